@@ -1,0 +1,224 @@
+"""Rules that look across the parts of one project version."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator
+
+from inchworm.core.checks import rules
+from inchworm.core.errors import did_you_mean
+from inchworm.core.facts import Assembly, Read
+from inchworm.core.findings import Finding, in_order
+from inchworm.core.lineage import Direction, Node, way_to
+from inchworm.core.parameters import FILE, evaluate, references, same_everywhere
+from inchworm.core.parts import Kind, PartId
+
+Check = Callable[[Assembly, dt.date], Iterable[Finding]]
+
+
+def check_assembly(assembly: Assembly, today: dt.date) -> list[Finding]:
+    """Everything that is to be said about a project version, errors first."""
+    found: list[Finding] = list(assembly.findings)
+    for check in _CHECKS:
+        found.extend(check(assembly, today))
+    return in_order(found)
+
+
+def unknown_parts(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
+    """Names of parts that do not exist; case does not count, near misses are offered."""
+    for part, facts in assembly.facts.items():
+        for need in facts.needs:
+            if need.wanted in assembly.parts:
+                continue
+            known = [p.name for p in assembly.of_kind(need.wanted.kind)]
+            yield rules.UNKNOWN_PART.finding(
+                f"there is no {need.wanted.kind.value} {need.wanted.name}",
+                part=part,
+                file=need.file,
+                line=need.line,
+                remedy=did_you_mean(need.wanted.name, known, rules.UNKNOWN_PART.remedy),
+            )
+
+
+def unknown_columns(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
+    """Reads of tables and columns that are not there, each with all that feels it further down."""
+    missing: dict[Node, list[tuple[PartId, Read]]] = defaultdict(list)
+    for part, facts in assembly.facts.items():
+        for read in facts.reads:
+            table = assembly.tables.get(read.table)
+            if table is None:
+                near = did_you_mean(read.table, assembly.tables, rules.UNKNOWN_TABLE.remedy)
+                yield rules.UNKNOWN_TABLE.finding(
+                    f"reads {read.table}, which no part provides",
+                    part=part,
+                    file=read.file,
+                    line=read.line,
+                    remedy=near,
+                )
+            elif not table.open:
+                for column in sorted(read.columns or ()):
+                    if column not in table.by_name:
+                        missing[Node(table.name, column)].append((part, read))
+    for node, readers in missing.items():
+        yield from _missing_column(assembly, node, readers)
+
+
+def _missing_column(
+    assembly: Assembly, node: Node, readers: list[tuple[PartId, Read]]
+) -> Iterator[Finding]:
+    table = assembly.tables[node.owner]
+    ways = _ways_down(assembly, node)
+    rule = rules.COLUMN_GONE if ways else rules.UNKNOWN_COLUMN
+    for part, read in readers:
+        near = did_you_mean(node.field or "", [c.name for c in table.columns], rule.remedy)
+        felt = "".join(f"\n{way}" for way in ways)
+        provider = assembly.provider.get(node.owner)
+        by = f", which {provider} no longer provides" if provider and provider != part else ""
+        yield rule.finding(
+            f"reads {node}{by or ', which does not exist'}{felt}",
+            part=part,
+            file=read.file,
+            line=read.line,
+            remedy=near if not ways else rule.remedy,
+        )
+
+
+def _ways_down(assembly: Assembly, node: Node) -> list[str]:
+    """The ways from a column to each flow and consumer that reads it, one line each."""
+    came_from = assembly.graph.reached([node], Direction.DOWN)
+    shown: dict[str, str] = {}
+    for reached in came_from:
+        if reached.owner.startswith((f"{Kind.FLOW}:", f"{Kind.CONSUMER}:")):
+            way = " -> ".join(str(step) for step in way_to(reached, came_from))
+            shown.setdefault(reached.owner, way)
+    return [shown[owner] for owner in sorted(shown)]
+
+
+def two_with_one_name(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
+    """Parts whose names differ at most in case, and tables that two parts provide."""
+    by_name: dict[tuple[Kind, str], list[PartId]] = defaultdict(list)
+    for part in assembly.parts:
+        by_name[part.kind, part.name.lower()].append(part)
+    for same in by_name.values():
+        for part in sorted(same)[1:]:
+            first = assembly.parts[min(same)].main.path
+            yield rules.TWO_WITH_ONE_NAME.finding(
+                f"has the same name as {first}", part=part, file=assembly.parts[part].main.path
+            )
+    provided: dict[str, list[PartId]] = defaultdict(list)
+    for part, facts in assembly.facts.items():
+        for table in facts.provides:
+            provided[table.name.lower()].append(part)
+    for name, parts in provided.items():
+        distinct = sorted(set(parts), key=lambda p: (p.kind is not Kind.SCHEMA, p))
+        if len({(p.kind, p.name.lower()) for p in distinct}) < 2:
+            continue
+        for part in distinct[1:]:
+            yield rules.TWO_WITH_ONE_NAME.finding(
+                f"provides {name}, which {distinct[0]} provides already",
+                part=part,
+                file=assembly.parts[part].main.path,
+            )
+
+
+def pipeline_order(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
+    """Steps that work on something before the step that builds what it reads."""
+    for part in assembly.of_kind(Kind.PIPELINE):
+        stages = assembly.facts[part].stages
+        names = [stage.name for stage in stages]
+        before: dict[str, set[str]] = {}
+        built_in: dict[PartId, str] = {}
+        for stage in stages:
+            earlier = {name for name in stage.after if name in names and name != stage.name}
+            before[stage.name] = earlier.union(*(before.get(name, set()) for name in earlier))
+            for wanted in stage.after:
+                if wanted not in names[: names.index(stage.name)]:
+                    yield rules.PIPELINE_STEP.finding(
+                        f"step {stage.name} comes after {wanted}, which is no earlier step",
+                        part=part,
+                        file=stage.file,
+                        line=stage.line,
+                        remedy=did_you_mean(wanted, names, rules.PIPELINE_STEP.remedy),
+                    )
+            for worked_on in stage.works_on:
+                built_in.setdefault(worked_on, stage.name)
+        for stage in stages:
+            for worked_on in stage.works_on:
+                for feeder in _feeders(assembly, worked_on):
+                    other = built_in.get(feeder)
+                    if other is None or other == stage.name or other in before[stage.name]:
+                        continue
+                    yield rules.PIPELINE_ORDER.finding(
+                        f"step {stage.name} works on {worked_on}, which reads what step {other} "
+                        f"builds ({feeder}), but does not come after it",
+                        part=part,
+                        file=stage.file,
+                        line=stage.line,
+                        remedy=f'Put after = ["{other}"] on step {stage.name}.',
+                    )
+
+
+def _feeders(assembly: Assembly, part: PartId) -> list[PartId]:
+    """Everything that a part reads, however far up, also what fills the tables that it reads."""
+    fillers: dict[str, list[PartId]] = defaultdict(list)
+    for other, facts in assembly.facts.items():
+        for table in facts.fills:
+            fillers[table].append(other)
+    seen: set[PartId] = set()
+    waiting = [part]
+    while waiting:
+        at = waiting.pop()
+        facts_at = assembly.facts.get(at)
+        if facts_at is None:
+            continue
+        above = set(assembly.fed_by.get(at, ()))
+        above |= {filler for read in facts_at.reads for filler in fillers[read.table]}
+        new = above - seen - {part}
+        seen |= new
+        waiting.extend(new)
+    return sorted(seen)
+
+
+def parameters(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
+    """Values that are missing or mistyped, and parameters that are undeclared or unused."""
+    used = {other for row in assembly.matrix.values() for other in row_references(row.cells)}
+    used |= {other for row in assembly.matrix.values() for other in row_references({"": row.every})}
+    uses = [(part, use) for part, facts in assembly.facts.items() for use in facts.uses]
+    for part, use in [*uses, *((None, use) for use in assembly.environment_uses)]:
+        used.add(use.parameter)
+        if use.parameter not in assembly.matrix:
+            yield rules.UNDECLARED_PARAMETER.finding(
+                f"uses the parameter {use.parameter}, which is not declared",
+                part=part,
+                file=use.file,
+                line=use.line,
+                remedy=did_you_mean(
+                    use.parameter, assembly.matrix, rules.UNDECLARED_PARAMETER.remedy
+                ),
+            )
+    for row in assembly.matrix.values():
+        if row.name not in used:
+            yield rules.UNUSED_PARAMETER.finding(
+                f"{row.name} is declared, but nothing uses it", file=FILE, line=row.line
+            )
+    all_values = [evaluate(assembly.matrix, env, today) for env in assembly.environments]
+    for values in all_values:
+        yield from values.problems
+    yield from same_everywhere(assembly.matrix, all_values)
+
+
+def row_references(cells: object) -> set[str]:
+    """The parameters that the cells of one row refer to."""
+    if not isinstance(cells, dict):
+        return set()
+    return {name for cell in cells.values() if isinstance(cell, str) for name in references(cell)}
+
+
+_CHECKS: tuple[Check, ...] = (
+    unknown_parts,
+    unknown_columns,
+    two_with_one_name,
+    pipeline_order,
+    parameters,
+)

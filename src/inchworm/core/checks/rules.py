@@ -1,0 +1,293 @@
+"""The registry of rules. A rule's id says in words what it is about."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from types import MappingProxyType
+
+from inchworm.core.findings import Finding, Severity
+
+_registry: dict[str, Rule] = {}
+REGISTRY: Mapping[str, Rule] = MappingProxyType(_registry)
+"""All rules by id."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Rule:
+    """A check rule: what it finds, why that matters, and what to do about it."""
+
+    id: str
+    severity: Severity
+    what: str
+    why: str
+    remedy: str
+
+    def finding(
+        self,
+        message: str,
+        *,
+        part: object = None,
+        file: str | None = None,
+        line: int | None = None,
+        remedy: str | None = None,
+        severity: Severity | None = None,
+    ) -> Finding:
+        """A finding of this rule; ``remedy`` and ``severity`` where this case knows better."""
+        return Finding(
+            rule=self.id,
+            severity=severity or self.severity,
+            part=None if part is None else str(part),
+            file=file,
+            line=line,
+            message=message,
+            remedy=remedy or self.remedy,
+        )
+
+
+def _rule(id: str, severity: Severity, what: str, why: str, remedy: str) -> Rule:
+    rule = Rule(id=id, severity=severity, what=what, why=why, remedy=remedy)
+    _registry[id] = rule
+    return rule
+
+
+_E, _W, _N = Severity.ERROR, Severity.WARNING, Severity.NOTE
+
+UNREADABLE = _rule(
+    "part/unreadable",
+    _E,
+    "A file cannot be read as what it should be.",
+    "Nothing can be checked or promoted that cannot be read.",
+    "Mend the text at this line.",
+)
+MALFORMED = _rule(
+    "part/malformed",
+    _E,
+    "A setting is missing, unknown or has the wrong form.",
+    "A setting that is not understood would silently do nothing.",
+    "Correct the setting.",
+)
+TWO_WITH_ONE_NAME = _rule(
+    "part/two-with-one-name",
+    _E,
+    "Two parts have one name, or provide one table.",
+    "Whichever came last would silently win.",
+    "Rename or remove one of the two.",
+)
+STRAY_FILE = _rule(
+    "part/stray-file",
+    _W,
+    "A file in a folder of parts belongs to no part.",
+    "It looks as if it were promoted, but it is not.",
+    "Move it elsewhere, or give it the name that its folder asks for.",
+)
+UNKNOWN_PART = _rule(
+    "part/unknown",
+    _E,
+    "A part is named that does not exist.",
+    "What names it cannot work in any environment.",
+    "Correct the name, or add the part.",
+)
+SQL_UNREADABLE = _rule(
+    "sql/unreadable",
+    _E,
+    "SQL does not parse.",
+    "The database would refuse it, and its lineage cannot be known.",
+    "Correct the SQL near this line.",
+)
+SQL_NOT_UNDERSTOOD = _rule(
+    "sql/not-understood",
+    _N,
+    "A construct is not followed column by column.",
+    "It counts as depending on everything that it reads: safe, but less precise.",
+    "Nothing has to be done.",
+)
+UNKNOWN_TABLE = _rule(
+    "lineage/unknown-table",
+    _E,
+    "A table is read that no part provides.",
+    "The query would fail, or read something that nobody manages.",
+    "Correct the name, or declare the table in schemas/<schema>/tables.sql.",
+)
+UNKNOWN_COLUMN = _rule(
+    "lineage/unknown-column",
+    _E,
+    "A column is read that its table does not have.",
+    "The query would fail in the database, and everything that reads it after that.",
+    "Correct the name, or add the column to the table.",
+)
+COLUMN_GONE = _rule(
+    "lineage/column-gone",
+    _E,
+    "A column that is still read is no longer there.",
+    "Its readers would fail after the promotion, some of them outside the project.",
+    "Keep the column until its readers are changed, or change them in the same bundle.",
+)
+AMBIGUOUS_COLUMN = _rule(
+    "lineage/ambiguous-column",
+    _E,
+    "A column name fits more than one of the tables that are read.",
+    "Databases refuse it.",
+    "Put the table's name or alias before it.",
+)
+CYCLE = _rule(
+    "lineage/cycle",
+    _E,
+    "Parts read each other in a circle.",
+    "There is no order in which they could be built.",
+    "Break the circle at one of its parts.",
+)
+SCHEMA_NOT_FOLLOWED = _rule(
+    "schema/not-followed",
+    _N,
+    "A statement of a script is not followed.",
+    "What it changes is not known to lineage.",
+    "Nothing has to be done if it changes no table's structure.",
+)
+MIGRATION_NUMBER = _rule(
+    "schema/migration-number",
+    _E,
+    "Migrations have a number twice, or none.",
+    "Their order would not be certain.",
+    "Give every migration its own number: NNNN_words.sql.",
+)
+COLUMN_NOT_SHOWN = _rule(
+    "model/column-not-shown",
+    _E,
+    "A setting is about a column that the model does not show.",
+    "Its description or check would never apply.",
+    "Correct the column's name in the settings.",
+)
+TWO_COLUMNS = _rule(
+    "model/two-columns-with-one-name",
+    _E,
+    "A model shows two columns of one name.",
+    "A table cannot have both, and readers cannot tell them apart.",
+    "Give one of them another name with AS.",
+)
+PIPELINE_ORDER = _rule(
+    "pipeline/order",
+    _E,
+    "A pipeline works on a part before the part that it reads.",
+    "Every run would use the data of the run before.",
+    "Put the step after the one that builds what it reads.",
+)
+PIPELINE_STEP = _rule(
+    "pipeline/unknown-step",
+    _E,
+    "A step comes after a step that does not exist, or after itself.",
+    "The order of the steps is not certain.",
+    "Correct the name under after = [...].",
+)
+SCHEDULE_INVALID = _rule(
+    "pipeline/schedule",
+    _E,
+    "A schedule is no cron expression, or its time zone does not exist.",
+    "It would never start, or at the wrong hour.",
+    "Write five fields (minute hour day month weekday) and a time zone such as Europe/Dublin.",
+)
+NOTEBOOK_CODE = _rule(
+    "notebook/code",
+    _E,
+    "A notebook's code or SQL cannot be read.",
+    "It would fail when it runs.",
+    "Correct the cell.",
+)
+NOTEBOOK_NOT_FOLLOWED = _rule(
+    "notebook/not-followed",
+    _N,
+    "A query or table name in a notebook is not constant.",
+    "What it reads is not known before it runs.",
+    "Write the SQL or the name as a literal.",
+)
+API_INVALID = _rule(
+    "flow/api",
+    _E,
+    "An OpenAPI document is invalid, or lacks the operation.",
+    "The gateway would refuse the flow.",
+    "Correct the document or the operation's name.",
+)
+FIELD_UNKNOWN = _rule(
+    "flow/field",
+    _E,
+    "A field map does not fit the API's fields.",
+    "The receiver would refuse every row.",
+    "Correct the field map under [fields].",
+)
+UNDECLARED_PARAMETER = _rule(
+    "parameter/undeclared",
+    _E,
+    "A parameter is used that is not declared.",
+    "It has no value in any environment.",
+    "Declare it in parameters.toml with a value per environment.",
+)
+UNUSED_PARAMETER = _rule(
+    "parameter/unused",
+    _W,
+    "A parameter is declared that nothing uses.",
+    "People would change it and wonder why nothing happens.",
+    "Remove it, or use it.",
+)
+MISSING_VALUE = _rule(
+    "parameter/missing-value",
+    _E,
+    "A parameter has no value for an environment.",
+    "There are no silent defaults: another environment's value would be worse than none.",
+    "Add a value for the environment.",
+)
+MISTYPED_VALUE = _rule(
+    "parameter/mistyped-value",
+    _E,
+    "A value does not fit its parameter's type.",
+    "It would fail, or mean something else, in one environment only.",
+    "Write a value of the declared type.",
+)
+MALFORMED_PARAMETER = _rule(
+    "parameter/malformed",
+    _E,
+    "A row of parameters.toml is not understood.",
+    "Its values would never arrive.",
+    "Correct the row.",
+)
+MUST_DIFFER = _rule(
+    "parameter/must-differ",
+    _E,
+    "Two environments share a value that must differ.",
+    "What happens in one environment would reach the other.",
+    "Give each environment a value of its own.",
+)
+SECRET_IN_TEXT = _rule(
+    "parameter/secret-in-text",
+    _E,
+    "A secret is used where its value would become text.",
+    "It would stand readable in a query or a document.",
+    "Use secrets only under [credentials] of a connection or as a password of an environment.",
+)
+FOREIGN_VALUE = _rule(
+    "parameter/foreign-value",
+    _E,
+    "A value that belongs to another environment is about to be put in place.",
+    "This environment would work on the other one's data or services.",
+    "Use the parameter instead of the literal value.",
+)
+SCHEDULE_UNKNOWN = _rule(
+    "environment/unknown-schedule",
+    _E,
+    "An environment declares a state for a schedule that no pipeline has.",
+    "The state that somebody relies on would never apply.",
+    "Correct the name under [schedules].",
+)
+HELD = _rule(
+    "promotion/left-alone",
+    _N,
+    "Something stays as it is in the environment.",
+    "It is no longer in the bundle, but removing it could lose data.",
+    "Remove it by hand when it is no longer needed.",
+)
+DATA_CHECK = _rule(
+    "data/check-failed",
+    _E,
+    "Built data does not satisfy a check.",
+    "It was not switched over; readers still see the data from before.",
+    "Look at the rows, mend the model or its input, and promote again.",
+)

@@ -1,0 +1,69 @@
+"""Environments and the route: where things go, in which order, and what each place demands."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+
+@dataclass(frozen=True, kw_only=True)
+class DatabaseAddress:
+    """Where an environment's database is. ``url`` and ``password`` may hold ``${parameters}``."""
+
+    url: str
+    password: str | None = None
+    schema_pattern: str = "{schema}"
+    threads: int | None = None
+
+    def real_schema(self, schema: str) -> str:
+        """The schema's name in this environment."""
+        return self.schema_pattern.replace("{schema}", schema)
+
+
+@dataclass(frozen=True, kw_only=True)
+class ServiceAddress:
+    """Where a workspace or gateway is: ``sim:NAME`` in process, or an http address."""
+
+    url: str
+    token: str | None = None
+
+
+@dataclass(frozen=True, kw_only=True)
+class Environment:
+    """One environment, as its file declares it."""
+
+    name: str
+    about: str = ""
+    after: tuple[str, ...] = ()
+    protected: bool = False
+    snapshots: bool = False
+    database: DatabaseAddress
+    workspace: ServiceAddress
+    gateway: ServiceAddress
+    default_schedule: str = "off"
+    schedules: Mapping[str, str] = field(default_factory=dict)
+    file: str = ""
+
+    def schedule_state(self, pipeline: str, schedule: str) -> str:
+        """``on`` or ``off``: by pipeline and schedule, by schedule, by pipeline, or by default."""
+        for key in (f"{pipeline}.{schedule}", schedule, pipeline):
+            if key in self.schedules:
+                return self.schedules[key]
+        return self.default_schedule
+
+    @property
+    def protection(self) -> str:
+        """``protected`` or ``not protected``, as lines that matter show it."""
+        return "protected" if self.protected else "not protected"
+
+
+def in_route_order(environments: Sequence[Environment]) -> list[Environment]:
+    """Environments so that each comes after those it names in ``after``; else by name."""
+    placed: list[Environment] = []
+    waiting = sorted(environments, key=lambda e: e.name)
+    while waiting:
+        names = {environment.name for environment in waiting}
+        ready = [e for e in waiting if not names.intersection(e.after)] or waiting
+        placed += ready
+        waiting = [environment for environment in waiting if environment not in ready]
+    return placed

@@ -1,0 +1,81 @@
+"""Every error a user can meet.
+
+The tree says whose fault it is::
+
+    InchwormError
+    ├── UsageError            the command line asks for something that is not there      exit 2
+    ├── ProjectError          a file of the project is wrong                              exit 1
+    ├── BundleError           a bundle file cannot be trusted                             exit 1
+    ├── TargetError           a database or service failed or refused                    exit 1
+    ├── LedgerError           the ledger is damaged or cannot be reached                 exit 1
+    ├── Waiting               an entry condition is not met yet                          exit 3
+    └── EnvironmentMoved      the environment is not as drafted, or somebody has it locked   exit 4
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+
+
+class InchwormError(Exception):
+    """Something the user can act upon: what is wrong, where, and what to do next."""
+
+    exit_code = 1
+
+    def __init__(self, what: str, *, where: str | None = None, next: str | None = None) -> None:
+        super().__init__(what)
+        self.what = what
+        self.where = where
+        self.next = next
+
+    def __str__(self) -> str:
+        text = f"{self.where}: {self.what}" if self.where else self.what
+        return f"{text} {self.next}" if self.next else text
+
+
+class UsageError(InchwormError):
+    """The command line names something that does not exist or does not fit."""
+
+    exit_code = 2
+
+
+class ProjectError(InchwormError):
+    """A file of the project cannot be used as it is."""
+
+
+class BundleError(InchwormError):
+    """A bundle file is not what it says, or its version is already taken."""
+
+
+class TargetError(InchwormError):
+    """A database or a service could not be reached, or refused what was asked."""
+
+
+class LedgerError(InchwormError):
+    """The ledger is damaged or cannot be opened."""
+
+
+class Waiting(InchwormError):
+    """An entry condition of the environment is not met yet."""
+
+    exit_code = 3
+
+
+class EnvironmentMoved(InchwormError):
+    """The environment is no longer as the draft saw it, or another process holds it."""
+
+    exit_code = 4
+
+
+def nearest(name: str, known: Iterable[str]) -> str | None:
+    """The known name that ``name`` was probably meant to be; case does not count."""
+    by_folded = {candidate.lower(): candidate for candidate in known}
+    close = difflib.get_close_matches(name.lower(), by_folded, n=1, cutoff=0.6)
+    return by_folded[close[0]] if close else None
+
+
+def did_you_mean(name: str, known: Iterable[str], otherwise: str) -> str:
+    """A sentence that offers the nearest known name, or ``otherwise`` when none is near."""
+    near = nearest(name, known)
+    return f"Did you mean {near}?" if near else otherwise

@@ -1,0 +1,55 @@
+"""Findings: what the rules have to say."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import asdict, dataclass
+from enum import StrEnum
+
+
+class Severity(StrEnum):
+    """How much a finding weighs: an error refuses a pack and a promotion."""
+
+    ERROR = "error"
+    WARNING = "warning"
+    NOTE = "note"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Finding:
+    """One thing that a rule found, where, why it matters and what to do about it."""
+
+    rule: str
+    severity: Severity
+    part: str | None
+    file: str | None
+    line: int | None
+    message: str
+    remedy: str
+
+    @property
+    def place(self) -> str:
+        """``file:line``, as far as it is known."""
+        if self.file is None:
+            return self.part or ""
+        return f"{self.file}:{self.line}" if self.line else self.file
+
+    def to_json(self) -> dict[str, str | int | None]:
+        """The finding as ``inchworm/findings/1`` lists it."""
+        return asdict(self) | {"severity": self.severity.value}
+
+
+_WEIGHT = {Severity.ERROR: 0, Severity.WARNING: 1, Severity.NOTE: 2}
+
+
+def in_order(findings: Iterable[Finding]) -> list[Finding]:
+    """Errors first, then by file and line; exact repetitions are dropped."""
+    return sorted(
+        set(findings),
+        key=lambda f: (_WEIGHT[f.severity], f.file or "", f.line or 0, f.rule, f.message),
+    )
+
+
+def has_errors(findings: Iterable[Finding]) -> bool:
+    """Whether any of the findings refuses a pack or a promotion."""
+    return any(finding.severity is Severity.ERROR for finding in findings)

@@ -1,0 +1,164 @@
+"""The lineage graph: which columns, tables and parts come from which.
+
+A node is a table, a column of a table, a part, or a field of a part (the field of an API that a
+flow fills). An edge says how its target comes from its source. The graph is assembled from the
+facts of the parts; it never looks into their files.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict, deque
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import NamedTuple
+
+
+class How(StrEnum):
+    """How a target comes from its source."""
+
+    COPIED = "copied"
+    """The value arrives unchanged."""
+    COMPUTED = "computed"
+    """The value is derived from it."""
+    ROWS = "rows"
+    """It decides which rows there are."""
+    WHOLE = "whole"
+    """Only the table is known, not the columns."""
+
+
+class Node(NamedTuple):
+    """A table or part (``field`` is None), or one column or field of it."""
+
+    owner: str
+    field: str | None = None
+
+    @property
+    def is_part(self) -> bool:
+        """Whether the owner is a part (``kind:name``) rather than a table."""
+        return ":" in self.owner
+
+    def __str__(self) -> str:
+        if self.field is None:
+            return self.owner
+        field = f'"{self.field}"' if "." in self.field else self.field
+        return f"{self.owner}.{field}"
+
+
+class Edge(NamedTuple):
+    """``target`` comes from ``source``; ``how`` says in which way."""
+
+    source: Node
+    target: Node
+    how: How
+
+
+class Direction(StrEnum):
+    """Which way to follow edges."""
+
+    UP = "up"
+    DOWN = "down"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Step:
+    """A node met on a walk: how it was reached, and what follows."""
+
+    node: Node
+    how: How | None
+    next: tuple[Step, ...]
+    repeated: bool
+    """True when the node is unfolded elsewhere in the walk, so not again here."""
+
+
+class Graph:
+    """All edges, indexed both ways; building it costs one pass over the edges."""
+
+    def __init__(self, edges: Iterable[Edge]) -> None:
+        self.edges = sorted(set(edges))
+        self._after: dict[Node, list[Edge]] = defaultdict(list)
+        self._before: dict[Node, list[Edge]] = defaultdict(list)
+        self._fields: dict[str, set[Node]] = defaultdict(set)
+        for edge in self.edges:
+            self._after[edge.source].append(edge)
+            self._before[edge.target].append(edge)
+            for node in (edge.source, edge.target):
+                self._fields[node.owner].add(node)
+
+    @property
+    def nodes(self) -> list[Node]:
+        """Every node that an edge touches, sorted."""
+        return sorted(
+            (n for nodes in self._fields.values() for n in nodes),
+            key=lambda n: (n.owner, n.field or ""),
+        )
+
+    def of_owner(self, owner: str) -> set[Node]:
+        """A table or part and its columns or fields, as far as edges touch them."""
+        return self._fields.get(owner, set())
+
+    def neighbours(self, node: Node, direction: Direction) -> list[tuple[Node, How]]:
+        """Nodes one edge away, the closest relation first (copied before rows)."""
+        if direction is Direction.DOWN:
+            found = {(edge.target, edge.how) for edge in self._after.get(node, ())}
+        else:
+            found = {(edge.source, edge.how) for edge in self._before.get(node, ())}
+        return sorted(
+            found, key=lambda pair: (_CLOSENESS[pair[1]], pair[0].owner, pair[0].field or "")
+        )
+
+    def _onward(self, node: Node, direction: Direction) -> Iterator[tuple[Node, How]]:
+        """Neighbours; a whole table downwards also reaches whoever reads any of its columns.
+
+        A column that decides which rows a table has changes all that is read from the table.
+        """
+        yield from self.neighbours(node, direction)
+        if node.field is None and direction is Direction.DOWN:
+            for field in sorted(self.of_owner(node.owner) - {node}, key=str):
+                yield from self.neighbours(field, direction)
+        if node.field is not None and direction is Direction.UP and not node.is_part:
+            yield from self.neighbours(Node(node.owner), direction)
+
+    def walk(self, start: Node, direction: Direction) -> Step:
+        """The tree of everything reached from ``start``; every node is unfolded once."""
+        seen: set[Node] = set()
+
+        def unfold(node: Node, how: How | None) -> Step:
+            if node in seen:
+                return Step(
+                    node=node, how=how, next=(), repeated=bool(self.neighbours(node, direction))
+                )
+            seen.add(node)
+            closest: dict[Node, How] = {}
+            for other, relation in self._onward(node, direction):
+                if other != node and (
+                    other not in closest or _CLOSENESS[relation] < _CLOSENESS[closest[other]]
+                ):
+                    closest[other] = relation
+            following = tuple(unfold(other, relation) for other, relation in closest.items())
+            return Step(node=node, how=how, next=following, repeated=False)
+
+        return unfold(start, None)
+
+    def reached(self, starts: Iterable[Node], direction: Direction) -> dict[Node, Node | None]:
+        """Every node reached from ``starts``, with the node before it on a shortest way."""
+        came_from: dict[Node, Node | None] = dict.fromkeys(starts)
+        queue = deque(came_from)
+        while queue:
+            node = queue.popleft()
+            for other, _ in self._onward(node, direction):
+                if other not in came_from:
+                    came_from[other] = node
+                    queue.append(other)
+        return came_from
+
+
+def way_to(node: Node, came_from: Mapping[Node, Node | None]) -> list[Node]:
+    """The shortest way from a start of :meth:`Graph.reached` to ``node``, both included."""
+    way = [node]
+    while (previous := came_from[way[-1]]) is not None:
+        way.append(previous)
+    return way[::-1]
+
+
+_CLOSENESS = {How.COPIED: 0, How.COMPUTED: 1, How.ROWS: 2, How.WHOLE: 3}

@@ -1,0 +1,733 @@
+"""The resolver: what each column of a query comes from.
+
+Conventions: a plain column reference all the way down is *copied*; anything else that takes part in
+a value is *computed*; what decides which rows there are is *rows*; a table of which the columns are
+not known, or a construct that is not understood, is *whole*. The resolver never drops a source: in
+doubt it depends on more, and says so with a problem of severity note.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+
+from sqlglot import exp
+
+from inchworm.core.errors import nearest
+from inchworm.core.lineage import How, Node
+from inchworm.core.sql.names import fold, line_of, table_name
+from inchworm.core.sql.relations import (
+    NOTHING,
+    OutColumn,
+    Relation,
+    Scope,
+    Sources,
+    as_computed,
+    as_rows,
+    of_table,
+)
+from inchworm.core.sql.types import type_of
+from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
+
+_HIDDEN_COLUMNS = frozenset(
+    {"rowid", "_rowid_", "oid", "ctid", "xmin", "xmax", "tableoid", "level"}
+)
+_ROW_MULTIPLYING = (exp.Explode, exp.Posexplode, exp.Unnest, exp.Inline, exp.GenerateSeries)
+_RECURSION_LIMIT = 50
+
+
+@dataclass(frozen=True, kw_only=True)
+class Problem:
+    """Something in a query that is wrong or not understood.
+
+    ``kind`` is one of ``unknown-table``, ``unknown-column``, ``ambiguous-column`` and
+    ``not-understood``.
+    """
+
+    kind: str
+    name: str
+    line: int | None
+    table: str | None = None
+    suggestion: str | None = None
+
+
+@dataclass(frozen=True, kw_only=True)
+class Resolution:
+    """Everything that the resolver found out about one query."""
+
+    columns: tuple[OutColumn, ...]
+    rows: Sources
+    tables: Mapping[str, int | None]
+    """Every table that is read, with the line of its first mention."""
+    problems: tuple[Problem, ...]
+    open: bool
+    """Whether there may be more columns than ``columns`` says."""
+
+
+def resolve(query: exp.Query, tables: Mapping[str, Table], dialect: str) -> Resolution:
+    """Find the sources of a query's columns and rows.
+
+    Args:
+        query: the syntax tree of one SELECT or set operation.
+        tables: known tables by folded logical name.
+        dialect: the dialect that the query is written in.
+    """
+    resolver = _Resolver(tables, dialect)
+    relation = resolver.query(query, Scope())
+    return Resolution(
+        columns=relation.columns,
+        rows=relation.rows,
+        tables=dict(resolver.tables_read),
+        problems=tuple(dict.fromkeys(resolver.problems)),
+        open=bool(relation.open),
+    )
+
+
+def tables_in(query: exp.Expr, dialect: str) -> dict[str, int | None]:
+    """The tables that a query mentions, CTE names left out, with the line of the first mention."""
+    found: dict[str, int | None] = {}
+    ctes = {fold(cte.args["alias"].this, dialect) for cte in query.find_all(exp.CTE)}
+    for table in query.find_all(exp.Table):
+        if not isinstance(table.this, exp.Identifier):
+            continue
+        name = table_name(table, dialect)
+        if name not in ctes:
+            found.setdefault(name, line_of(table))
+    return found
+
+
+@dataclass
+class _Resolver:
+    known: Mapping[str, Table]
+    dialect: str
+    tables_read: dict[str, int | None] = field(default_factory=dict)
+    problems: list[Problem] = field(default_factory=list)
+    quiet: bool = False
+    """While a recursive CTE is repeated, what was said once is not said again."""
+
+    # ---- queries ------------------------------------------------------------------------------
+
+    def query(self, node: exp.Expr, outer: Scope) -> Relation:
+        """The relation that a SELECT, set operation, VALUES or parenthesised query is."""
+        ctes = self._with(node, outer)
+        if ctes is not outer.ctes:
+            outer = Scope(ctes=ctes, outer=outer, bound=outer.bound)
+        match node:
+            case exp.Subquery():
+                relation = self.query(node.this, outer)
+                return self._limited(node, relation, outer)
+            case exp.Select():
+                return self._select(node, outer)
+            case exp.SetOperation():
+                return self._set_operation(node, outer)
+            case exp.Values():
+                return self._values(node, outer)
+            case exp.Table():
+                scope = Scope(ctes=outer.ctes, outer=outer)
+                self._add_source(node, scope)
+                return self._joined(scope)
+        return self._not_understood(node, outer)
+
+    def _with(self, node: exp.Expr, outer: Scope) -> Mapping[str, Relation]:
+        with_ = node.args.get("with_")
+        if with_ is None:
+            return outer.ctes
+        ctes = dict(outer.ctes)
+        for cte in with_.expressions:
+            name = fold(cte.args["alias"].this, self.dialect)
+            names = self._alias_columns(cte)
+            scope = Scope(ctes=ctes, outer=outer)
+            if with_.args.get("recursive") and isinstance(cte.this, exp.SetOperation):
+                ctes[name] = self._recursive(cte.this, name, names, scope)
+            else:
+                ctes[name] = self.query(cte.this, scope).renamed(names)
+            ctes[name] = replace(ctes[name], table=None)
+        return ctes
+
+    def _recursive(
+        self, union: exp.SetOperation, name: str, names: list[str], scope: Scope
+    ) -> Relation:
+        """The fixed point of a recursive CTE: repeat until no column gains a source."""
+        known = self.query(union.this, scope).renamed(names)
+        before = self.quiet
+        for _ in range(_RECURSION_LIMIT):
+            inner = Scope(ctes={**scope.ctes, name: replace(known, table=None)}, outer=scope.outer)
+            following = self.query(union, inner).renamed(names)
+            if following == known:
+                break
+            known, self.quiet = following, True
+        self.quiet = before
+        return known
+
+    def _set_operation(self, node: exp.SetOperation, outer: Scope) -> Relation:
+        left = self.query(node.this, outer)
+        right = self.query(node.expression, outer)
+        keeps_right = isinstance(node, exp.Union)
+        rows = left.rows | right.rows
+        if node.args.get("distinct") or not keeps_right:
+            rows |= as_rows(left.everything | right.everything)
+        columns = list(left.columns)
+        if keeps_right and node.args.get("by_name"):
+            names = [column.name for column in columns]
+            for column in right.columns:
+                if column.name in names:
+                    at = names.index(column.name)
+                    columns[at] = columns[at].also(column.sources)
+                else:
+                    columns.append(column)
+        elif keeps_right:
+            unknown = as_computed(right.everything) if right.open else NOTHING
+            for i, column in enumerate(columns):
+                other = right.columns[i] if i < len(right.columns) else None
+                extra = other.sources if other and not right.open else unknown
+                same = other is not None and other.type == column.type
+                columns[i] = replace(column.also(extra), type=column.type if same else UNKNOWN_TYPE)
+        merged = Relation(
+            columns=tuple(columns),
+            rows=rows,
+            open=left.open | (right.open if left.open else frozenset()),
+        )
+        return self._limited(node, merged, outer)
+
+    def _limited(self, node: exp.Expr, relation: Relation, outer: Scope) -> Relation:
+        """ORDER BY and LIMIT behind a set operation or a parenthesised query."""
+        if not _is_limited(node):
+            return relation
+        scope = Scope(relations={"": relation}, ctes=outer.ctes, outer=outer)
+        order = self._order(node, list(relation.columns), scope)
+        return replace(relation, rows=relation.rows | as_rows(order))
+
+    def _values(self, node: exp.Values, outer: Scope) -> Relation:
+        width = max((len(row.expressions) for row in node.expressions), default=0)
+        columns = []
+        for i in range(width):
+            cells = [row.expressions[i] for row in node.expressions if i < len(row.expressions)]
+            sources = frozenset(s for cell in cells for s in self._value(cell, outer))
+            columns.append(OutColumn(name=f"col{i}", sources=as_computed(sources)))
+        return Relation(columns=tuple(columns)).renamed(self._alias_columns(node))
+
+    def _select(self, node: exp.Select, outer: Scope) -> Relation:
+        scope = Scope(ctes=outer.ctes, outer=outer)
+        rows = self._from(node, scope)
+        columns, opened = self._projections(node, scope)
+        for column in columns:
+            scope.aliases.setdefault(column.name, column)
+        rows |= self._row_deciders(node, scope, columns)
+        return Relation(columns=tuple(columns), rows=rows, open=opened)
+
+    def _from(self, node: exp.Select, scope: Scope) -> Sources:
+        """Bring everything in FROM and JOIN into scope; what decides rows there."""
+        rows: Sources = NOTHING
+        from_ = node.args.get("from_")
+        if from_ is not None:
+            rows |= self._add_source(from_.this, scope)
+        for join in node.args.get("joins") or []:
+            rows |= self._join(join, scope)
+        for lateral in node.args.get("laterals") or []:
+            rows |= self._add_source(lateral, scope)
+        return rows
+
+    def _row_deciders(self, node: exp.Select, scope: Scope, columns: list[OutColumn]) -> Sources:
+        rows: Sources = NOTHING
+        for clause in ("where", "having", "qualify"):
+            if (condition := node.args.get(clause)) is not None:
+                rows |= self._value(condition.this, scope, node)
+        if (group := node.args.get("group")) is not None:
+            rows |= self._group(group, columns, scope, node)
+        distinct = node.args.get("distinct")
+        if distinct is not None:
+            on = distinct.args.get("on")
+            if on is not None:
+                rows |= self._ordinals([on], columns, scope, node)
+            else:
+                rows |= frozenset(source for column in columns for source in column.sources)
+        if _is_limited(node) or (distinct is not None and distinct.args.get("on") is not None):
+            rows |= self._order(node, columns, scope)
+        for projection in node.expressions:
+            if projection.find(*_ROW_MULTIPLYING) is not None:
+                rows |= self._value(projection, scope, node)
+        return as_rows(rows)
+
+    def _group(
+        self, group: exp.Expr, columns: list[OutColumn], scope: Scope, node: exp.Select
+    ) -> Sources:
+        keys = list(group.expressions)
+        for name in ("grouping_sets", "cube", "rollup"):
+            for extra in group.args.get(name) or []:
+                if isinstance(extra, exp.Expr):
+                    keys += extra.expressions
+        if group.args.get("all"):
+            plain = [p for p in node.expressions if p.find(exp.AggFunc) is None]
+            keys += [p.unalias() for p in plain]
+        return self._ordinals(keys, columns, scope, node)
+
+    def _order(self, node: exp.Expr, columns: list[OutColumn], scope: Scope) -> Sources:
+        order = node.args.get("order")
+        if order is None:
+            return NOTHING
+        keys = [ordered.this for ordered in order.expressions]
+        return self._ordinals(keys, columns, scope, node, aliases_first=True)
+
+    def _ordinals(
+        self,
+        keys: Iterable[exp.Expr],
+        columns: list[OutColumn],
+        scope: Scope,
+        node: exp.Expr,
+        *,
+        aliases_first: bool = False,
+    ) -> Sources:
+        """Sources of GROUP BY, ORDER BY or DISTINCT ON keys, which may be ordinals or aliases."""
+        found: Sources = NOTHING
+        for key in keys:
+            if isinstance(key, exp.Tuple | exp.Paren):
+                inner = key.expressions if isinstance(key, exp.Tuple) else [key.this]
+                found |= self._ordinals(inner, columns, scope, node, aliases_first=aliases_first)
+            elif isinstance(key, exp.Literal) and key.is_int and 0 < int(key.this) <= len(columns):
+                found |= columns[int(key.this) - 1].sources
+            elif aliases_first and isinstance(key, exp.Column) and not key.table:
+                alias = scope.aliases.get(fold(key.this, self.dialect))
+                found |= alias.sources if alias else self._value(key, scope, node)
+            else:
+                found |= self._value(key, scope, node)
+        return found
+
+    # ---- sources ------------------------------------------------------------------------------
+
+    def _add_source(self, node: exp.Expr, scope: Scope) -> Sources:
+        """Bring one item of a FROM clause into scope; returns what decides its rows."""
+        alias = self._alias(node)
+        rows: Sources = NOTHING
+        match node:
+            case exp.Table() if isinstance(node.this, exp.Identifier):
+                name, relation = self._table(node, scope)
+            case exp.Subquery() if isinstance(node.this, exp.Table):
+                rows |= self._add_source(node.this, scope)
+                for join in node.args.get("joins") or []:
+                    rows |= self._join(join, scope)
+                return rows
+            case exp.Subquery():
+                name, relation = alias or "", self.query(node, Scope(ctes=scope.ctes, outer=scope))
+                relation = replace(relation, table=None)
+            case exp.Values():
+                name, relation = alias or "", self._values(node, scope)
+            case exp.Lateral() if isinstance(node.this, exp.Subquery):
+                inner = self.query(node.this, Scope(ctes=scope.ctes, outer=scope))
+                name, relation = alias or "", replace(inner, table=None)
+            case _:
+                name, relation = alias or "", self._table_function(node, scope)
+        if not isinstance(node, exp.Values):
+            relation = relation.renamed(self._alias_columns(node))
+        if node.args.get("pivots"):
+            relation = self._opaque(relation, node, "PIVOT")
+        scope.add(name, relation)
+        rows |= relation.rows
+        for join in node.args.get("joins") or []:
+            rows |= self._join(join, scope)
+        for lateral in node.args.get("laterals") or []:
+            rows |= self._add_source(lateral, scope)
+        return rows
+
+    def _table(self, node: exp.Table, scope: Scope) -> tuple[str, Relation]:
+        name = table_name(node, self.dialect)
+        shown = self._alias(node) or fold(node.this, self.dialect)
+        if "." not in name and name in scope.ctes:
+            return shown, scope.ctes[name]
+        self.tables_read.setdefault(name, line_of(node))
+        table = self.known.get(name)
+        if table is None:
+            near = nearest(name, self.known)
+            self._problem(
+                Problem(kind="unknown-table", name=name, line=line_of(node), suggestion=near)
+            )
+            table = Table(name, (), open=True)
+        return shown, of_table(table)
+
+    def _table_function(self, node: exp.Expr, scope: Scope) -> Relation:
+        """UNNEST, generate_series, file readers: rows and values come from their arguments."""
+        arguments = self._value(node, scope, None, tolerant=True)
+        alias = self._alias(node)
+        names = self._alias_columns(node)
+        if not names:
+            names = [n for n in dict.fromkeys([alias, "unnest", "value", "generate_series"]) if n]
+        columns = tuple(OutColumn(name=n, sources=as_computed(arguments)) for n in names)
+        if isinstance(node, exp.Unnest) and isinstance(
+            offset := node.args.get("offset"), exp.Identifier
+        ):
+            columns += (OutColumn(name=fold(offset, self.dialect), sources=NOTHING),)
+        return Relation(columns=columns, rows=as_rows(arguments))
+
+    def _join(self, join: exp.Join, scope: Scope) -> Sources:
+        before = dict(scope.relations)
+        rows = self._add_source(join.this, scope)
+        new = [r for name, r in scope.relations.items() if name not in before]
+        on = join.args.get("on")
+        if on is not None:
+            rows |= self._value(on, scope)
+        using = [fold(name, self.dialect) for name in join.args.get("using") or []]
+        if join.args.get("method") == "NATURAL":
+            here = {c.name for r in before.values() for c in r.columns}
+            using = [c.name for r in new for c in r.columns if c.name in here]
+        for name in using:
+            sides = [scope.merged.get(name)] if name in scope.merged else []
+            candidates = [*(() if sides else before.values()), *new]
+            sides += [r.named(name) or r.guessed(name) for r in candidates]
+            found = [side for side in sides if side is not None]
+            if not found:
+                self._unknown_column(name, join, scope)
+                continue
+            merged = found[0]
+            for side in found[1:]:
+                merged = merged.also(side.sources)
+            scope.merged[name] = merged
+            rows |= merged.sources
+        if join.args.get("method") in {"ASOF", "POSITIONAL"} and on is None:
+            self._note(join, f"{join.args['method']} JOIN")
+        return as_rows(rows)
+
+    def _joined(self, scope: Scope) -> Relation:
+        """All relations in scope side by side, as ``SELECT *`` would show them."""
+        columns, opened = self._star(scope, None)
+        rows = frozenset(source for r in scope.relations.values() for source in r.rows)
+        return Relation(columns=tuple(columns), rows=rows, open=opened)
+
+    # ---- projections --------------------------------------------------------------------------
+
+    def _projections(
+        self, node: exp.Select, scope: Scope
+    ) -> tuple[list[OutColumn], frozenset[str]]:
+        columns: list[OutColumn] = []
+        opened: frozenset[str] = frozenset()
+        for projection in node.expressions:
+            star = _star_in(projection)
+            if star is not None:
+                shown, more = self._starred(projection, star, scope, node)
+                columns += shown
+                opened |= more
+                continue
+            column = self._projection(projection, scope, node, len(columns))
+            columns.append(column)
+            scope.aliases.setdefault(column.name, column)
+        return columns, opened
+
+    def _projection(
+        self, projection: exp.Expr, scope: Scope, node: exp.Select, position: int
+    ) -> OutColumn:
+        inner = projection.unalias()
+        plain = inner
+        while isinstance(plain, exp.Paren):
+            plain = plain.this
+        name = self._name_of(projection, position)
+        if isinstance(plain, exp.Column):
+            column = self._column(plain, scope)
+            return replace(column, name=name)
+        sources = as_computed(self._value(inner, scope, node))
+        type_ = type_of(inner, lambda column: self._type_of_column(column, scope), self.dialect)
+        return OutColumn(name=name, sources=sources, type=type_)
+
+    def _name_of(self, projection: exp.Expr, position: int) -> str:
+        alias = projection.args.get("alias")
+        if isinstance(projection, exp.Alias) and isinstance(alias, exp.Identifier):
+            return fold(alias, self.dialect)
+        inner = projection.unnest()
+        if isinstance(inner, exp.Column) and isinstance(inner.this, exp.Identifier):
+            return fold(inner.this, self.dialect)
+        if isinstance(inner, exp.Dot) and isinstance(inner.expression, exp.Identifier):
+            return fold(inner.expression, self.dialect)
+        return projection.sql(dialect=self.dialect).lower() or f"col{position}"
+
+    def _starred(
+        self, projection: exp.Expr, star: exp.Star, scope: Scope, node: exp.Select
+    ) -> tuple[list[OutColumn], frozenset[str]]:
+        qualifier = None
+        if isinstance(projection, exp.Column):
+            qualifier = self._qualifier(projection)
+        columns, opened = self._star(scope, qualifier, star)
+        without = {self._bare(e) for e in star.args.get("except_") or []}
+        renames = {
+            fold(r.this.this, self.dialect): fold(r.args["alias"], self.dialect)
+            for r in star.args.get("rename") or []
+        }
+        replaced = {
+            fold(r.args["alias"], self.dialect): r.this for r in star.args.get("replace") or []
+        }
+        shown = []
+        for column in columns:
+            if column.name in without:
+                continue
+            if column.name in replaced:
+                sources = as_computed(self._value(replaced[column.name], scope, node))
+                column = OutColumn(name=column.name, sources=sources)
+            shown.append(replace(column, name=renames.get(column.name, column.name)))
+        return shown, opened
+
+    def _qualifier(self, column: exp.Column) -> str:
+        """What stands before the last dot of a column reference."""
+        before = [part for part in column.parts[:-1] if isinstance(part, exp.Identifier)]
+        return ".".join(fold(part, self.dialect) for part in before)
+
+    def _bare(self, node: exp.Expr) -> str:
+        identifier = node.this if isinstance(node, exp.Column) else node
+        return fold(identifier, self.dialect) if isinstance(identifier, exp.Identifier) else ""
+
+    def _star(
+        self, scope: Scope, qualifier: str | None, at: exp.Expr | None = None
+    ) -> tuple[list[OutColumn], frozenset[str]]:
+        if qualifier is not None:
+            relation = scope.find_relation(qualifier)
+            if relation is None:
+                struct = self._named(qualifier, scope)
+                line = line_of(at) if at is not None else None
+                if struct is None:
+                    self._problem(Problem(kind="unknown-table", name=qualifier, line=line))
+                    return [], frozenset()
+                return [OutColumn(name="*", sources=as_computed(struct.sources))], frozenset()
+            return list(relation.columns), relation.open
+        columns: list[OutColumn] = []
+        opened: frozenset[str] = frozenset()
+        shown: set[str] = set()
+        for relation in scope.relations.values():
+            opened |= relation.open
+            for column in relation.columns:
+                if column.name in scope.merged:
+                    if column.name in shown:
+                        continue
+                    shown.add(column.name)
+                    column = scope.merged[column.name]
+                columns.append(column)
+        return columns, opened
+
+    # ---- values -------------------------------------------------------------------------------
+
+    def _value(
+        self,
+        node: exp.Expr,
+        scope: Scope,
+        select: exp.Expr | None = None,
+        *,
+        tolerant: bool = False,
+    ) -> Sources:
+        """All that takes part in an expression, subqueries included.
+
+        ``select`` is the SELECT whose named windows the expression may use. ``tolerant``: an
+        unknown name is an option of a table function (``header = true``), not a column.
+        """
+        match node:
+            case exp.Column() if not isinstance(node.this, exp.Star):
+                if tolerant and self._named(self._bare(node), scope) is None:
+                    return NOTHING
+                return self._column(node, scope).sources
+            case exp.Column():
+                qualifier = self._qualifier(node)
+                columns, opened = self._star(scope, qualifier, node)
+                return Relation(columns=tuple(columns), open=opened).everything
+            case exp.Count(this=exp.Star()):
+                return NOTHING
+            case exp.Star():
+                columns, opened = self._star(scope, None, node)
+                return Relation(columns=tuple(columns), open=opened).everything
+            case exp.Exists():
+                inner = self.query(node.this, Scope(ctes=scope.ctes, outer=scope))
+                return inner.rows
+            case exp.Query():
+                relation = self.query(node, Scope(ctes=scope.ctes, outer=scope))
+                return relation.everything | relation.rows
+            case exp.Lambda():
+                names = frozenset(self._bare(variable) for variable in node.expressions)
+                scope = replace(scope, bound=scope.bound | names)
+                return self._value(node.this, scope, select, tolerant=tolerant)
+        found: Sources = NOTHING
+        for child in _children(node):
+            found |= self._value(child, scope, select, tolerant=tolerant)
+        if isinstance(node, exp.Window):
+            found |= self._named_window(node, scope, select)
+        return found
+
+    def _named_window(self, window: exp.Window, scope: Scope, select: exp.Expr | None) -> Sources:
+        name = window.args.get("alias")
+        if select is None or not isinstance(name, exp.Identifier):
+            return NOTHING
+        wanted = fold(name, self.dialect)
+        for definition in select.args.get("windows") or []:
+            if definition is not window and fold(definition.this, self.dialect) == wanted:
+                return self._value(definition, scope, select)
+        return NOTHING
+
+    def _column(self, node: exp.Column, scope: Scope) -> OutColumn:
+        """What a column reference means; never fails, but reports what does not exist."""
+        names = [
+            fold(part, self.dialect) for part in node.parts if isinstance(part, exp.Identifier)
+        ]
+        *qualifier, name = names
+        if not qualifier:
+            return self._unqualified(name, node, scope)
+        for cut in range(len(qualifier), 0, -1):
+            relation = scope.find_relation(".".join(qualifier[:cut]))
+            if relation is None:
+                continue
+            column_name = names[cut]
+            column = relation.named(column_name) or relation.guessed(column_name)
+            if column is None:
+                return self._unknown_column(column_name, node, scope, relation)
+            if cut == len(names) - 1:
+                return column
+            return OutColumn(name=name, sources=as_computed(column.sources))
+        struct = self._named(qualifier[0], scope)
+        if struct is not None:
+            return OutColumn(name=name, sources=as_computed(struct.sources))
+        table = ".".join(qualifier)
+        near = nearest(table, scope.relations)
+        self._problem(
+            Problem(kind="unknown-table", name=table, line=line_of(node), suggestion=near)
+        )
+        return OutColumn(name=name, sources=self._all_in(scope))
+
+    def _unqualified(self, name: str, node: exp.Column, scope: Scope) -> OutColumn:
+        at: Scope | None = scope
+        while at is not None:
+            if name in at.bound:
+                return OutColumn(name=name, sources=NOTHING)
+            found = self._candidates(name, at)
+            if len(found) > 1:
+                self._problem(Problem(kind="ambiguous-column", name=name, line=line_of(node)))
+            if found:
+                column = found[0]
+                for other in found[1:]:
+                    column = column.also(other.sources)
+                return column
+            if name in at.aliases:
+                return at.aliases[name]
+            at = at.outer
+        guessed = self._guessed(name, scope)
+        if guessed is not None:
+            return guessed
+        relation = scope.find_relation(name)
+        if relation is not None:
+            return OutColumn(name=name, sources=as_computed(relation.everything))
+        if name in _HIDDEN_COLUMNS:
+            return OutColumn(name=name, sources=NOTHING)
+        return self._unknown_column(name, node, scope)
+
+    @staticmethod
+    def _candidates(name: str, scope: Scope) -> list[OutColumn]:
+        if name in scope.merged:
+            return [scope.merged[name]]
+        return [c for r in scope.relations.values() if (c := r.named(name)) is not None]
+
+    def _named(self, name: str, scope: Scope) -> OutColumn | None:
+        """A column of that name, without complaint when there is none."""
+        at: Scope | None = scope
+        while at is not None:
+            found = self._candidates(name, at)
+            if found or name in at.aliases:
+                return found[0] if found else at.aliases[name]
+            at = at.outer
+        return self._guessed(name, scope)
+
+    @staticmethod
+    def _guessed(name: str, scope: Scope) -> OutColumn | None:
+        """The column that open relations in reach may have; each of them, if several."""
+        at: Scope | None = scope
+        opened: frozenset[str] = frozenset()
+        while at is not None:
+            opened |= frozenset(t for r in at.relations.values() for t in r.open)
+            at = at.outer
+        return Relation(open=opened).guessed(name)
+
+    def _type_of_column(self, node: exp.Column, scope: Scope) -> str:
+        if not isinstance(node.this, exp.Identifier):
+            return UNKNOWN_TYPE
+        before, self.quiet = self.quiet, True
+        column = self._column(node, scope)
+        self.quiet = before
+        return column.type
+
+    def _unknown_column(
+        self, name: str, node: exp.Expr, scope: Scope, relation: Relation | None = None
+    ) -> OutColumn:
+        """Report a missing column; it still counts as read, so that its readers are known."""
+        within = [relation] if relation else list(scope.relations.values())
+        tables = [r.table for r in within if r.table]
+        table = tables[0] if len(tables) == 1 and len(within) == 1 else None
+        known = [c.name for r in within for c in r.columns] or scope.visible()
+        self._problem(
+            Problem(
+                kind="unknown-column",
+                name=name,
+                table=table,
+                line=line_of(node),
+                suggestion=nearest(name, known),
+            )
+        )
+        if table:
+            return OutColumn(name=name, sources=frozenset({(Node(table, name), How.COPIED)}))
+        return OutColumn(
+            name=name, sources=self._all_in(scope) if not relation else relation.everything
+        )
+
+    @staticmethod
+    def _all_in(scope: Scope) -> Sources:
+        return as_computed(s for r in scope.relations.values() for s in r.everything)
+
+    # ---- what is not understood ---------------------------------------------------------------
+
+    def _opaque(self, relation: Relation, node: exp.Expr, what: str) -> Relation:
+        """A relation of which only the origin is known: depend on all of it, and say so."""
+        self._note(node, what)
+        origins = frozenset(n.owner for n, _ in relation.everything)
+        return Relation(rows=relation.rows | as_rows(relation.everything), open=origins)
+
+    def _not_understood(self, node: exp.Expr, scope: Scope) -> Relation:
+        self._note(node, type(node).__name__)
+        inner = Scope(ctes=scope.ctes, outer=scope)
+        for table in node.find_all(exp.Table):
+            self._add_source(table, inner)
+        joined = self._joined(inner)
+        return Relation(
+            open=frozenset(n.owner for n, _ in joined.everything), rows=as_rows(joined.everything)
+        )
+
+    def _note(self, node: exp.Expr, what: str) -> None:
+        self._problem(Problem(kind="not-understood", name=what, line=line_of(node)))
+
+    def _problem(self, problem: Problem) -> None:
+        if not self.quiet:
+            self.problems.append(problem)
+
+    # ---- names --------------------------------------------------------------------------------
+
+    def _alias(self, node: exp.Expr) -> str | None:
+        alias = node.args.get("alias")
+        if isinstance(alias, exp.TableAlias) and isinstance(alias.this, exp.Identifier):
+            return fold(alias.this, self.dialect)
+        return fold(alias, self.dialect) if isinstance(alias, exp.Identifier) else None
+
+    def _alias_columns(self, node: exp.Expr) -> list[str]:
+        alias = node.args.get("alias")
+        if not isinstance(alias, exp.TableAlias):
+            return []
+        return [
+            fold(c.this if isinstance(c, exp.ColumnDef) else c, self.dialect)
+            for c in alias.args.get("columns") or []
+        ]
+
+
+def _children(node: exp.Expr) -> Iterator[exp.Expr]:
+    for value in node.args.values():
+        if isinstance(value, exp.Expr):
+            yield value
+        elif isinstance(value, list):
+            yield from (item for item in value if isinstance(item, exp.Expr))
+
+
+def _star_in(projection: exp.Expr) -> exp.Star | None:
+    """The star of ``*`` or ``t.*``; a star inside a function is something else."""
+    if isinstance(projection, exp.Star):
+        return projection
+    if isinstance(projection, exp.Column) and isinstance(projection.this, exp.Star):
+        return projection.this
+    return None
+
+
+def _is_limited(node: exp.Expr) -> bool:
+    return any(node.args.get(name) is not None for name in ("limit", "offset", "fetch"))

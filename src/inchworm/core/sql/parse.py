@@ -1,0 +1,144 @@
+"""From text to syntax trees, keeping line numbers."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import SqlglotError
+from sqlglot.tokenizer_core import TokenType
+
+from inchworm.core.sql.names import line_of
+
+_OPEN, _CLOSE = "/*---", "---*/"
+
+
+class SqlProblem(Exception):
+    """Text that cannot be read as SQL: the reason, and the line where reading stopped."""
+
+    def __init__(self, reason: str, line: int | None) -> None:
+        super().__init__(reason)
+        self.reason = reason
+        self.line = line
+
+
+@dataclass(frozen=True)
+class SqlText:
+    """A ``.sql`` file split into its settings comment and its SQL.
+
+    Both keep their line numbers: what was cut away is replaced by empty lines.
+    """
+
+    settings: str
+    sql: str
+
+
+def split_settings(text: str) -> SqlText:
+    """Separate a leading ``/*--- ... ---*/`` settings comment from the SQL.
+
+    Raises:
+        SqlProblem: when the comment is not closed.
+    """
+    stripped = text.lstrip()
+    if not stripped.startswith(_OPEN):
+        return SqlText("", text)
+    start = len(text) - len(stripped)
+    end = text.find(_CLOSE, start)
+    if end < 0:
+        line = text.count("\n", 0, start) + 1
+        raise SqlProblem(f"the settings comment is not closed with {_CLOSE}", line)
+    settings = text[start + len(_OPEN) : end]
+    lead = "\n" * text.count("\n", 0, start)
+    rest = "\n" * text.count("\n", 0, end) + text[end + len(_CLOSE) :]
+    return SqlText(lead + settings, rest)
+
+
+def parse_statements(text: str, dialect: str) -> list[exp.Expr]:
+    """All statements of a script.
+
+    Raises:
+        SqlProblem: when the text does not parse.
+    """
+    try:
+        return [
+            statement for statement in sqlglot.parse(text, read=dialect) if statement is not None
+        ]
+    except SqlglotError as error:
+        raise _problem(error) from error
+    except RecursionError as error:
+        raise SqlProblem("is nested too deeply to be read", None) from error
+
+
+def parse_query(text: str, dialect: str) -> exp.Query:
+    """The one SELECT that a model or a check consists of.
+
+    Raises:
+        SqlProblem: when the text does not parse, or is not exactly one query.
+    """
+    statements = parse_statements(text, dialect)
+    if not statements:
+        raise SqlProblem("has no SELECT", None)
+    if len(statements) > 1:
+        raise SqlProblem(
+            "has more than one statement; a model is one SELECT", line_of(statements[1])
+        )
+    query = statements[0].unnest() if isinstance(statements[0], exp.Paren) else statements[0]
+    if not isinstance(query, exp.Query):
+        raise SqlProblem(f"is a {type(query).__name__.upper()}, not a SELECT", line_of(query))
+    return query
+
+
+def split_script(text: str, dialect: str) -> list[str]:
+    """The statements of a script as written, without changing a character between semicolons.
+
+    Raises:
+        SqlProblem: when the text cannot be cut into tokens.
+    """
+    try:
+        tokens = sqlglot.tokenize(text, read=dialect)
+    except SqlglotError as error:
+        raise _problem(error) from error
+    pieces: list[str] = []
+    start: int | None = None
+    end = 0
+    for token in tokens:
+        if token.token_type is TokenType.SEMICOLON:
+            if start is not None:
+                pieces.append(text[start : end + 1])
+            start = None
+            continue
+        start = token.start if start is None else start
+        end = token.end
+    if start is not None:
+        pieces.append(text[start : end + 1])
+    return pieces
+
+
+def meaning(text: str, dialect: str) -> str:
+    """A script without comments and layout, so that only a change of meaning changes its checksum.
+
+    Raises:
+        SqlProblem: when the text cannot be cut into tokens.
+    """
+    try:
+        tokens = sqlglot.tokenize(text, read=dialect)
+    except SqlglotError as error:
+        raise _problem(error) from error
+    return "\n".join(f"{token.token_type.name} {token.text}" for token in tokens)
+
+
+def _problem(error: SqlglotError) -> SqlProblem:
+    details = getattr(error, "errors", None)
+    if details:
+        first = details[0]
+        near = (first.get("highlight") or "").strip()
+        reason = str(first.get("description") or "cannot be read").rstrip(".")
+        reason = "unexpected text" if reason.startswith("Invalid expression") else _plain(reason)
+        return SqlProblem(f"{reason} near {near!r}" if near else reason, first.get("line"))
+    return SqlProblem(_plain(str(error).splitlines()[0]) if str(error) else "cannot be read", None)
+
+
+def _plain(reason: str) -> str:
+    """The parser speaks of its own classes; keep only what a writer of SQL understands."""
+    return reason.split(" for <class", 1)[0].replace("Required keyword: 'this'", "an expression is")

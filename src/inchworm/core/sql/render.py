@@ -1,0 +1,97 @@
+"""From logical SQL to what one database runs: parameters become literals, logical names real ones.
+
+Values enter through the syntax tree and never as text, so a hostile value stays a value.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Mapping
+from decimal import Decimal
+from typing import TypeVar
+
+from sqlglot import exp
+
+from inchworm.core.parameters import Type, Value
+from inchworm.core.sql.names import line_of, table_name
+
+Query = TypeVar("Query", bound=exp.Expr)
+
+
+def parameters_in(query: exp.Expr) -> dict[str, int | None]:
+    """The named parameters (``:name``) of a query, with the line of their first use."""
+    found: dict[str, int | None] = {}
+    for placeholder in query.find_all(exp.Placeholder):
+        if isinstance(placeholder.this, str):
+            around = placeholder.parent or placeholder
+            found.setdefault(placeholder.this, line_of(around))
+    return found
+
+
+def literal(value: Value) -> exp.Expr:
+    """A value as a typed literal.
+
+    Raises:
+        ValueError: for a secret, which must never stand in SQL text.
+    """
+    if value.type is Type.SECRET:
+        raise ValueError("a secret cannot be used in SQL")
+    match value.plain:
+        case bool():
+            return exp.Boolean(this=value.plain)
+        case dt.datetime():
+            kind = "TIMESTAMPTZ" if value.plain.tzinfo else "TIMESTAMP"
+            return exp.cast(exp.Literal.string(value.text), kind)
+        case dt.date():
+            return exp.cast(exp.Literal.string(value.text), "DATE")
+        case dt.timedelta():
+            seconds = str(int(value.plain.total_seconds()))
+            return exp.Interval(this=exp.Literal.string(seconds), unit=exp.Var(this="SECOND"))
+        case int() | Decimal():
+            number = exp.Literal.number(str(abs(value.plain)))
+            return exp.Paren(this=exp.Neg(this=number)) if value.plain < 0 else number
+    return exp.Literal.string(value.text)
+
+
+def with_values(query: Query, values: Mapping[str, Value]) -> Query:
+    """A copy of the query with its named parameters replaced by literals.
+
+    Raises:
+        KeyError: with the name of a parameter that has no value.
+        ValueError: when a parameter is a secret.
+    """
+    copy: Query = query.copy()
+    for placeholder in list(copy.find_all(exp.Placeholder)):
+        if isinstance(placeholder.this, str):
+            placeholder.replace(literal(values[placeholder.this]))
+    return copy
+
+
+def with_tables(query: Query, real_name: Callable[[str], str], dialect: str) -> Query:
+    """A copy of the query that reads each ``schema.table`` under the name it really has.
+
+    A renamed table keeps its old name as alias, so that qualified columns go on working.
+    """
+    copy: Query = query.copy()
+    for table in list(copy.find_all(exp.Table)):
+        if not isinstance(table.this, exp.Identifier) or not table.args.get("db"):
+            continue
+        logical = table_name(table, dialect)
+        real = real_name(logical)
+        if real == logical:
+            continue
+        schema, _, name = real.rpartition(".")
+        if not table.args.get("alias"):
+            table.set("alias", exp.TableAlias(this=table.this.copy()))
+        table.set("this", exp.to_identifier(name, quoted=True))
+        table.set("db", exp.to_identifier(schema, quoted=True))
+    for column in copy.find_all(exp.Column):
+        if column.args.get("db"):
+            column.set("catalog", None)
+            column.set("db", None)
+    return copy
+
+
+def to_text(query: exp.Expr, dialect: str) -> str:
+    """SQL text on readable lines, without comments: the same meaning always gives the same text."""
+    return query.sql(dialect=dialect, pretty=True, comments=False)

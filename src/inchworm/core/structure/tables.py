@@ -1,0 +1,57 @@
+"""Tables and columns, as far as lineage, checks and drafts need them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+
+UNKNOWN_TYPE = "unknown"
+"""The type of a column about which nothing certain can be said."""
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column; ``type`` is upper-case SQL text in the project's dialect, or ``unknown``."""
+
+    name: str
+    type: str = UNKNOWN_TYPE
+    required: bool = False
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table or view under its logical name ``schema.table``, in lower case unless quoted.
+
+    ``open`` says that there may be more columns than are known: nothing that is read from an open
+    table can be called wrong.
+    """
+
+    name: str
+    columns: tuple[Column, ...]
+    open: bool = False
+
+    @cached_property
+    def by_name(self) -> Mapping[str, Column]:
+        """Columns by folded name; of two with one name, the first."""
+        found: dict[str, Column] = {}
+        for column in self.columns:
+            found.setdefault(column.name.lower(), column)
+        return found
+
+    @property
+    def schema(self) -> str:
+        """The schema part of the name."""
+        return self.name.rpartition(".")[0]
+
+
+@dataclass(frozen=True)
+class Interface:
+    """What others can rely on: the tables and their columns."""
+
+    tables: tuple[Table, ...]
+
+    @classmethod
+    def of(cls, tables: Iterable[Table]) -> Interface:
+        """An interface with its tables sorted by name."""
+        return cls(tuple(sorted(tables, key=lambda t: t.name)))

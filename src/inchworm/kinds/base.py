@@ -1,0 +1,87 @@
+"""What every part kind offers, and what kinds share while reading."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any, Generic, Protocol, TypeVar
+
+from inchworm.core.facts import Facts
+from inchworm.core.findings import Finding
+from inchworm.core.parameters import Value
+from inchworm.core.parts import Digest, Kind, Part, PartId, digest_of
+from inchworm.core.structure.tables import Table
+
+
+@dataclass(frozen=True, kw_only=True)
+class Surroundings:
+    """What a part may look at beyond its own files while it is read."""
+
+    dialect: str
+    shared: Mapping[str, bytes] = field(default_factory=dict)
+    """Files that belong to whichever part names them, such as API documents, by path."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Rendered:
+    """What is put into one environment: plain data, with that environment's values."""
+
+    part: PartId
+    document: Mapping[str, Any]
+
+    @cached_property
+    def digest(self) -> Digest:
+        """Digest of the document: what influences the environment, and nothing else."""
+        return digest_of(canonical(self.document))
+
+
+def canonical(document: object) -> bytes:
+    """JSON with sorted keys and no layout: equal documents give equal bytes."""
+    text = json.dumps(document, sort_keys=True, separators=(",", ":"), ensure_ascii=False)
+    return text.encode()
+
+
+Definition = TypeVar("Definition")
+
+
+class PartKind(Protocol, Generic[Definition]):
+    """How one kind of part is handled."""
+
+    kind: Kind
+
+    def name_of(self, path: str) -> str | None:
+        """The name of the part that a path belongs to, or None when it is not of this kind."""
+        ...
+
+    def read(
+        self, part: Part, surroundings: Surroundings, report: Callable[[Finding], None]
+    ) -> Definition | None:
+        """The part's definition; None when it cannot be read at all. Reports what is wrong."""
+        ...
+
+    def facts(
+        self,
+        definition: Definition,
+        tables: Mapping[str, Table],
+        report: Callable[[Finding], None],
+    ) -> Facts:
+        """What the part provides, reads, needs and uses."""
+        ...
+
+    def render(self, definition: Definition, values: Mapping[str, Value]) -> Rendered:
+        """What is put into an environment that has these values.
+
+        Raises:
+            KeyError: with the name of a parameter that has no value.
+        """
+        ...
+
+
+def file_below(path: str, folder: str, suffix: str) -> str | None:
+    """``name`` when the path is ``folder/name<suffix>``."""
+    head, _, rest = path.partition("/")
+    if head != folder or not rest.endswith(suffix) or "/" in rest:
+        return None
+    return rest[: -len(suffix)]

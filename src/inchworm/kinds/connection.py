@@ -1,0 +1,82 @@
+"""Connections: how to reach something outside, always by parameters."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from inchworm.core.checks import rules
+from inchworm.core.facts import Facts
+from inchworm.core.parameters import Value, references, substitute
+from inchworm.core.parts import Kind, Part, PartId
+from inchworm.core.structure.tables import Table
+from inchworm.core.toml import TomlDocument
+from inchworm.kinds.base import Rendered, Surroundings, file_below
+from inchworm.kinds.settings import Report, Settings, parameter_uses, read_part
+
+
+class ConnectionSettings(Settings):
+    """A connection's file."""
+
+    about: str = ""
+    owner: str = ""
+    kind: Literal["http", "database", "files", "mail"]
+    url: str
+    timeout: str = "30s"
+    credentials: dict[str, str] = {}
+
+
+@dataclass(frozen=True, kw_only=True)
+class Connection:
+    """A connection that has been read."""
+
+    part: PartId
+    file: str
+    settings: ConnectionSettings
+    document: TomlDocument
+
+
+class ConnectionKind:
+    """How connections are handled."""
+
+    kind = Kind.CONNECTION
+
+    def name_of(self, path: str) -> str | None:
+        """``connections/notice_service.toml`` is ``notice_service``."""
+        return file_below(path, "connections", ".toml")
+
+    def read(self, part: Part, surroundings: Surroundings, report: Report) -> Connection | None:
+        """The settings; an address or credential written out is an error."""
+        found = read_part(ConnectionSettings, part, report)
+        if found is None:
+            return None
+        settings, document = found
+        written_out = [("url",)] if not references(settings.url) else []
+        written_out += [
+            ("credentials", name)  # type: ignore[misc]
+            for name, text in settings.credentials.items()
+            if not references(text)
+        ]
+        for path in written_out:
+            report(
+                rules.MALFORMED.finding(
+                    f"{'.'.join(path)} is written out",
+                    part=part.id,
+                    file=part.main.path,
+                    line=document.line_of(path),
+                    remedy="Make it a parameter with a value per environment: ${name}.",
+                )
+            )
+        return Connection(part=part.id, file=part.main.path, settings=settings, document=document)
+
+    def facts(self, connection: Connection, tables: Mapping[str, Table], report: Report) -> Facts:
+        """The parameters that it uses."""
+        return Facts(
+            part=connection.part, uses=parameter_uses(connection.document, connection.file)
+        )
+
+    def render(self, connection: Connection, values: Mapping[str, Value]) -> Rendered:
+        """The file with this environment's values; credentials stay references."""
+        document: dict[str, Any] = substitute(connection.document.values, values)
+        return Rendered(part=connection.part, document=document)

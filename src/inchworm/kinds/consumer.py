@@ -1,0 +1,74 @@
+"""Consumers: readers of our tables who live outside the project."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from inchworm.core.facts import Facts, Read
+from inchworm.core.lineage import Edge, How, Node
+from inchworm.core.parameters import Value
+from inchworm.core.parts import Kind, Part, PartId
+from inchworm.core.structure.tables import Table
+from inchworm.core.toml import TomlDocument
+from inchworm.kinds.base import Rendered, Surroundings, file_below
+from inchworm.kinds.settings import Report, Settings, read_part
+
+
+class ConsumerSettings(Settings):
+    """A consumer's file: whom to tell, and what they read."""
+
+    about: str = ""
+    owner: str = ""
+    contact: str
+    reads: dict[str, tuple[str, ...]]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Consumer:
+    """A consumer that has been read."""
+
+    part: PartId
+    file: str
+    settings: ConsumerSettings
+    document: TomlDocument
+
+
+class ConsumerKind:
+    """How consumers are handled."""
+
+    kind = Kind.CONSUMER
+
+    def name_of(self, path: str) -> str | None:
+        """``consumers/flood_map.toml`` is ``flood_map``."""
+        return file_below(path, "consumers", ".toml")
+
+    def read(self, part: Part, surroundings: Surroundings, report: Report) -> Consumer | None:
+        """The settings."""
+        found = read_part(ConsumerSettings, part, report)
+        if found is None:
+            return None
+        settings, document = found
+        return Consumer(part=part.id, file=part.main.path, settings=settings, document=document)
+
+    def facts(self, consumer: Consumer, tables: Mapping[str, Table], report: Report) -> Facts:
+        """The columns that are read, with the line of each table's entry."""
+        reads = tuple(
+            Read(
+                table=table.lower(),
+                columns=frozenset(name.lower() for name in columns),
+                file=consumer.file,
+                line=consumer.document.line_of(("reads", table)),
+            )
+            for table, columns in consumer.settings.reads.items()
+        )
+        edges = tuple(
+            Edge(Node(read.table, column), Node(str(consumer.part)), How.COPIED)
+            for read in reads
+            for column in sorted(read.columns or ())
+        )
+        return Facts(part=consumer.part, reads=reads, edges=edges)
+
+    def render(self, consumer: Consumer, values: Mapping[str, Value]) -> Rendered:
+        """What is recorded about the consumer."""
+        return Rendered(part=consumer.part, document=dict(consumer.document.values))

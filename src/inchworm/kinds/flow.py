@@ -1,0 +1,339 @@
+"""Flows: moving data between a table and something outside, field by field."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import yaml
+from pydantic import Field, model_validator
+
+from inchworm.core.checks import rules
+from inchworm.core.errors import did_you_mean
+from inchworm.core.facts import Facts, Need, Read
+from inchworm.core.lineage import Edge, How, Node
+from inchworm.core.parameters import Value, substitute
+from inchworm.core.parts import Kind, Part, PartId
+from inchworm.core.sql.columns import resolve
+from inchworm.core.sql.parse import SqlProblem, parse_query
+from inchworm.core.sql.render import to_text, with_values
+from inchworm.core.structure.tables import Table
+from inchworm.core.toml import TomlDocument
+from inchworm.kinds.base import Rendered, Surroundings, file_below
+from inchworm.kinds.model import reads_of, sql_uses
+from inchworm.kinds.settings import Report, Settings, parameter_uses, read_part
+
+
+class End(Settings):
+    """One end of a flow: rows of ours, or an operation of an API."""
+
+    table: str | None = None
+    query: str | None = None
+    connection: str | None = None
+    api: str | None = None
+    operation: str | None = None
+
+
+class FlowSettings(Settings):
+    """A flow's file."""
+
+    about: str = ""
+    owner: str = ""
+    direction: Literal["out", "in"]
+    from_: End = Field(alias="from")
+    to: End
+    fields: dict[str, str]
+
+    @model_validator(mode="after")
+    def _ends_fit(self) -> FlowSettings:
+        rows, api = (self.from_, self.to) if self.direction == "out" else (self.to, self.from_)
+        if not api.api or not api.operation:
+            raise ValueError("the outside end needs api = ... and operation = ...")
+        if self.direction == "out":
+            if bool(rows.table) == bool(rows.query):
+                raise ValueError("[from] needs either table = ... or query = ...")
+            if not api.connection:
+                raise ValueError("[to] needs connection = ...")
+        elif not rows.table:
+            raise ValueError("[to] needs table = ...")
+        return self
+
+
+@dataclass(frozen=True, kw_only=True)
+class Flow:
+    """A flow that has been read, with the API operation at its outside end."""
+
+    part: PartId
+    file: str
+    dialect: str
+    settings: FlowSettings
+    document: TomlDocument
+    api: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def outside(self) -> End:
+        """The end that is an operation of an API."""
+        return self.settings.to if self.settings.direction == "out" else self.settings.from_
+
+
+class FlowKind:
+    """How flows are handled."""
+
+    kind = Kind.FLOW
+
+    def name_of(self, path: str) -> str | None:
+        """``flows/publish_warnings.toml`` is ``publish_warnings``."""
+        return file_below(path, "flows", ".toml")
+
+    def read(self, part: Part, surroundings: Surroundings, report: Report) -> Flow | None:
+        """The settings and the API document that they name."""
+        found = read_part(FlowSettings, part, report)
+        if found is None:
+            return None
+        settings, document = found
+        flow = Flow(
+            part=part.id,
+            file=part.main.path,
+            dialect=surroundings.dialect,
+            settings=settings,
+            document=document,
+        )
+        api = _read_api(flow, surroundings.shared, report)
+        if api is None:
+            return None
+        return Flow(
+            part=part.id,
+            file=part.main.path,
+            dialect=surroundings.dialect,
+            settings=settings,
+            document=document,
+            api=api,
+        )
+
+    def facts(self, flow: Flow, tables: Mapping[str, Table], report: Report) -> Facts:
+        """The columns behind each field, or the fields behind each column."""
+        _check_fields(flow, report)
+        needs = []
+        if flow.outside.connection:
+            side = "to" if flow.settings.direction == "out" else "from"
+            needs.append(
+                Need(
+                    wanted=PartId(Kind.CONNECTION, flow.outside.connection),
+                    file=flow.file,
+                    line=flow.document.line_of((side, "connection")),
+                )
+            )
+        uses = parameter_uses(flow.document, flow.file)
+        if flow.settings.direction == "in":
+            return self._inward(flow, tuple(needs), report)
+        reads, edges, more = self._outward(flow, tables, report)
+        return Facts(
+            part=flow.part, reads=reads, edges=edges, needs=tuple(needs), uses=(*uses, *more)
+        )
+
+    def _inward(self, flow: Flow, needs: tuple[Need, ...], report: Report) -> Facts:
+        table = (flow.settings.to.table or "").lower()
+        fields = {column.lower(): name for column, name in flow.settings.fields.items()}
+        edges = [
+            Edge(Node(str(flow.part), name), Node(table, column), How.COPIED)
+            for column, name in fields.items()
+        ]
+        reads = [
+            Read(
+                table=table,
+                columns=frozenset({column.lower()}),
+                file=flow.file,
+                line=flow.document.line_of(("fields", column)),
+            )
+            for column in flow.settings.fields
+        ]
+        return Facts(
+            part=flow.part,
+            fills=(table,),
+            reads=tuple(reads),
+            edges=tuple(edges),
+            needs=needs,
+            uses=parameter_uses(flow.document, flow.file),
+        )
+
+    def _outward(
+        self, flow: Flow, tables: Mapping[str, Table], report: Report
+    ) -> tuple[tuple[Read, ...], tuple[Edge, ...], tuple[Any, ...]]:
+        line = flow.document.line_of(("from", "query"))
+        here = str(flow.part)
+        if flow.settings.from_.table:
+            table = flow.settings.from_.table.lower()
+            reads = tuple(
+                Read(
+                    table=table,
+                    columns=frozenset({column.lower()}),
+                    file=flow.file,
+                    line=flow.document.line_of(("fields", name)),
+                )
+                for name, column in flow.settings.fields.items()
+            )
+            edges = tuple(
+                Edge(Node(table, column.lower()), Node(here, name), How.COPIED)
+                for name, column in flow.settings.fields.items()
+            )
+            return reads, edges, ()
+        try:
+            query = parse_query(flow.settings.from_.query or "", flow.dialect)
+        except SqlProblem as problem:
+            finding = rules.SQL_UNREADABLE.finding(
+                f"query: {problem.reason}", part=flow.part, file=flow.file, line=line
+            )
+            report(finding)
+            return (), (), ()
+        resolution = resolve(query, tables, flow.dialect)
+        columns = {column.name: column for column in resolution.columns}
+        found: list[Edge] = [Edge(s, Node(here), How.ROWS) for s, _ in resolution.rows]
+        for name, column in flow.settings.fields.items():
+            source = columns.get(column.lower())
+            if source is not None:
+                found += [Edge(s, Node(here, name), how) for s, how in source.sources]
+            elif not resolution.open:
+                report(
+                    rules.FIELD_UNKNOWN.finding(
+                        f"the field {name} takes {column}, which the query does not show",
+                        part=flow.part,
+                        file=flow.file,
+                        line=flow.document.line_of(("fields", name)),
+                        remedy=did_you_mean(column, columns, rules.FIELD_UNKNOWN.remedy),
+                    )
+                )
+        at = [
+            Read(table=r.table, columns=r.columns, file=r.file, line=line)
+            for r in reads_of(flow.file, resolution)
+        ]
+        return tuple(at), tuple(found), sql_uses(query, flow.file)
+
+    def render(self, flow: Flow, values: Mapping[str, Value]) -> Rendered:
+        """The file and its query with this environment's values, and the API document."""
+        document: dict[str, Any] = substitute(flow.document.values, values)
+        if flow.settings.from_.query:
+            query = with_values(parse_query(flow.settings.from_.query, flow.dialect), values)
+            document["from"] = {**document["from"], "query": to_text(query, flow.dialect)}
+        document["openapi"] = flow.api
+        return Rendered(
+            part=flow.part,
+            document=document,
+        )
+
+
+def operation_of(
+    api: Mapping[str, Any], operation: str
+) -> tuple[str, str, Mapping[str, Any]] | None:
+    """Path, method and description of an operation, by its ``operationId``."""
+    for path, item in api.get("paths", {}).items():
+        for method, described in item.items():
+            if isinstance(described, dict) and described.get("operationId") == operation:
+                return path, method, described
+    return None
+
+
+def body_schema(api: Mapping[str, Any], operation: Mapping[str, Any]) -> Mapping[str, Any]:
+    """The JSON Schema of an operation's request body, one reference followed."""
+    content = operation.get("requestBody", {}).get("content", {})
+    schema: Mapping[str, Any] = content.get("application/json", {}).get("schema", {})
+    reference = schema.get("$ref")
+    if isinstance(reference, str) and reference.startswith("#/"):
+        at: Any = api
+        for key in reference[2:].split("/"):
+            at = at.get(key, {})
+        schema = at
+    return schema
+
+
+def _read_api(flow: Flow, shared: Mapping[str, bytes], report: Report) -> Mapping[str, Any] | None:
+    end = flow.outside
+    side = "to" if flow.settings.direction == "out" else "from"
+    line = flow.document.line_of((side, "api"))
+    path = end.api or ""
+
+    def refuse(message: str, remedy: str | None = None, at: str = flow.file) -> None:
+        here = line if at == flow.file else None
+        report(
+            rules.API_INVALID.finding(message, part=flow.part, file=at, line=here, remedy=remedy)
+        )
+
+    content = shared.get(path)
+    if content is None:
+        apis = [name for name in shared if name.startswith("apis/")]
+        refuse(f"there is no {path}", did_you_mean(path, apis, "Add the OpenAPI document."))
+        return None
+    try:
+        api = yaml.safe_load(content.decode("utf-8"))
+    except (UnicodeDecodeError, yaml.YAMLError) as error:
+        mark = getattr(error, "problem_mark", None)
+        message = f"is not YAML: {getattr(error, 'problem', error)}"
+        number = mark.line + 1 if mark is not None else None
+        report(rules.API_INVALID.finding(message, part=flow.part, file=path, line=number))
+        return None
+    fault = _api_fault(api)
+    if fault is not None:
+        refuse(f"is not a valid OpenAPI 3 document: {fault}", at=path)
+        return None
+    if operation_of(api, end.operation or "") is None:
+        known = [
+            described["operationId"]
+            for item in api.get("paths", {}).values()
+            for described in item.values()
+            if isinstance(described, dict) and "operationId" in described
+        ]
+        refuse(
+            f"{path} has no operation {end.operation}",
+            did_you_mean(end.operation or "", known, f"Operations there: {', '.join(known)}."),
+        )
+        return None
+    checked: Mapping[str, Any] = api
+    return checked
+
+
+def _api_fault(api: object) -> str | None:
+    from openapi_spec_validator import OpenAPIV30SpecValidator, OpenAPIV31SpecValidator
+
+    if not isinstance(api, dict) or not str(api.get("openapi", "")).startswith("3."):
+        return "it does not say openapi: 3.x"
+    newer = str(api["openapi"]).startswith("3.1")
+    validator = OpenAPIV31SpecValidator if newer else OpenAPIV30SpecValidator
+    for error in validator(api).iter_errors():
+        where = "/".join(str(key) for key in error.absolute_path)
+        message = str(error.message).splitlines()[0][:160]
+        return f"{message} (at {where or 'the top'})"
+    return None
+
+
+def _check_fields(flow: Flow, report: Report) -> None:
+    """The map must fit the API: required fields present, no fields that it does not know."""
+    found = operation_of(flow.api, flow.outside.operation or "")
+    schema = body_schema(flow.api, found[2]) if found else {}
+    properties = schema.get("properties", {})
+    outward = flow.settings.direction == "out"
+    mapped = set(flow.settings.fields if outward else flow.settings.fields.values())
+    if not properties:
+        return
+    for name, other in flow.settings.fields.items():
+        field_name = name if outward else other
+        if field_name not in properties:
+            report(
+                rules.FIELD_UNKNOWN.finding(
+                    f"{flow.outside.operation} has no field {field_name}",
+                    part=flow.part,
+                    file=flow.file,
+                    line=flow.document.line_of(("fields", name)),
+                    remedy=did_you_mean(field_name, properties, rules.FIELD_UNKNOWN.remedy),
+                )
+            )
+    if outward:
+        for missing in sorted(set(schema.get("required", ())) - mapped):
+            report(
+                rules.FIELD_UNKNOWN.finding(
+                    f"{flow.outside.operation} requires the field {missing}, which is not mapped",
+                    part=flow.part,
+                    file=flow.file,
+                    line=flow.document.line_of(("fields",)),
+                    remedy=f"Add {missing} = ... under [fields].",
+                )
+            )

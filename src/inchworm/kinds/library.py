@@ -1,0 +1,63 @@
+"""Libraries: shared Python code."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from inchworm.core.checks import rules
+from inchworm.core.facts import Facts
+from inchworm.core.parameters import Value
+from inchworm.core.parts import Kind, Part, PartId
+from inchworm.core.structure.tables import Table
+from inchworm.kinds.base import Rendered, Surroundings
+from inchworm.kinds.settings import Report
+
+
+@dataclass(frozen=True, kw_only=True)
+class Library:
+    """A library that has been read: its source files by path."""
+
+    part: PartId
+    sources: Mapping[str, str]
+
+
+class LibraryKind:
+    """How libraries are handled."""
+
+    kind = Kind.LIBRARY
+
+    def name_of(self, path: str) -> str | None:
+        """Everything below ``library/riverlib/`` belongs to ``riverlib``."""
+        pieces = path.split("/")
+        if pieces[0] != "library" or len(pieces) < 3 or not path.endswith(".py"):
+            return None
+        return pieces[1]
+
+    def read(self, part: Part, surroundings: Surroundings, report: Report) -> Library | None:
+        """The source files; each must be Python."""
+        sources: dict[str, str] = {}
+        for file in part.files:
+            try:
+                sources[file.path] = file.content.decode("utf-8")
+                ast.parse(sources[file.path])
+            except (UnicodeDecodeError, ValueError) as error:
+                message = f"is not readable text: {error}"
+                report(rules.UNREADABLE.finding(message, part=part.id, file=file.path))
+            except SyntaxError as error:
+                message = f"is not Python: {error.msg}"
+                report(
+                    rules.UNREADABLE.finding(
+                        message, part=part.id, file=file.path, line=error.lineno
+                    )
+                )
+        return Library(part=part.id, sources=sources)
+
+    def facts(self, library: Library, tables: Mapping[str, Table], report: Report) -> Facts:
+        """Nothing is known of a library alone."""
+        return Facts(part=library.part)
+
+    def render(self, library: Library, values: Mapping[str, Value]) -> Rendered:
+        """The source files, the same everywhere."""
+        return Rendered(part=library.part, document={"sources": dict(library.sources)})

@@ -1,0 +1,312 @@
+"""Models: one SELECT that becomes a view or a table."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Literal, TypeVar
+
+from pydantic import Field
+from sqlglot import exp
+
+from inchworm.core.checks import rules
+from inchworm.core.errors import did_you_mean
+from inchworm.core.facts import Facts, Read, Use
+from inchworm.core.lineage import Edge, How, Node
+from inchworm.core.parameters import Value
+from inchworm.core.parts import Kind, Part, PartId
+from inchworm.core.sql.columns import Resolution, resolve, tables_in
+from inchworm.core.sql.parse import SqlProblem, parse_query, split_settings
+from inchworm.core.sql.render import parameters_in, to_text, with_values
+from inchworm.core.structure.tables import Column, Table
+from inchworm.core.toml import KeyPath, TomlDocument
+from inchworm.kinds.base import Rendered, Surroundings, file_below
+from inchworm.kinds.settings import Report, Settings, read_document, validate
+
+Bound = int | float
+S = TypeVar("S", bound=Settings)
+
+
+class ColumnSettings(Settings):
+    """What is said about a column, and what its data must satisfy."""
+
+    about: str = ""
+    unit: str = ""
+    class_: str = Field("", alias="class")
+    declassified: str = ""
+    required: bool = False
+    unique: bool = False
+    one_of: tuple[str | int | float, ...] = ()
+    between: tuple[Bound, Bound] | None = None
+    matches: str | None = None
+    points_to: str | None = None
+
+    def checks(self) -> dict[str, Any]:
+        """The data checks that are declared, by name."""
+        said = self.model_dump(
+            include={"required", "unique", "one_of", "between", "matches", "points_to"},
+            exclude_defaults=True,
+            mode="json",
+        )
+        return {name: value for name, value in said.items() if value}
+
+
+class ModelSettings(Settings):
+    """The settings comment of a model."""
+
+    about: str = ""
+    owner: str = ""
+    store: Literal["view", "table"] = "view"
+    key: tuple[str, ...] = ()
+    columns: dict[str, ColumnSettings] = {}
+
+
+@dataclass(frozen=True, kw_only=True)
+class Model:
+    """A model that has been read."""
+
+    part: PartId
+    file: str
+    dialect: str
+    settings: ModelSettings
+    document: TomlDocument
+    query: exp.Query
+
+    @property
+    def mentions(self) -> Mapping[str, int | None]:
+        """The tables that the SQL names."""
+        return tables_in(self.query, self.dialect)
+
+
+class ModelKind:
+    """How models are handled."""
+
+    kind = Kind.MODEL
+
+    def name_of(self, path: str) -> str | None:
+        """``models/hydro/hourly_level.sql`` is ``hydro.hourly_level``."""
+        pieces = path.split("/")
+        if len(pieces) != 3 or pieces[0] != "models" or not path.endswith(".sql"):
+            return None
+        return f"{pieces[1]}.{pieces[2].removesuffix('.sql')}"
+
+    def read(self, part: Part, surroundings: Surroundings, report: Report) -> Model | None:
+        """The settings comment and the syntax tree."""
+        found = read_sql(part, ModelSettings, surroundings.dialect, report)
+        if found is None:
+            return None
+        settings, document, query = found
+        return Model(
+            part=part.id,
+            file=part.main.path,
+            dialect=surroundings.dialect,
+            settings=settings,
+            document=document,
+            query=query,
+        )
+
+    def facts(self, model: Model, tables: Mapping[str, Table], report: Report) -> Facts:
+        """The table that the model provides, and where its columns come from."""
+        resolution = resolve(model.query, tables, model.dialect)
+        table = model.part.name.lower()
+        _report_problems(model.part, model.file, resolution, tables, report)
+        self._report_columns(model, resolution, report)
+        required = {n for n, s in model.settings.columns.items() if s.required}
+        required |= set(model.settings.key)
+        columns = tuple(Column(c.name, c.type, c.name in required) for c in resolution.columns)
+        edges = [
+            Edge(source, Node(table, column.name), how)
+            for column in resolution.columns
+            for source, how in column.sources
+        ]
+        edges += [Edge(source, Node(table), how) for source, how in resolution.rows]
+        sourced = {edge.source.owner for edge in edges}
+        edges += [
+            Edge(Node(t), Node(table), How.WHOLE) for t in resolution.tables if t not in sourced
+        ]
+        return Facts(
+            part=model.part,
+            provides=(Table(table, columns, open=resolution.open),),
+            reads=reads_of(model.file, resolution),
+            edges=tuple(edges),
+            uses=sql_uses(model.query, model.file),
+        )
+
+    def _report_columns(self, model: Model, resolution: Resolution, report: Report) -> None:
+        names = [column.name for column in resolution.columns]
+        for name in sorted({name for name in names if names.count(name) > 1}):
+            report(
+                rules.TWO_COLUMNS.finding(
+                    f"shows {names.count(name)} columns named {name}",
+                    part=model.part,
+                    file=model.file,
+                )
+            )
+        if resolution.open:
+            return
+        named: list[tuple[str, KeyPath]] = [(n, ("columns", n)) for n in model.settings.columns]
+        named += [(name, ("key",)) for name in model.settings.key]
+        for name, path in named:
+            if name.lower() not in names:
+                report(
+                    rules.COLUMN_NOT_SHOWN.finding(
+                        f"the settings name a column {name}, which the model does not show",
+                        part=model.part,
+                        file=model.file,
+                        line=model.document.line_of(path),
+                        remedy=did_you_mean(name, names, rules.COLUMN_NOT_SHOWN.remedy),
+                    )
+                )
+
+    def render(self, model: Model, values: Mapping[str, Value]) -> Rendered:
+        """The SELECT with this environment's values, and the checks on its data."""
+        checks = {n: c for n, s in model.settings.columns.items() if (c := s.checks())}
+        document = {
+            "sql": to_text(with_values(model.query, values), model.dialect),
+            "store": model.settings.store,
+            "key": list(model.settings.key),
+            "checks": checks,
+        }
+        return Rendered(part=model.part, document=document)
+
+
+class CheckSettings(Settings):
+    """The settings comment of a check file."""
+
+    about: str = ""
+    owner: str = ""
+    severity: Literal["error", "warning"] = "error"
+    message: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class DataCheck:
+    """A check file that has been read: a SELECT that must return no row."""
+
+    part: PartId
+    file: str
+    dialect: str
+    settings: CheckSettings
+    query: exp.Query
+
+
+class CheckKind:
+    """How check files are handled."""
+
+    kind = Kind.CHECK
+
+    def name_of(self, path: str) -> str | None:
+        """``checks/readings_are_recent.sql`` is ``readings_are_recent``."""
+        return file_below(path, "checks", ".sql")
+
+    def read(self, part: Part, surroundings: Surroundings, report: Report) -> DataCheck | None:
+        """The settings comment and the syntax tree."""
+        found = read_sql(part, CheckSettings, surroundings.dialect, report)
+        if found is None:
+            return None
+        settings, _, query = found
+        return DataCheck(
+            part=part.id,
+            file=part.main.path,
+            dialect=surroundings.dialect,
+            settings=settings,
+            query=query,
+        )
+
+    def facts(self, check: DataCheck, tables: Mapping[str, Table], report: Report) -> Facts:
+        """What the check reads."""
+        resolution = resolve(check.query, tables, check.dialect)
+        _report_problems(check.part, check.file, resolution, tables, report)
+        sources = {s for column in resolution.columns for s in column.sources} | resolution.rows
+        edges = {Edge(source, Node(str(check.part)), How.ROWS) for source, _ in sources}
+        return Facts(
+            part=check.part,
+            reads=reads_of(check.file, resolution),
+            edges=tuple(sorted(edges)),
+            uses=sql_uses(check.query, check.file),
+        )
+
+    def render(self, check: DataCheck, values: Mapping[str, Value]) -> Rendered:
+        """The SELECT with this environment's values."""
+        document = {
+            "sql": to_text(with_values(check.query, values), check.dialect),
+            "severity": check.settings.severity,
+            "message": check.settings.message or check.settings.about,
+        }
+        return Rendered(part=check.part, document=document)
+
+
+def read_sql(
+    part: Part, model: type[S], dialect: str, report: Report
+) -> tuple[S, TomlDocument, exp.Query] | None:
+    """A ``.sql`` file with one query and a settings comment."""
+    file = part.main
+    try:
+        text = split_settings(file.content.decode("utf-8"))
+        query = parse_query(text.sql, dialect)
+    except UnicodeDecodeError:
+        report(rules.SQL_UNREADABLE.finding("is not UTF-8 text", part=part.id, file=file.path))
+        return None
+    except SqlProblem as problem:
+        report(
+            rules.SQL_UNREADABLE.finding(
+                problem.reason, part=part.id, file=file.path, line=problem.line
+            )
+        )
+        return None
+    document = read_document(text.settings, part.id, file.path, report)
+    settings = validate(model, document, part.id, file.path, report) if document else None
+    if document is None or settings is None:
+        return None
+    return settings, document, query
+
+
+def sql_uses(query: exp.Expr, file: str) -> tuple[Use, ...]:
+    """The parameters that a query uses."""
+    return tuple(
+        Use(parameter=name, file=file, line=line) for name, line in parameters_in(query).items()
+    )
+
+
+def reads_of(file: str, resolution: Resolution) -> tuple[Read, ...]:
+    """The tables and columns that a query reads; a column that does not exist has its own line."""
+    missing = {(p.table, p.name): p.line for p in resolution.problems if p.kind == "unknown-column"}
+    columns: dict[str, set[str]] = {table: set() for table in resolution.tables}
+    sources = {s for column in resolution.columns for s in column.sources} | resolution.rows
+    for node, _ in sources:
+        if node.field is not None and (node.owner, node.field) not in missing:
+            columns.setdefault(node.owner, set()).add(node.field)
+    reads = [
+        Read(table=t, columns=frozenset(names), file=file, line=resolution.tables.get(t))
+        for t, names in columns.items()
+    ]
+    reads += [
+        Read(table=table, columns=frozenset({name}), file=file, line=line)
+        for (table, name), line in missing.items()
+        if table is not None
+    ]
+    return tuple(reads)
+
+
+def _report_problems(
+    part: PartId, file: str, resolution: Resolution, tables: Mapping[str, Table], report: Report
+) -> None:
+    """Problems that only the resolver sees; the rest is found from the reads."""
+    for problem in resolution.problems:
+        match problem.kind:
+            case "unknown-table" if problem.name not in resolution.tables:
+                rule, message = rules.UNKNOWN_TABLE, f"{problem.name} is no table or alias here"
+            case "unknown-column" if problem.table is None:
+                rule, message = rules.UNKNOWN_COLUMN, f"reads {problem.name}, which does not exist"
+            case "ambiguous-column":
+                rule = rules.AMBIGUOUS_COLUMN
+                message = f"{problem.name} is a column of more than one table here"
+            case "not-understood":
+                rule, message = (
+                    rules.SQL_NOT_UNDERSTOOD,
+                    f"{problem.name} is not followed in detail",
+                )
+            case _:
+                continue
+        near = f"Did you mean {problem.suggestion}?" if problem.suggestion else None
+        report(rule.finding(message, part=part, file=file, line=problem.line, remedy=near))

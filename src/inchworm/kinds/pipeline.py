@@ -1,0 +1,170 @@
+"""Pipelines: ordered steps with schedules."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from pydantic import model_validator
+
+from inchworm.core.checks import rules
+from inchworm.core.facts import Facts, Need, Stage
+from inchworm.core.parameters import Value, read_duration, references, substitute
+from inchworm.core.parts import Kind, Part, PartId
+from inchworm.core.structure.tables import Table
+from inchworm.core.toml import TomlDocument
+from inchworm.kinds.base import Rendered, Surroundings, file_below
+from inchworm.kinds.settings import Report, Settings, parameter_uses, read_part
+
+
+class Schedule(Settings):
+    """When a pipeline starts by itself."""
+
+    cron: str
+    timezone: str = "UTC"
+
+
+class StepSettings(Settings):
+    """One step: it builds models, runs a notebook or a flow."""
+
+    name: str
+    build: tuple[str, ...] = ()
+    notebook: str | None = None
+    flow: str | None = None
+    after: tuple[str, ...] = ()
+    timeout: str | None = None
+    retries: int | str = 0
+    memory: str | None = None
+    threads: int | str | None = None
+
+    @model_validator(mode="after")
+    def _one_kind_of_work(self) -> StepSettings:
+        if sum(map(bool, (self.build, self.notebook, self.flow))) != 1:
+            raise ValueError("needs exactly one of build = [...], notebook = ... or flow = ...")
+        if self.timeout is not None and not references(self.timeout):
+            read_duration(self.timeout)
+        return self
+
+    def works_on(self) -> tuple[PartId, ...]:
+        """The parts that the step builds or runs."""
+        if self.notebook:
+            return (PartId(Kind.NOTEBOOK, self.notebook),)
+        if self.flow:
+            return (PartId(Kind.FLOW, self.flow),)
+        return tuple(PartId(Kind.MODEL, name) for name in self.build)
+
+
+class PipelineSettings(Settings):
+    """A pipeline's file."""
+
+    about: str = ""
+    owner: str = ""
+    schedules: dict[str, Schedule] = {}
+    steps: tuple[StepSettings, ...]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Pipeline:
+    """A pipeline that has been read."""
+
+    part: PartId
+    file: str
+    settings: PipelineSettings
+    document: TomlDocument
+
+
+class PipelineKind:
+    """How pipelines are handled."""
+
+    kind = Kind.PIPELINE
+
+    def name_of(self, path: str) -> str | None:
+        """``pipelines/nightly.toml`` is ``nightly``."""
+        return file_below(path, "pipelines", ".toml")
+
+    def read(self, part: Part, surroundings: Surroundings, report: Report) -> Pipeline | None:
+        """Steps and schedules; cron expressions and time zones are tried."""
+        found = read_part(PipelineSettings, part, report)
+        if found is None:
+            return None
+        settings, document = found
+        file = part.main.path
+        for name, schedule in settings.schedules.items():
+            for key, fault in (
+                ("cron", _cron_fault(schedule.cron)),
+                ("timezone", _timezone_fault(schedule.timezone)),
+            ):
+                if fault is not None:
+                    line = document.line_of(("schedules", name, key))
+                    report(
+                        rules.SCHEDULE_INVALID.finding(fault, part=part.id, file=file, line=line)
+                    )
+        names = [step.name for step in settings.steps]
+        for i, name in enumerate(names):
+            if name in names[:i]:
+                report(
+                    rules.MALFORMED.finding(
+                        f"two steps are named {name}",
+                        part=part.id,
+                        file=file,
+                        line=document.line_of(("steps", i, "name")),
+                        remedy="Give each step a name of its own.",
+                    )
+                )
+        return Pipeline(part=part.id, file=file, settings=settings, document=document)
+
+    def facts(self, pipeline: Pipeline, tables: Mapping[str, Table], report: Report) -> Facts:
+        """The parts that the steps work on, and their order."""
+        needs: list[Need] = []
+        stages: list[Stage] = []
+        by_name = {name.lower(): name for name in tables}
+        for i, step in enumerate(pipeline.settings.steps):
+            works_on = tuple(
+                PartId(p.kind, by_name.get(p.name.lower(), p.name)) if p.kind is Kind.MODEL else p
+                for p in step.works_on()
+            )
+            key = "build" if step.build else "notebook" if step.notebook else "flow"
+            line = pipeline.document.line_of(("steps", i, key))
+            needs += [Need(wanted=p, file=pipeline.file, line=line) for p in works_on]
+            stages.append(
+                Stage(
+                    name=step.name,
+                    works_on=works_on,
+                    after=step.after,
+                    file=pipeline.file,
+                    line=pipeline.document.line_of(("steps", i)),
+                )
+            )
+        return Facts(
+            part=pipeline.part,
+            needs=tuple(needs),
+            uses=parameter_uses(pipeline.document, pipeline.file),
+            stages=tuple(stages),
+            schedules=tuple(pipeline.settings.schedules),
+        )
+
+    def render(self, pipeline: Pipeline, values: Mapping[str, Value]) -> Rendered:
+        """The file with this environment's values."""
+        document: dict[str, Any] = substitute(pipeline.document.values, values)
+        return Rendered(part=pipeline.part, document=document)
+
+
+def _cron_fault(expression: str) -> str | None:
+    from croniter import croniter
+
+    if len(expression.split()) != 5:
+        return f"{expression!r} is not a cron expression of five fields"
+    if not croniter.is_valid(expression):
+        return f"{expression!r} is not a valid cron expression"
+    return None
+
+
+def _timezone_fault(name: str) -> str | None:
+    from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+    try:
+        ZoneInfo(name)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        return f"{name!r} is not a time zone"
+    return None

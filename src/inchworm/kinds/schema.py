@@ -1,0 +1,225 @@
+"""Schemas: structure managed by migrations, or known and managed outside."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from inchworm.core.checks import rules
+from inchworm.core.facts import Facts
+from inchworm.core.parameters import Value
+from inchworm.core.parts import Digest, Kind, Part, PartId, SourceFile, digest_of
+from inchworm.core.sql.parse import SqlProblem, meaning, parse_statements, split_settings
+from inchworm.core.structure.replay import replay
+from inchworm.core.structure.tables import Table
+from inchworm.kinds.base import Rendered, Surroundings
+from inchworm.kinds.settings import Report, Settings, read_document, validate
+
+_MIGRATION = re.compile(r"^(\d{4})_[A-Za-z0-9_]+\.sql$")
+
+
+class SchemaSettings(Settings):
+    """``schema.toml``: how the schema is managed."""
+
+    about: str = ""
+    owner: str = ""
+    managed: Literal["migrations", "outside"]
+
+
+class ScriptSettings(Settings):
+    """The settings comment of a migration or script."""
+
+    about: str = ""
+    baseline: bool = False
+    when: Literal["before", "after"] = "before"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Script:
+    """A script: a migration, or one that runs at every promotion."""
+
+    name: str
+    file: str
+    text: str
+    checksum: Digest
+    settings: ScriptSettings
+
+    def to_json(self) -> dict[str, Any]:
+        """What is recorded about the script, and run."""
+        return {
+            "name": self.name,
+            "file": self.file,
+            "checksum": self.checksum,
+            "baseline": self.settings.baseline,
+            "when": self.settings.when,
+            "sql": self.text,
+        }
+
+
+@dataclass(frozen=True, kw_only=True)
+class Schema:
+    """A schema that has been read, with the tables that its scripts make."""
+
+    part: PartId
+    settings: SchemaSettings
+    migrations: tuple[Script, ...] = ()
+    before: tuple[Script, ...] = ()
+    after: tuple[Script, ...] = ()
+    tables: tuple[Table, ...] = ()
+
+
+class SchemaKind:
+    """How schemas are handled."""
+
+    kind = Kind.SCHEMA
+
+    def name_of(self, path: str) -> str | None:
+        """Everything below ``schemas/ops/`` belongs to ``ops``."""
+        pieces = path.split("/")
+        if pieces[0] != "schemas" or len(pieces) < 3 or not path.endswith((".sql", ".toml")):
+            return None
+        return pieces[1]
+
+    def read(self, part: Part, surroundings: Surroundings, report: Report) -> Schema | None:
+        """The settings, the scripts, and the tables that they leave behind."""
+        base = f"schemas/{part.id.name}/"
+        files = {file.path.removeprefix(base): file for file in part.files}
+        main = files.get("schema.toml")
+        if main is None:
+            report(
+                rules.MALFORMED.finding(
+                    f"{base}schema.toml is missing",
+                    part=part.id,
+                    file=part.main.path,
+                    remedy='Write one with managed = "migrations" or "outside".',
+                )
+            )
+            return None
+        document = read_document(main.content, part.id, main.path, report)
+        settings = None
+        if document is not None:
+            settings = validate(SchemaSettings, document, part.id, main.path, report)
+        if settings is None:
+            return None
+        reading = _Reading(part.id, surroundings.dialect, report)
+        if settings.managed == "outside":
+            declared = files.get("tables.sql")
+            tables = reading.structure([declared] if declared else [])
+            return Schema(part=part.id, settings=settings, tables=tables)
+        migrations = reading.migrations(
+            [file for path, file in files.items() if path.startswith("migrations/")]
+        )
+        scripts = {
+            when: tuple(
+                script
+                for path, file in sorted(files.items())
+                if path.startswith(f"{when}/") and (script := reading.script(file)) is not None
+            )
+            for when in ("before", "after")
+        }
+        by_path = {file.path: file for file in part.files}
+        tables = reading.structure([by_path[migration.file] for migration in migrations])
+        return Schema(
+            part=part.id,
+            settings=settings,
+            migrations=migrations,
+            before=scripts["before"],
+            after=scripts["after"],
+            tables=tables,
+        )
+
+    def facts(self, schema: Schema, tables: Mapping[str, Table], report: Report) -> Facts:
+        """The tables that exist because of the schema."""
+        return Facts(part=schema.part, provides=schema.tables)
+
+    def render(self, schema: Schema, values: Mapping[str, Value]) -> Rendered:
+        """The scripts; a schema managed outside is only known by its tables."""
+        document: dict[str, Any] = {"managed": schema.settings.managed}
+        if schema.settings.managed == "outside":
+            document["tables"] = [
+                {"name": t.name, "columns": [[c.name, c.type] for c in t.columns]}
+                for t in schema.tables
+            ]
+        else:
+            document["migrations"] = [script.to_json() for script in schema.migrations]
+            document["before"] = [script.to_json() for script in schema.before]
+            document["after"] = [script.to_json() for script in schema.after]
+        return Rendered(part=schema.part, document=document)
+
+
+@dataclass
+class _Reading:
+    part: PartId
+    dialect: str
+    report: Report
+
+    def script(self, file: SourceFile) -> Script | None:
+        """A script with its settings, or None after reporting what is wrong."""
+        try:
+            text = file.content.decode("utf-8")
+            parts = split_settings(text)
+            checksum = digest_of(meaning(parts.sql, self.dialect).encode())
+        except UnicodeDecodeError:
+            self.report(
+                rules.SQL_UNREADABLE.finding("is not UTF-8 text", part=self.part, file=file.path)
+            )
+            return None
+        except SqlProblem as problem:
+            self._unreadable(file, problem)
+            return None
+        document = read_document(parts.settings, self.part, file.path, self.report)
+        settings = None
+        if document is not None:
+            settings = validate(ScriptSettings, document, self.part, file.path, self.report)
+        if settings is None:
+            return None
+        name = file.path.rpartition("/")[2].removesuffix(".sql")
+        return Script(
+            name=name, file=file.path, text=parts.sql.strip(), checksum=checksum, settings=settings
+        )
+
+    def migrations(self, files: list[SourceFile]) -> tuple[Script, ...]:
+        """The migrations in order of their numbers."""
+        found: list[Script] = []
+        numbers: dict[str, str] = {}
+        for file in sorted(files, key=lambda f: f.path):
+            name = file.path.rpartition("/")[2]
+            match = _MIGRATION.match(name)
+            if match is None or match.group(1) in numbers:
+                other = numbers.get(match.group(1)) if match else None
+                message = f"has the same number as {other}" if other else f"{name} has no number"
+                self.report(rules.MIGRATION_NUMBER.finding(message, part=self.part, file=file.path))
+                continue
+            numbers[match.group(1)] = name
+            script = self.script(file)
+            if script is not None:
+                found.append(script)
+        return tuple(found)
+
+    def structure(self, files: list[SourceFile]) -> tuple[Table, ...]:
+        """The tables after running the scripts one after another."""
+        tables: dict[str, Table] = {}
+        for file in files:
+            try:
+                text = split_settings(file.content.decode("utf-8", "replace")).sql
+                statements = parse_statements(text, self.dialect)
+            except SqlProblem as problem:
+                self._unreadable(file, problem)
+                continue
+            tables, notes = replay(statements, tables, self.dialect)
+            for note in notes:
+                self.report(
+                    rules.SCHEMA_NOT_FOLLOWED.finding(
+                        note.message, part=self.part, file=file.path, line=note.line
+                    )
+                )
+        return tuple(tables[name] for name in sorted(tables))
+
+    def _unreadable(self, file: SourceFile, problem: SqlProblem) -> None:
+        self.report(
+            rules.SQL_UNREADABLE.finding(
+                problem.reason, part=self.part, file=file.path, line=problem.line
+            )
+        )

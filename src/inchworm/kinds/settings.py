@@ -1,0 +1,127 @@
+"""Settings read from TOML, validated by pydantic, with findings that point at the line."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from inchworm.core.checks import rules
+from inchworm.core.errors import did_you_mean
+from inchworm.core.facts import Use
+from inchworm.core.findings import Finding
+from inchworm.core.parameters import references
+from inchworm.core.parts import Part, PartId
+from inchworm.core.toml import KeyPath, TomlDocument, TomlProblem, read_toml
+
+
+class Settings(BaseModel):
+    """Base of all settings: unknown keys are errors, values cannot change."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True)
+
+
+S = TypeVar("S", bound=Settings)
+Report = Callable[[Finding], None]
+
+
+def read_document(
+    content: bytes | str, part: PartId, file: str, report: Report
+) -> TomlDocument | None:
+    """The TOML document, or None after reporting why there is none."""
+    try:
+        return read_toml(content)
+    except TomlProblem as problem:
+        report(rules.UNREADABLE.finding(problem.reason, part=part, file=file, line=problem.line))
+        return None
+
+
+def read_part(model: type[S], part: Part, report: Report) -> tuple[S, TomlDocument] | None:
+    """Settings of a part that is one TOML file."""
+    document = read_document(part.main.content, part.id, part.main.path, report)
+    if document is None:
+        return None
+    settings = validate(model, document, part.id, part.main.path, report)
+    return None if settings is None else (settings, document)
+
+
+def validate(
+    model: type[S], document: TomlDocument, part: PartId | None, file: str, report: Report
+) -> S | None:
+    """The settings, or None after reporting everything that is wrong with them."""
+    try:
+        return model.model_validate(document.values)
+    except ValidationError as error:
+        for detail in error.errors():
+            path: KeyPath = tuple(key for key in detail["loc"])
+            message, remedy = _explain(model, path, detail)
+            report(
+                rules.MALFORMED.finding(
+                    message, part=part, file=file, line=document.line_of(path) or 1, remedy=remedy
+                )
+            )
+        return None
+
+
+def parameter_uses(document: TomlDocument, file: str) -> tuple[Use, ...]:
+    """Every ``${name}`` in the strings of a document, with its line."""
+    found: list[Use] = []
+
+    def visit(value: Any, path: KeyPath) -> None:
+        match value:
+            case dict():
+                for key, item in value.items():
+                    visit(item, (*path, key))
+            case list():
+                for i, item in enumerate(value):
+                    visit(item, (*path, i))
+            case str():
+                line = document.line_of(path)
+                found.extend(Use(parameter=n, file=file, line=line) for n in references(value))
+
+    visit(document.values, ())
+    return tuple(found)
+
+
+def _explain(model: type[Settings], path: KeyPath, detail: Any) -> tuple[str, str]:
+    """A pydantic error in words: what is wrong, and what to do."""
+    where = _dotted(path)
+    match detail["type"]:
+        case "missing":
+            return f"{where} is missing", f"Add {where} = ..."
+        case "extra_forbidden":
+            known = _known_keys(model, path)
+            offer = f"Remove it. Known here: {', '.join(known)}." if known else "Remove it."
+            return f"{where} is not a setting", did_you_mean(str(path[-1]), known, offer)
+        case "literal_error":
+            expected = detail["ctx"]["expected"].replace("'", "")
+            return f"{where} is {detail['input']!r}", f"Write one of {expected}."
+    said = detail["msg"].removeprefix("Value error, ").removeprefix("Input ")
+    return f"{where} {said[0].lower()}{said[1:]}", rules.MALFORMED.remedy
+
+
+def _known_keys(model: type[Settings], path: KeyPath) -> list[str]:
+    at: Any = model
+    for key in path[:-1]:
+        if isinstance(at, type) and issubclass(at, BaseModel) and key in at.model_fields:
+            at = _inner_model(at.model_fields[str(key)].annotation) or at
+    fields = at.model_fields if isinstance(at, type) and issubclass(at, BaseModel) else {}
+    return [field.alias or name for name, field in fields.items()]
+
+
+def _inner_model(annotation: Any) -> type[BaseModel] | None:
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return annotation
+    for argument in getattr(annotation, "__args__", ()):
+        inner = _inner_model(argument)
+        if inner is not None:
+            return inner
+    return None
+
+
+def _dotted(path: KeyPath) -> str:
+    text = ""
+    for key in path:
+        text += f"[{key}]" if isinstance(key, int) else f".{key}" if text else key
+    return text or "the file"

@@ -1,0 +1,235 @@
+"""``inchworm.toml`` and the environment files."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from typing import Literal
+
+from pydantic import Field, field_validator
+
+from inchworm.core.checks import rules
+from inchworm.core.environments import DatabaseAddress, Environment, ServiceAddress
+from inchworm.core.errors import ProjectError, did_you_mean
+from inchworm.core.facts import Use
+from inchworm.core.findings import Finding
+from inchworm.core.toml import TomlDocument, TomlProblem, read_toml
+from inchworm.kinds.settings import Report, Settings, parameter_uses, validate
+
+PROJECT_FILE = "inchworm.toml"
+ENVIRONMENTS = "environments/"
+
+_NAME = re.compile(r"^[a-z][a-z0-9_-]*$")
+_VERSION = re.compile(r"^\d+\.\d+\.\d+$")
+
+
+class Storage(Settings):
+    """Where the ledger and the bundles are kept; relative paths start at the project."""
+
+    ledger: str = ".inchworm/ledger.sqlite"
+    bundles: str = ".inchworm/bundles"
+
+
+class ProjectSettings(Settings):
+    """``inchworm.toml``."""
+
+    name: str
+    version: str
+    about: str = ""
+    dialect: str = "duckdb"
+    storage: Storage = Storage()
+
+    @field_validator("name")
+    @classmethod
+    def _plain_name(cls, name: str) -> str:
+        if not _NAME.match(name):
+            raise ValueError("must be lower-case letters, digits, _ and -, a letter first")
+        return name
+
+    @field_validator("version")
+    @classmethod
+    def _three_numbers(cls, version: str) -> str:
+        if not _VERSION.match(version):
+            raise ValueError("must be three numbers such as 1.4.0")
+        return version
+
+    @field_validator("dialect")
+    @classmethod
+    def _known_dialect(cls, dialect: str) -> str:
+        if dialect not in known_dialects():
+            raise ValueError(
+                f"{dialect!r} is not known; {did_you_mean(dialect, known_dialects(), '')}"
+            )
+        return dialect
+
+
+class DatabaseSettings(Settings):
+    """``[databases.main]`` of an environment file."""
+
+    url: str
+    password: str | None = None
+    schema_pattern: str = "{schema}"
+    threads: int | None = Field(None, ge=1, le=1024)
+
+    @field_validator("schema_pattern")
+    @classmethod
+    def _has_schema(cls, pattern: str) -> str:
+        if not re.fullmatch(r"[A-Za-z0-9_]*\{schema\}[A-Za-z0-9_]*", pattern):
+            raise ValueError("must be {schema} with letters, digits and _ around it")
+        return pattern
+
+
+class Databases(Settings):
+    """``[databases]`` of an environment file."""
+
+    main: DatabaseSettings
+
+
+class ServiceSettings(Settings):
+    """``[workspace]`` and ``[gateway]`` of an environment file."""
+
+    url: str
+    token: str | None = None
+
+
+class EnvironmentSettings(Settings):
+    """An environment file."""
+
+    about: str = ""
+    after: tuple[str, ...] = ()
+    protected: bool = False
+    snapshots: bool = False
+    databases: Databases
+    workspace: ServiceSettings
+    gateway: ServiceSettings
+    schedules: dict[str, Literal["on", "off"]] = {}
+
+
+def known_dialects() -> list[str]:
+    """The SQL dialects that the parser knows."""
+    from sqlglot.dialects.dialect import Dialects
+
+    return sorted(dialect.value for dialect in Dialects if dialect.value)
+
+
+def read_project_settings(content: bytes, file: str) -> ProjectSettings:
+    """The settings of a project.
+
+    Raises:
+        ProjectError: with every fault of the file and its line.
+    """
+    try:
+        document = read_toml(content)
+    except TomlProblem as problem:
+        where = f"{file}:{problem.line}" if problem.line else file
+        raise ProjectError(problem.reason, where=where, next="Mend the line.") from problem
+    faults: list[Finding] = []
+    settings = validate(ProjectSettings, document, None, file, faults.append)
+    if settings is None:
+        first, *rest = faults
+        more = "".join(f"\n{fault.place}: {fault.message}" for fault in rest)
+        raise ProjectError(first.message + more, where=first.place, next=first.remedy)
+    return settings
+
+
+def read_environments(
+    files: dict[str, bytes], report: Report
+) -> tuple[list[Environment], tuple[Use, ...]]:
+    """All environments that can be read, and the parameters that their files use."""
+    found: list[Environment] = []
+    uses: list[Use] = []
+    lines: dict[str, TomlDocument] = {}
+    for path in sorted(files):
+        if not path.startswith(ENVIRONMENTS) or not path.endswith(".toml"):
+            continue
+        name = path.removeprefix(ENVIRONMENTS).removesuffix(".toml")
+        try:
+            document = read_toml(files[path])
+        except TomlProblem as problem:
+            report(rules.UNREADABLE.finding(problem.reason, file=path, line=problem.line))
+            continue
+        settings = validate(EnvironmentSettings, document, None, path, report)
+        if settings is not None:
+            found.append(_environment(name, path, settings))
+            lines[name] = document
+            uses.extend(parameter_uses(document, path))
+    _report_route(found, lines, report)
+    return found, tuple(uses)
+
+
+def _environment(name: str, path: str, settings: EnvironmentSettings) -> Environment:
+    database = settings.databases.main
+    schedules: dict[str, str] = dict(settings.schedules)
+    default = schedules.pop("default", "off")
+    return Environment(
+        name=name,
+        about=settings.about,
+        after=settings.after,
+        protected=settings.protected,
+        snapshots=settings.snapshots,
+        database=DatabaseAddress(**database.model_dump()),
+        workspace=ServiceAddress(**settings.workspace.model_dump()),
+        gateway=ServiceAddress(**settings.gateway.model_dump()),
+        default_schedule=default,
+        schedules=schedules,
+        file=path,
+    )
+
+
+def _report_route(
+    environments: list[Environment], documents: dict[str, TomlDocument], report: Report
+) -> None:
+    """Environments named under ``after`` must exist, and the route must not run in a circle."""
+    by_name = {environment.name: environment for environment in environments}
+    for environment in environments:
+        line = documents[environment.name].line_of(("after",))
+        for before in environment.after:
+            if before not in by_name:
+                report(
+                    rules.MALFORMED.finding(
+                        f"comes after {before}, which is no environment",
+                        file=environment.file,
+                        line=line,
+                        remedy=did_you_mean(before, by_name, "Correct the name."),
+                    )
+                )
+        if environment.name in _all_before(environment, by_name):
+            report(
+                rules.MALFORMED.finding(
+                    f"{environment.name} comes after itself", file=environment.file, line=line
+                )
+            )
+
+
+def _all_before(environment: Environment, by_name: dict[str, Environment]) -> set[str]:
+    seen: set[str] = set()
+    waiting = list(environment.after)
+    while waiting:
+        name = waiting.pop()
+        if name not in seen and name in by_name:
+            seen.add(name)
+            waiting.extend(by_name[name].after)
+    return seen
+
+
+def schedule_findings(
+    environments: Iterable[Environment], schedules: dict[str, tuple[str, ...]]
+) -> list[Finding]:
+    """States declared for schedules that no pipeline has.
+
+    Args:
+        environments: all environments.
+        schedules: the schedule names of each pipeline.
+    """
+    known = set(schedules) | {name for names in schedules.values() for name in names}
+    known |= {f"{pipeline}.{name}" for pipeline, names in schedules.items() for name in names}
+    return [
+        rules.SCHEDULE_UNKNOWN.finding(
+            f"declares a state for {name}, which is no schedule",
+            file=environment.file,
+            remedy=did_you_mean(name, known, rules.SCHEDULE_UNKNOWN.remedy),
+        )
+        for environment in environments
+        for name in environment.schedules
+        if name not in known
+    ]

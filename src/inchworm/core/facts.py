@@ -71,6 +71,7 @@ class Facts:
     uses: tuple[Use, ...] = ()
     stages: tuple[Stage, ...] = ()
     schedules: tuple[str, ...] = ()
+    managed_outside: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -97,6 +98,11 @@ class Assembly:
     def graph(self) -> Graph:
         """The lineage graph of all parts."""
         return Graph(edge for facts in self.facts.values() for edge in facts.edges)
+
+    @cached_property
+    def outside_schemas(self) -> frozenset[str]:
+        """Schemas that are only known here, and never changed."""
+        return frozenset(part.name for part, facts in self.facts.items() if facts.managed_outside)
 
     @cached_property
     def fed_by(self) -> Mapping[PartId, frozenset[PartId]]:

@@ -53,6 +53,11 @@ class Edge(NamedTuple):
     how: How
 
 
+def in_order(edges: Iterable[Edge]) -> list[Edge]:
+    """Distinct edges, sorted by their ends and how."""
+    return sorted(set(edges), key=lambda edge: (str(edge.source), str(edge.target), edge.how))
+
+
 class Direction(StrEnum):
     """Which way to follow edges."""
 
@@ -75,7 +80,7 @@ class Graph:
     """All edges, indexed both ways; building it costs one pass over the edges."""
 
     def __init__(self, edges: Iterable[Edge]) -> None:
-        self.edges = sorted(set(edges))
+        self.edges = in_order(edges)
         self._after: dict[Node, list[Edge]] = defaultdict(list)
         self._before: dict[Node, list[Edge]] = defaultdict(list)
         self._fields: dict[str, set[Node]] = defaultdict(set)

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from functools import cached_property
-from typing import Any, Generic, Protocol, TypeVar
+from typing import Generic, Protocol, TypeVar
 
 from inchworm.core.facts import Facts
 from inchworm.core.findings import Finding
 from inchworm.core.parameters import Value
-from inchworm.core.parts import Digest, Kind, Part, PartId, digest_of
+from inchworm.core.parts import Kind, Part
+from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 
 
@@ -22,25 +21,6 @@ class Surroundings:
     dialect: str
     shared: Mapping[str, bytes] = field(default_factory=dict)
     """Files that belong to whichever part names them, such as API documents, by path."""
-
-
-@dataclass(frozen=True, kw_only=True)
-class Rendered:
-    """What is put into one environment: plain data, with that environment's values."""
-
-    part: PartId
-    document: Mapping[str, Any]
-
-    @cached_property
-    def digest(self) -> Digest:
-        """Digest of the document: what influences the environment, and nothing else."""
-        return digest_of(canonical(self.document))
-
-
-def canonical(document: object) -> bytes:
-    """JSON with sorted keys and no layout: equal documents give equal bytes."""
-    text = json.dumps(document, sort_keys=True, separators=(",", ":"), ensure_ascii=False)
-    return text.encode()
 
 
 Definition = TypeVar("Definition")

@@ -10,9 +10,10 @@ from inchworm.core.checks import rules
 from inchworm.core.facts import Facts
 from inchworm.core.parameters import Value, references, substitute
 from inchworm.core.parts import Kind, Part, PartId
+from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
-from inchworm.kinds.base import Rendered, Surroundings, file_below
+from inchworm.kinds.base import Surroundings, file_below
 from inchworm.kinds.settings import Report, Settings, parameter_uses, read_part
 
 

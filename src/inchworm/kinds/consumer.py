@@ -9,9 +9,10 @@ from inchworm.core.facts import Facts, Read
 from inchworm.core.lineage import Edge, How, Node
 from inchworm.core.parameters import Value
 from inchworm.core.parts import Kind, Part, PartId
+from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
-from inchworm.kinds.base import Rendered, Surroundings, file_below
+from inchworm.kinds.base import Surroundings, file_below
 from inchworm.kinds.settings import Report, Settings, read_part
 
 

@@ -15,12 +15,13 @@ from inchworm.core.facts import Facts, Need, Read
 from inchworm.core.lineage import Edge, How, Node
 from inchworm.core.parameters import Value, substitute
 from inchworm.core.parts import Kind, Part, PartId
+from inchworm.core.rendering import Rendered
 from inchworm.core.sql.columns import resolve
 from inchworm.core.sql.parse import SqlProblem, parse_query
 from inchworm.core.sql.render import to_text, with_values
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
-from inchworm.kinds.base import Rendered, Surroundings, file_below
+from inchworm.kinds.base import Surroundings, file_below
 from inchworm.kinds.model import reads_of, sql_uses
 from inchworm.kinds.settings import Report, Settings, parameter_uses, read_part
 

@@ -12,15 +12,16 @@ from sqlglot import exp
 from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
 from inchworm.core.facts import Facts, Read, Use
-from inchworm.core.lineage import Edge, How, Node
+from inchworm.core.lineage import Edge, How, Node, in_order
 from inchworm.core.parameters import Value
 from inchworm.core.parts import Kind, Part, PartId
+from inchworm.core.rendering import Rendered
 from inchworm.core.sql.columns import Resolution, resolve, tables_in
 from inchworm.core.sql.parse import SqlProblem, parse_query, split_settings
 from inchworm.core.sql.render import parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import KeyPath, TomlDocument
-from inchworm.kinds.base import Rendered, Surroundings, file_below
+from inchworm.kinds.base import Surroundings, file_below
 from inchworm.kinds.settings import Report, Settings, read_document, validate
 
 Bound = int | float
@@ -222,7 +223,7 @@ class CheckKind:
         return Facts(
             part=check.part,
             reads=reads_of(check.file, resolution),
-            edges=tuple(sorted(edges)),
+            edges=tuple(in_order(edges)),
             uses=sql_uses(check.query, check.file),
         )
 

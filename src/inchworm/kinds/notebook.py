@@ -10,15 +10,16 @@ from typing import Any
 
 from inchworm.core.checks import rules
 from inchworm.core.facts import Facts, Read, Use
-from inchworm.core.lineage import Edge, How, Node
+from inchworm.core.lineage import Edge, How, Node, in_order
 from inchworm.core.parameters import Value
 from inchworm.core.parts import Digest, Kind, Part, PartId, digest_of
+from inchworm.core.rendering import Rendered, canonical
 from inchworm.core.sql.columns import resolve
 from inchworm.core.sql.parse import SqlProblem, parse_query
 from inchworm.core.sql.render import parameters_in
 from inchworm.core.sql.types import normal_type
 from inchworm.core.structure.tables import Column, Table
-from inchworm.kinds.base import Rendered, Surroundings, canonical, file_below
+from inchworm.kinds.base import Surroundings, file_below
 from inchworm.kinds.settings import Report
 
 _HELPER = "env"
@@ -131,7 +132,7 @@ class NotebookKind:
             ),
             fills=tuple(stored.table for stored in notebook.stores),
             reads=tuple(reads),
-            edges=tuple(sorted(edges)),
+            edges=tuple(in_order(edges)),
             uses=tuple(uses),
         )
 

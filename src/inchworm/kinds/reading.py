@@ -17,9 +17,10 @@ from inchworm.core.facts import Assembly, Facts, Use
 from inchworm.core.findings import Finding
 from inchworm.core.parameters import FILE, Parameter, Value, read_matrix
 from inchworm.core.parts import Kind, Part, PartId, SourceFile
+from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlProblem, read_toml
-from inchworm.kinds.base import PartKind, Rendered, Surroundings
+from inchworm.kinds.base import PartKind, Surroundings
 from inchworm.kinds.connection import ConnectionKind
 from inchworm.kinds.consumer import ConsumerKind
 from inchworm.kinds.flow import Flow, FlowKind

@@ -11,10 +11,11 @@ from inchworm.core.checks import rules
 from inchworm.core.facts import Facts
 from inchworm.core.parameters import Value
 from inchworm.core.parts import Digest, Kind, Part, PartId, SourceFile, digest_of
+from inchworm.core.rendering import Rendered
 from inchworm.core.sql.parse import SqlProblem, meaning, parse_statements, split_settings
 from inchworm.core.structure.replay import replay
 from inchworm.core.structure.tables import Table
-from inchworm.kinds.base import Rendered, Surroundings
+from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, read_document, validate
 
 _MIGRATION = re.compile(r"^(\d{4})_[A-Za-z0-9_]+\.sql$")
@@ -132,7 +133,8 @@ class SchemaKind:
 
     def facts(self, schema: Schema, tables: Mapping[str, Table], report: Report) -> Facts:
         """The tables that exist because of the schema."""
-        return Facts(part=schema.part, provides=schema.tables)
+        outside = schema.settings.managed == "outside"
+        return Facts(part=schema.part, provides=schema.tables, managed_outside=outside)
 
     def render(self, schema: Schema, values: Mapping[str, Value]) -> Rendered:
         """The scripts; a schema managed outside is only known by its tables."""

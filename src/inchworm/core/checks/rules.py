@@ -151,6 +151,20 @@ MIGRATION_NUMBER = _rule(
     "Their order would not be certain.",
     "Give every migration its own number: NNNN_words.sql.",
 )
+MIGRATION_EDITED = _rule(
+    "schema/migration-edited",
+    _E,
+    "A migration was edited after it ran.",
+    "Databases that ran it have another structure than those that will.",
+    "Put its old text back, and write what has to change as a new migration.",
+)
+BASELINE_DIFFERS = _rule(
+    "schema/baseline-differs",
+    _E,
+    "A schema has tables, but not those that the baseline would make.",
+    "Running the baseline would fail, and assuming it would be a lie.",
+    "Make the baseline describe what is there, or empty the schema.",
+)
 COLUMN_NOT_SHOWN = _rule(
     "model/column-not-shown",
     _E,

@@ -13,7 +13,8 @@ from typing import TypeVar
 from sqlglot import exp
 
 from inchworm.core.parameters import Type, Value
-from inchworm.core.sql.names import line_of, table_name
+from inchworm.core.sql.names import fold, line_of, table_name
+from inchworm.core.sql.parse import parse_statements
 
 Query = TypeVar("Query", bound=exp.Expr)
 
@@ -90,6 +91,23 @@ def with_tables(query: Query, real_name: Callable[[str], str], dialect: str) -> 
             column.set("catalog", None)
             column.set("db", None)
     return copy
+
+
+def with_real_names(
+    statement: str, real_schema: Callable[[str], str], dialect: str, target: str
+) -> str:
+    """A statement of a script for a database whose schemas have other names.
+
+    Raises:
+        SqlProblem: when the statement does not parse.
+    """
+    (tree,) = parse_statements(statement, dialect)
+    for node in list(tree.find_all(exp.Table, exp.Column)):
+        schema = node.args.get("db")
+        if isinstance(schema, exp.Identifier):
+            real = real_schema(fold(schema, dialect))
+            node.set("db", exp.to_identifier(real, quoted=True))
+    return to_text(tree, target)
 
 
 def to_text(query: exp.Expr, dialect: str) -> str:

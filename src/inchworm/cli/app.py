@@ -1,0 +1,84 @@
+"""What the commands share: the project, its ledger and bundles, the clock and the user."""
+
+from __future__ import annotations
+
+import datetime as dt
+import getpass
+import os
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+
+from inchworm.core.environments import Environment
+from inchworm.core.parameters import Value, evaluate, read_matrix
+from inchworm.core.toml import TomlProblem, read_toml
+from inchworm.project.git import user_name
+from inchworm.project.tree import Project, find_project
+from inchworm.store.bundles import BundleStore
+from inchworm.store.ledger import Ledger
+
+LOCKS = ".inchworm/locks"
+
+
+def now() -> str:
+    """The time, ISO 8601, UTC, to the second."""
+    return dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
+
+
+def shown_time(iso: str) -> str:
+    """A time as people read it: ``2026-11-23 07:00``, always UTC."""
+    return iso[:16].replace("T", " ")
+
+
+@dataclass(frozen=True)
+class App:
+    """One run of the program in one project."""
+
+    project: Project
+
+    @classmethod
+    def here(cls) -> App:
+        """The project that the present folder is in.
+
+        Raises:
+            UsageError: when it is in none.
+        """
+        return cls(find_project(Path.cwd()))
+
+    @property
+    def root(self) -> Path:
+        """The project's folder."""
+        return self.project.root
+
+    @cached_property
+    def user(self) -> str:
+        """Who is at work: ``INCHWORM_USER``, else git's user name, else the login."""
+        return os.environ.get("INCHWORM_USER") or user_name(self.root) or getpass.getuser()
+
+    @cached_property
+    def today(self) -> dt.date:
+        """The day in UTC."""
+        return dt.datetime.now(dt.UTC).date()
+
+    @cached_property
+    def ledger(self) -> Ledger:
+        """The ledger that the project names."""
+        path = self.project.path(self.project.settings.storage.ledger)
+        return Ledger(path, now=now, by=self.user)
+
+    @cached_property
+    def bundles(self) -> BundleStore:
+        """The bundle store that the project names."""
+        return BundleStore(self.project.path(self.project.settings.storage.bundles))
+
+    def values(self, environment: Environment) -> dict[str, Value]:
+        """An environment's values as the source tree has them, as far as they can be had."""
+        file = self.root / "parameters.toml"
+        if not file.is_file():
+            return {}
+        try:
+            document = read_toml(file.read_bytes())
+        except TomlProblem:
+            return {}
+        matrix, _ = read_matrix(document, [e.name for e in self.project.environments])
+        return dict(evaluate(matrix, environment.name, self.today).values)

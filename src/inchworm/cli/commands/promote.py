@@ -1,0 +1,373 @@
+"""``inchworm promote``."""
+
+from __future__ import annotations
+
+import datetime as dt
+import re
+import sys
+import time
+from typing import Any
+
+import click
+from rich.console import Console
+from rich.status import Status
+from rich.text import Text
+
+from inchworm.cli.app import LOCKS, App, now, shown_time
+from inchworm.cli.screen import (
+    console,
+    counted,
+    print_findings,
+    print_json,
+    rows,
+    say,
+    spell_seconds,
+    word,
+)
+from inchworm.core.environments import Environment
+from inchworm.core.errors import UsageError
+from inchworm.core.findings import has_errors
+from inchworm.core.promotion import Draft, Phase, Promotion, State, Step, StepReport, StepState
+from inchworm.engine.carry_out import Reporter, Work, carry_out
+from inchworm.engine.promote import Drafted, Prepared, check_entry, make_draft, prepare
+
+_PROMOTION = re.compile(r"^[Pp]\d+$")
+_SHOWN = 80
+
+
+@click.command("promote")
+@click.argument("what", metavar="BUNDLE|PROMOTION")
+@click.option("--to", "environment_name", metavar="ENV", help="The environment, for a bundle.")
+@click.option("--draft", "only_draft", is_flag=True, help="Stop after recording the draft.")
+@click.option("--yes", is_flag=True, envvar="INCHWORM_YES", help="Do not ask.")
+@click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/promotion/1.")
+def command(
+    what: str, environment_name: str | None, only_draft: bool, yes: bool, as_json: bool
+) -> None:
+    """Draft, show and carry out a promotion.
+
+    With a bundle and --to ENV: work out what would happen in that environment as it stands now,
+    show it, ask, and carry it out. With a promotion (P12): carry out exactly that draft, or go on
+    with it where it stopped.
+    """
+    app = App.here()
+    is_promotion = bool(_PROMOTION.match(what)) and environment_name is None
+    if not is_promotion and environment_name is None:
+        raise click.UsageError("Say where: --to ENV.")
+    if is_promotion:
+        code = _go_on(app, what, yes, as_json)
+    else:
+        code = _promote(app, what, environment_name or "", only_draft, yes, as_json)
+    sys.exit(code)
+
+
+def _promote(
+    app: App, bundle_name: str, environment_name: str, only_draft: bool, yes: bool, as_json: bool
+) -> int:
+    environment = app.project.environment(environment_name)
+    bundle = app.bundles.get(bundle_name)
+    if bundle.project != app.project.settings.name:
+        raise UsageError(
+            f"{bundle.name} is of the project {bundle.project}, not of "
+            f"{app.project.settings.name}.",
+            next="Promote it from its own project.",
+        )
+    check_entry(bundle, environment, app.ledger)
+    screen = console()
+    with _waiting(screen, f"reading {environment.name}", as_json):
+        drafted = make_draft(prepare(bundle, environment, app.today), app.root, now())
+    draft = drafted.draft
+    if not as_json:
+        _show_draft(screen, drafted)
+    if has_errors(draft.findings):
+        if as_json:
+            print_json(_document(None, draft, "refused", {}))
+        else:
+            say(screen, "failed", "errors refuse this promotion; nothing changed.")
+        return 1
+    if not draft.steps:
+        if as_json:
+            print_json(_document(None, draft, "nothing to do", {}))
+        else:
+            said = f"{bundle.name} is in {_named(environment)}, and nothing differs."
+            say(screen, "nothing to do", said)
+        return 0
+    promotion = app.ledger.draft(draft, bundle.commit)
+    if only_draft:
+        if as_json:
+            print_json(promotion_json(promotion))
+        else:
+            go_on = f"inchworm promote {promotion.id}"
+            say(screen, "drafted", f"as {promotion.id}; nothing changed. Carry it out: {go_on}")
+        return 0
+    return _carry_out(app, drafted.prepared, promotion, yes, as_json)
+
+
+def _go_on(app: App, id_: str, yes: bool, as_json: bool) -> int:
+    promotion = app.ledger.promotion(id_)
+    if promotion.state in {State.DONE, State.DROPPED}:
+        raise UsageError(
+            f"{promotion.id} is {promotion.state.value}.", next="See inchworm history."
+        )
+    environment = app.project.environment(promotion.draft.environment)
+    bundle = app.bundles.get(promotion.draft.bundle)
+    prepared = prepare(bundle, environment, dt.date.fromisoformat(promotion.draft.today))
+    if not as_json:
+        screen = console()
+        screen.print(_title(promotion.id, promotion.draft, environment))
+        done = sum(r.state is StepState.DONE for r in promotion.steps.values())
+        said = f"drafted {shown_time(promotion.drafted_at)} UTC by {promotion.drafted_by}"
+        if done:
+            said += f"; {done} of {len(promotion.draft.steps)} steps are done, going on"
+        screen.print(said, style="dim")
+        screen.print()
+    return _carry_out(app, prepared, promotion, yes, as_json)
+
+
+def _carry_out(app: App, prepared: Prepared, promotion: Promotion, yes: bool, as_json: bool) -> int:
+    environment = prepared.environment
+    if not yes and not _agreed(environment, promotion):
+        if promotion.state is State.DRAFTED:
+            app.ledger.move(promotion, State.DROPPED, "not agreed to")
+        click.echo(f"{promotion.id} is dropped. Nothing changed in {environment.name}.")
+        return 1
+    screen = console()
+    reporter = Reporter() if as_json else _Progress(screen, promotion, _usual(app, environment))
+    started = time.monotonic()
+    work = Work(
+        prepared=prepared,
+        promotion=promotion,
+        ledger=app.ledger,
+        root=app.root,
+        locks=app.root / LOCKS,
+        by=app.user,
+        now=now,
+        reporter=reporter,
+    )
+    try:
+        promotion = carry_out(work)
+    except KeyboardInterrupt:
+        promotion = app.ledger.promotion(promotion.id)
+        click.echo(f"\n{promotion.message}. Go on: inchworm promote {promotion.id}", err=True)
+        return 130
+    finally:
+        if isinstance(reporter, _Progress):
+            reporter.close()
+    if as_json:
+        print_json(promotion_json(promotion))
+    else:
+        _show_end(screen, environment, promotion, time.monotonic() - started)
+    return 0 if promotion.state is State.DONE else 1
+
+
+def _agreed(environment: Environment, promotion: Promotion) -> bool:
+    """Ask; a protected environment wants its name typed."""
+    if not sys.stdin.isatty():
+        raise UsageError(
+            f"{promotion.id} waits for a yes, and nobody is there to give it.",
+            next=f"inchworm promote {promotion.id} --yes",
+        )
+    if environment.protected:
+        typed = click.prompt(
+            f"{environment.name} is protected. Type its name to carry out {promotion.id}",
+            default="",
+            show_default=False,
+        )
+        return bool(typed.strip() == environment.name)
+    question = f"Carry out {promotion.id} in {environment.name} (not protected)?"
+    return click.confirm(question, default=False)
+
+
+# ---- what is shown -----------------------------------------------------------------------------
+
+
+def _show_draft(screen: Console, drafted: Drafted) -> None:
+    draft, environment = drafted.draft, drafted.prepared.environment
+    screen.print(_title("", draft, environment))
+    screen.print(f"as {drafted.identity}, read {shown_time(drafted.read_at)} UTC", style="dim")
+    screen.print()
+    if draft.steps:
+        screen.print(rows(("", "step", "", "part", "why"), _step_lines(draft), right=(1,)))
+        if len(draft.steps) > _SHOWN:
+            screen.print(f"... and {len(draft.steps) - _SHOWN} more steps", style="dim")
+        screen.print()
+    if draft.differing:
+        came = draft.came_from
+        heading = f"differs from {came}" if came else "values used"
+        headings = (heading, f"here, in {environment.name}", f"in {came}" if came else "")
+        lines = [(v.name, v.here, v.there or "") for v in draft.differing]
+        screen.print(rows(headings, lines))
+        screen.print()
+    if draft.left_alone:
+        said = ", ".join(counted(n, kind) for kind, n in draft.left_alone.items())
+        screen.print(f"left alone: {said}", style="dim")
+        screen.print()
+    print_findings(screen, draft.findings)
+
+
+def _title(id_: str, draft: Draft, environment: Environment) -> Text:
+    return Text.assemble(
+        (f"{id_}  " if id_ else "", "bold"),
+        (draft.bundle, "bold"),
+        " into ",
+        (environment.name, "bold"),
+        " (",
+        word(environment.protection),
+        ")",
+    )
+
+
+def _step_lines(draft: Draft) -> list[tuple[str | Text, ...]]:
+    lines: list[tuple[str | Text, ...]] = []
+    before: Phase | None = None
+    for step in draft.steps[:_SHOWN]:
+        phase = step.phase.value if step.phase is not before else ""
+        before = step.phase
+        lines.append(
+            (Text(phase, style="dim"), str(step.number), step.action, _what(step), step.reason)
+        )
+    return lines
+
+
+def _what(step: Step) -> str:
+    return f"{step.part} {step.item}".strip()
+
+
+def _named(environment: Environment) -> str:
+    return f"{environment.name} ({environment.protection})"
+
+
+def _show_end(
+    screen: Console, environment: Environment, promotion: Promotion, seconds: float
+) -> None:
+    screen.print()
+    counts: dict[str, int] = {}
+    for step in promotion.draft.steps:
+        state = promotion.report_of(step).state.value
+        counts[state] = counts.get(state, 0) + 1
+    said = ", ".join(f"{n} {state}" for state, n in counts.items())
+    say(
+        screen,
+        promotion.state.value,
+        f"{promotion.id}: {promotion.draft.bundle} in {_named(environment)}; "
+        f"steps: {said}; {spell_seconds(seconds)}.",
+    )
+    for step in promotion.draft.steps:
+        report = promotion.report_of(step)
+        if report.state is StepState.FAILED:
+            screen.print(Text.assemble(word("failed"), f"  {_what(step)}: {report.message}"))
+    if promotion.state is not State.DONE:
+        if promotion.message:
+            screen.print(promotion.message)
+        screen.print(f"next   Mend the reason, then go on: inchworm promote {promotion.id}")
+
+
+class _Progress(Reporter):
+    """One line per step when it ends; while it runs, what it is and how long it usually takes."""
+
+    def __init__(self, screen: Console, promotion: Promotion, usual: dict[str, float]) -> None:
+        self._screen = screen
+        self._total = len(promotion.draft.steps)
+        self._environment = promotion.draft.environment
+        self._usual = usual
+        self._status: Status | None = None
+
+    def step_started(self, step: Step) -> None:
+        """Show the step while it runs, where that can be erased again."""
+        if not self._screen.is_terminal:
+            return
+        usual = self._usual.get(_key(step))
+        said = f", usually {spell_seconds(usual)}" if usual is not None else ""
+        text = (
+            f"{self._environment}  {step.number}/{self._total}  {step.action} {_what(step)}{said}"
+        )
+        if self._status is None:
+            self._status = self._screen.status(text, spinner="line")
+            self._status.start()
+        else:
+            self._status.update(text)
+
+    def step_ended(self, step: Step, report: StepReport) -> None:
+        """One line for good."""
+        width = len(str(self._total))
+        line = Text.assemble(
+            (f"{self._environment}  {step.number:>{width}}/{self._total}  ", "dim"),
+            f"{step.action:11} {_what(step):42} ",
+            word(report.state.value),
+            (f"  {spell_seconds(report.seconds)}", "dim"),
+            f"  {report.message}" if report.state is not StepState.FAILED else "",
+        )
+        self._screen.print(line, soft_wrap=not self._screen.is_terminal, overflow="ellipsis")
+
+    def close(self) -> None:
+        """Take the running line away."""
+        if self._status is not None:
+            self._status.stop()
+
+
+def _key(step: Step) -> str:
+    return f"{step.phase.value} {step.part} {step.item}"
+
+
+def _usual(app: App, environment: Environment) -> dict[str, float]:
+    """How long each step took the last time in this environment, in seconds."""
+    usual: dict[str, float] = {}
+    for promotion in app.ledger.promotions():
+        if promotion.draft.environment != environment.name:
+            continue
+        for step in promotion.draft.steps:
+            seconds = promotion.report_of(step).seconds
+            if seconds is not None:
+                usual[_key(step)] = seconds
+    return usual
+
+
+def _waiting(screen: Console, what: str, quiet: bool) -> Any:
+    from contextlib import nullcontext
+
+    return nullcontext() if quiet or not screen.is_terminal else screen.status(what, spinner="line")
+
+
+def promotion_json(promotion: Promotion) -> dict[str, Any]:
+    """A promotion as ``inchworm/promotion/1``."""
+    reports = {step.number: promotion.report_of(step) for step in promotion.draft.steps}
+    document = _document(promotion.id, promotion.draft, promotion.state.value, reports)
+    return document | {
+        "drafted_at": promotion.drafted_at,
+        "drafted_by": promotion.drafted_by,
+        "changed_at": promotion.changed_at,
+        "changed_by": promotion.changed_by,
+        "commit": promotion.commit,
+        "message": promotion.message,
+    }
+
+
+def _document(
+    id_: str | None, draft: Draft, state: str, reports: dict[int, StepReport]
+) -> dict[str, Any]:
+    waiting = StepReport(state=StepState.WAITING)
+    return {
+        "format": "inchworm/promotion/1",
+        "id": id_,
+        "environment": draft.environment,
+        "bundle": draft.bundle,
+        "digest": draft.digest,
+        "state": state,
+        "steps": [
+            {
+                "number": step.number,
+                "phase": step.phase.value,
+                "part": step.part,
+                "item": step.item,
+                "action": step.action,
+                "reason": step.reason,
+                "state": (report := reports.get(step.number, waiting)).state.value,
+                "message": report.message,
+                "seconds": report.seconds,
+            }
+            for step in draft.steps
+        ],
+        "values": [value.to_json() for value in draft.differing],
+        "left_alone": dict(draft.left_alone),
+        "findings": [finding.to_json() for finding in draft.findings],
+    }

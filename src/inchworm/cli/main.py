@@ -1,0 +1,117 @@
+"""The top of the program: which commands there are, and how errors end."""
+
+from __future__ import annotations
+
+import importlib
+import json
+import os
+import sys
+
+import click
+
+SECTIONS: dict[str, dict[str, str]] = {
+    "Try": {
+        "demo": "Write the Riverwatch example and work through a day with it.",
+        "sim": "Serve a simulated workspace and gateway, or make one refuse.",
+    },
+    "Write": {"new": "Start a project that can be promoted at once."},
+    "Check": {
+        "check": "Say everything that is wrong in the source tree.",
+        "trace": "Show what a column, table or part comes from, or who feels it.",
+    },
+    "Pack": {
+        "pack": "Make the immutable bundle of this commit.",
+        "bundles": "List bundles, and where each has been promoted.",
+    },
+    "Promote": {"promote": "Draft, show and carry out a promotion; go on with one that stopped."},
+    "Watch": {
+        "status": "Show what is where, since when and by whom, read from the targets.",
+        "history": "List promotions, or show one step by step.",
+    },
+}
+"""The commands in the order of work; each is a module of ``cli.commands``."""
+
+
+class Commands(click.Group):
+    """A group that imports a command's module only when it runs."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """All names, in the order of work."""
+        return [name for commands in SECTIONS.values() for name in commands]
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """The command of that name; case does not count."""
+        name = cmd_name.lower()
+        if name not in self.list_commands(ctx):
+            return None
+        module = importlib.import_module(f"inchworm.cli.commands.{name}")
+        command: click.Command = module.command
+        return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """As click does, with the nearest name when there is no such command."""
+        try:
+            return super().resolve_command(ctx, args)
+        except click.UsageError as error:
+            from inchworm.core.errors import did_you_mean
+
+            near = did_you_mean(args[0], self.list_commands(ctx), "See inchworm --help.")
+            said = f"There is no command {args[0]}. {near}"
+            raise click.UsageError(said, ctx) from error
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Sections in the order of work."""
+        for section, commands in SECTIONS.items():
+            with formatter.section(section):
+                formatter.write_dl(list(commands.items()), col_spacing=4)
+
+
+@click.group(
+    cls=Commands,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+)
+@click.version_option(package_name="inchworm", message="inchworm %(version)s")
+def cli() -> None:
+    """Promote data work from development to production, with its lineage.
+
+    A project's pipelines, notebooks, models, schemas and flows are checked together, packed once
+    into a bundle, and promoted from environment to environment, each with its own values.
+    """
+
+
+def main() -> None:
+    """Run the program; an error becomes one message and an exit code."""
+    try:
+        cli(standalone_mode=False)
+    except click.exceptions.Exit as ending:
+        sys.exit(ending.exit_code)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(error.exit_code)
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("Stopped.", err=True)
+        sys.exit(130)
+    except BrokenPipeError:
+        # whoever read our output has seen enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(1)
+    except Exception as error:
+        sys.exit(_explained(error))
+
+
+def _explained(error: Exception) -> int:
+    """Print an error that the user can act upon, and give its exit code; others go on."""
+    from inchworm.core.errors import InchwormError
+
+    if not isinstance(error, InchwormError):
+        raise error
+    if "--json" in sys.argv:
+        problem = {"what": error.what, "where": error.where, "next": error.next}
+        click.echo(json.dumps({"format": "inchworm/error/1", "error": problem}))
+    where = f"{error.where}: " if error.where else ""
+    click.echo(f"{click.style('error', fg='red', bold=True)}  {where}{error.what}", err=True)
+    if error.next:
+        click.echo(f"next   {error.next}", err=True)
+    return error.exit_code

@@ -1,0 +1,118 @@
+"""Printing for people: 100 columns, aligned words, colour only in support."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from inchworm.core.findings import Finding, Severity
+
+WIDTH = 100
+
+STYLES = {
+    "error": "bold red",
+    "warning": "yellow",
+    "note": "dim",
+    "done": "green",
+    "nothing to do": "green",
+    "nothing checked": "yellow",
+    "partly done": "bold yellow",
+    "failed": "bold red",
+    "running": "yellow",
+    "drafted": "cyan",
+    "dropped": "dim",
+    "waiting": "dim",
+    "protected": "bold magenta",
+}
+"""How words that say a state are coloured; each reads just as well without."""
+
+
+def console() -> Console:
+    """A console for standard output; plain when it is not a terminal."""
+    made = Console(highlight=False, soft_wrap=False)
+    return Console(highlight=False, width=min(made.width, WIDTH) if made.is_terminal else WIDTH)
+
+
+def say(screen: Console, state: str, text: str) -> None:
+    """One line (or more) that begins with a state word."""
+    screen.print(Text.assemble(word(state), "  ", text))
+
+
+def word(text: str) -> Text:
+    """A state word in its colour."""
+    return Text(text, style=STYLES.get(text, ""))
+
+
+def rows(
+    headings: Sequence[str], lines: Iterable[Sequence[str | Text]], *, right: Sequence[int] = ()
+) -> Table:
+    """Aligned columns without lines around them.
+
+    Args:
+        headings: column titles; none when all are empty.
+        lines: the cells.
+        right: columns with numbers, aligned to the right.
+    """
+    table = Table(box=None, show_header=any(headings), pad_edge=False, padding=(0, 2, 0, 0))
+    table.header_style = "dim"
+    for i, heading in enumerate(headings):
+        justify = "right" if i in right else "left"
+        table.add_column(heading, justify=justify, overflow="fold", vertical="top")  # type: ignore[arg-type]
+    for line in lines:
+        table.add_row(*line)
+    return table
+
+
+def print_findings(screen: Console, findings: Sequence[Finding]) -> None:
+    """Every finding with where it is, what it is and what to do."""
+    for finding in findings:
+        head = Text.assemble(
+            (f"{finding.severity.value:8}", STYLES[finding.severity.value]),
+            (finding.place or "", "bold"),
+            "  ",
+            (finding.rule, "dim"),
+        )
+        screen.print(head, soft_wrap=True)
+        said, *ways = finding.message.split("\n")
+        subject = f"{finding.part} " if finding.part else ""
+        screen.print(Padding(Text(f"{subject}{said}"), (0, 0, 0, 8)))
+        for way in ways:
+            screen.print(Padding(Text(way, style="cyan"), (0, 0, 0, 10)))
+        if finding.severity is not Severity.NOTE:
+            screen.print(Padding(Text(f"next: {finding.remedy}", style="dim"), (0, 0, 0, 8)))
+        screen.print()
+
+
+def counted(number: int, noun: str) -> str:
+    """``1 error``, ``2 errors``."""
+    return f"{number:,} {noun}{'' if number == 1 else 's'}"
+
+
+def spell_findings(findings: Sequence[Finding]) -> str:
+    """``2 errors, 1 warning and 0 notes``."""
+    counts = [sum(f.severity is severity for f in findings) for severity in Severity]
+    said = [counted(n, severity.value) for n, severity in zip(counts, Severity, strict=True)]
+    return f"{said[0]}, {said[1]} and {said[2]}"
+
+
+def spell_seconds(seconds: float | None) -> str:
+    """A duration as people read it: ``0.4 s``, ``2 min 10 s``."""
+    if seconds is None:
+        return ""
+    if seconds < 90:
+        return f"{seconds:.1f} s"
+    minutes, rest = divmod(round(seconds), 60)
+    return f"{minutes} min {rest} s"
+
+
+def print_json(document: dict[str, Any]) -> None:
+    """A machine-readable answer on standard output."""
+    json.dump(document, sys.stdout, indent=2, ensure_ascii=False)
+    sys.stdout.write("\n")

@@ -1,0 +1,127 @@
+"""What is live in an environment, as its targets say when they are asked."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from inchworm.core.parts import Digest, digest_of
+from inchworm.core.structure.tables import Table
+
+
+@dataclass(frozen=True, kw_only=True)
+class LivePart:
+    """A part that was put into an environment.
+
+    Attributes:
+        part: ``kind:name``.
+        digest: of the part rendered with this environment's values.
+        content: of its files.
+        values: the values that it was rendered with, by parameter.
+        tables: the tables that it provides, with their columns.
+    """
+
+    part: str
+    project: str
+    bundle: str
+    digest: str
+    content: str
+    commit: str | None
+    promotion: str
+    put_at: str
+    values: Mapping[str, str] = field(default_factory=dict)
+    tables: Mapping[str, tuple[tuple[str, str], ...]] = field(default_factory=dict)
+    reads: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, kw_only=True)
+class RanMigration:
+    """A migration that a database has behind it."""
+
+    schema: str
+    name: str
+    checksum: str
+    outcome: str
+    promotion: str
+    ran_at: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class LastPromotion:
+    """The latest promotion that was completed in an environment, as its database tells."""
+
+    promotion: str
+    bundle: str
+    digest: str
+    commit: str | None
+    by: str
+    at: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class LiveItem:
+    """Something that a workspace or gateway has: its digest, and for flows whether it is active."""
+
+    part: str
+    digest: str
+    state: str = ""
+    reason: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Composition:
+    """Everything that a draft needs to know about an environment.
+
+    Attributes:
+        identity: who we are there, e.g. ``river_service at river_test``.
+        tables: live tables and views by real name.
+        schedules: state of each ``pipeline.schedule``: on, off or paused.
+    """
+
+    identity: str
+    read_at: str
+    parts: Mapping[str, LivePart] = field(default_factory=dict)
+    foreign_parts: tuple[LivePart, ...] = ()
+    migrations: tuple[RanMigration, ...] = ()
+    tables: Mapping[str, Table] = field(default_factory=dict)
+    items: Mapping[str, LiveItem] = field(default_factory=dict)
+    schedules: Mapping[str, str] = field(default_factory=dict)
+    last: LastPromotion | None = None
+
+    @property
+    def state(self) -> Digest:
+        """Digest of all that a draft depends on; equal digests mean that nothing moved."""
+        seen = {
+            "parts": {name: part.digest for name, part in self.parts.items()},
+            "migrations": [[m.schema, m.name, m.checksum] for m in self.migrations],
+            "tables": {
+                name: [[column.name, column.type] for column in table.columns]
+                for name, table in self.tables.items()
+            },
+            "items": {name: [item.digest, item.state] for name, item in self.items.items()},
+            "schedules": dict(self.schedules),
+            "last": self.last.digest if self.last else None,
+        }
+        return digest_of(json.dumps(seen, sort_keys=True).encode())
+
+    def drifted(self) -> list[str]:
+        """Parts that the bookkeeping says are there, but which are not there as they were put."""
+        found = []
+        for name, part in self.parts.items():
+            kind = name.partition(":")[0]
+            if kind in SERVICE_KINDS:
+                item = self.items.get(name)
+                if item is None or item.digest != part.digest:
+                    found.append(name)
+        return found
+
+
+BESIDE = "__beside"
+"""Ends the name under which a model is built, before it goes live."""
+
+KEPT = "__kept"
+"""Ends the name under which a replaced table is kept aside."""
+
+SERVICE_KINDS = ("connection", "flow", "library", "notebook", "pipeline")
+"""Kinds that live in a workspace or gateway rather than in a database."""

@@ -1,0 +1,465 @@
+"""Drafting: what a promotion would do in an environment as it stands, each step with its reason.
+
+Pure: the bundle, its values, and what is live come in; a
+:class:`~inchworm.core.promotion.Draft` comes out, its steps in the order of
+:class:`~inchworm.core.promotion.Phase`.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from inchworm.core.checks import rules
+from inchworm.core.composition import SERVICE_KINDS, Composition, LivePart
+from inchworm.core.environments import Environment
+from inchworm.core.facts import Assembly
+from inchworm.core.findings import Finding, in_order
+from inchworm.core.parameters import Value
+from inchworm.core.parts import Digest, Kind, PartId, digest_of
+from inchworm.core.promotion import DifferingValue, Draft, Phase, Step
+from inchworm.core.rendering import Rendered, canonical
+from inchworm.core.sql.columns import tables_in
+from inchworm.core.sql.parse import parse_statements
+from inchworm.core.structure.replay import replay
+
+#: Service parts are delivered in this order: what others need comes first.
+_DELIVERY = (Kind.CONNECTION, Kind.LIBRARY, Kind.FLOW, Kind.NOTEBOOK, Kind.PIPELINE)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Request:
+    """Everything that a draft is made from."""
+
+    bundle: str
+    bundle_digest: Digest
+    environment: Environment
+    assembly: Assembly
+    rendered: Mapping[PartId, Rendered]
+    values: Mapping[str, Value]
+    live: Composition
+    today: dt.date
+    came_from: str | None = None
+    values_there: Mapping[str, Value] = field(default_factory=dict)
+
+
+def draft(request: Request) -> Draft:
+    """What promoting the bundle would do."""
+    return _Drafting(request).draft()
+
+
+def environment_state(environment: Environment, live: Composition) -> Digest:
+    """Digest of an environment as declared and as it stands."""
+    declared = {
+        "url": environment.database.url,
+        "schema_pattern": environment.database.schema_pattern,
+        "workspace": environment.workspace.url,
+        "gateway": environment.gateway.url,
+        "default": environment.default_schedule,
+        "schedules": dict(environment.schedules),
+        "live": live.state,
+    }
+    return digest_of(canonical(declared))
+
+
+def values_digest(values: Mapping[str, Value]) -> Digest:
+    """Digest of all values; of secrets, the references."""
+    return digest_of(canonical({name: value.text for name, value in values.items()}))
+
+
+@dataclass(frozen=True)
+class Pending:
+    """A migration that the database does not have behind it."""
+
+    schema: PartId
+    name: str
+    when: str
+    assumed: bool
+
+
+class _Drafting:
+    def __init__(self, request: Request) -> None:
+        self.request = request
+        self.assembly = request.assembly
+        self.live = request.live
+        self.findings: list[Finding] = []
+        self.reasons: dict[PartId, tuple[str, str]] = {}
+        """Action and reason of every part that does not stay as it is."""
+
+    def draft(self) -> Draft:
+        pending = self._pending_migrations()
+        for part in self.assembly.parts:
+            changed = self._changed(part)
+            if changed is not None:
+                self.reasons[part] = changed
+        self._spread(pending)
+        self._readers_elsewhere()
+        removed = self._removed()
+        steps = _numbered(self._steps(pending, removed))
+        request = self.request
+        return Draft(
+            environment=request.environment.name,
+            bundle=request.bundle,
+            bundle_digest=request.bundle_digest,
+            today=request.today.isoformat(),
+            environment_state=environment_state(request.environment, self.live),
+            values_digest=values_digest(request.values),
+            steps=steps,
+            findings=tuple(in_order(self.findings)),
+            differing=self._differing(),
+            came_from=request.came_from,
+            left_alone=self._left_alone(),
+        )
+
+    # ---- what changes -------------------------------------------------------------------------
+
+    def _changed(self, part: PartId) -> tuple[str, str] | None:
+        """Action and reason for a part by itself, without what feeds it."""
+        rendered = self.request.rendered[part]
+        live = self.live.parts.get(str(part))
+        if part.kind.value in SERVICE_KINDS:
+            return self._changed_item(part, rendered, live)
+        if live is None:
+            return "add", "new here"
+        if live.digest != rendered.digest:
+            return "change", self._why(part, live)
+        if part.kind is Kind.MODEL and self._real(part.name) not in self.live.tables:
+            return "rebuild", "is missing in the database"
+        return None
+
+    def _changed_item(
+        self, part: PartId, rendered: Rendered, live: LivePart | None
+    ) -> tuple[str, str] | None:
+        item = self.live.items.get(str(part))
+        if item is None:
+            return "add", "new here" if live is None else "was removed there by hand"
+        if item.digest != rendered.digest:
+            if live is not None and live.digest == rendered.digest:
+                return "change", "was changed there by hand"
+            return "change", self._why(part, live) if live else "is there, but not from a bundle"
+        if part.kind is Kind.FLOW and item.state != "active":
+            return "change", "is not active"
+        return None
+
+    def _why(self, part: PartId, live: LivePart) -> str:
+        """Why a part is rendered differently from what is live."""
+        if live.content != self.assembly.parts[part].digest:
+            return "content changed"
+        used = sorted({use.parameter for use in self.assembly.facts[part].uses})
+        changed = [n for n in used if live.values.get(n) != self.request.values[n].text]
+        if changed:
+            return (
+                f"{'parameter' if len(changed) == 1 else 'parameters'} {', '.join(changed)} changed"
+            )
+        return "rendered differently"
+
+    def _spread(self, pending: Sequence[Pending]) -> None:
+        """Everything that reads what changes is built again, in lineage order."""
+        touched = self._tables_touched(pending)
+        for part in self.assembly.model_order:
+            if part in self.reasons:
+                continue
+            feeding = [
+                feeder.name
+                for feeder in sorted(self.assembly.fed_by[part])
+                if feeder.kind is Kind.MODEL and feeder in self.reasons
+            ]
+            by_schema = [
+                read.table for read in self.assembly.facts[part].reads if read.table in touched
+            ]
+            if feeding:
+                self.reasons[part] = ("rebuild", f"{_listed(feeding)} {_feeds(feeding)} it")
+            elif by_schema:
+                self.reasons[part] = ("rebuild", f"a migration changes {_listed(by_schema)}")
+
+    def _tables_touched(self, pending: Sequence[Pending]) -> set[str]:
+        touched: set[str] = set()
+        for migration in pending:
+            if migration.assumed:
+                continue
+            for script in self._scripts(migration.schema, "migrations"):
+                if script["name"] == migration.name:
+                    for statement in parse_statements(script["sql"], self.assembly.dialect):
+                        touched |= set(tables_in(statement, self.assembly.dialect))
+        return touched
+
+    def _removed(self) -> list[PartId]:
+        """Parts that are live but no longer in the bundle. Schemas stay: they hold data."""
+        removed = []
+        for name in self.live.parts:
+            part = PartId.parse(name)
+            if part in self.assembly.parts:
+                continue
+            if part.kind is Kind.SCHEMA:
+                message = f"{part} is not in the bundle any more; its tables stay"
+                self.findings.append(rules.HELD.finding(message, part=part))
+            else:
+                removed.append(part)
+        return removed
+
+    def _readers_elsewhere(self) -> None:
+        """Columns that parts of other projects read here, and that would be gone."""
+        for other in self.live.foreign_parts:
+            for name, columns in other.reads.items():
+                table = self.assembly.tables.get(name)
+                if table is None or table.open or name not in self.assembly.provider:
+                    continue
+                for column in columns:
+                    if column not in table.by_name:
+                        message = f"{name}.{column} is read by {other.part} of {other.project}"
+                        provider = self.assembly.provider[name]
+                        self.findings.append(rules.COLUMN_GONE.finding(message, part=provider))
+
+    # ---- migrations ---------------------------------------------------------------------------
+
+    def _scripts(self, schema: PartId, when: str) -> list[Mapping[str, Any]]:
+        return list(self.request.rendered[schema].document.get(when, ()))
+
+    def _pending_migrations(self) -> list[Pending]:
+        pending: list[Pending] = []
+        for schema in self.assembly.of_kind(Kind.SCHEMA):
+            ran = {m.name: m for m in self.live.migrations if m.schema == schema.name}
+            for script in self._scripts(schema, "migrations"):
+                before = ran.get(script["name"])
+                if before is None:
+                    assumed = (
+                        bool(script["baseline"]) and not ran and self._is_there(schema, script)
+                    )
+                    pending.append(Pending(schema, script["name"], script["when"], assumed))
+                elif before.checksum != script["checksum"]:
+                    self.findings.append(
+                        rules.MIGRATION_EDITED.finding(
+                            f"{script['name']} ran here on {before.ran_at[:10]} with other text",
+                            part=schema,
+                            file=script["file"],
+                        )
+                    )
+        return pending
+
+    def _is_there(self, schema: PartId, script: Mapping[str, Any]) -> bool:
+        """Whether a baseline need not run: its tables are there, column by column.
+
+        A schema that has tables, but not those, is a finding.
+        """
+        real = self.request.environment.database.real_schema(schema.name)
+        live = {n: t for n, t in self.live.tables.items() if t.schema == real}
+        if not live:
+            return False
+        statements = parse_statements(script["sql"], self.assembly.dialect)
+        wanted, _ = replay(statements, {}, self.assembly.dialect)
+        for table in wanted.values():
+            there = live.get(self._real(table.name))
+            missing = [
+                column.name
+                for column in table.columns
+                if there is None or column.name.lower() not in there.by_name
+            ]
+            if missing:
+                has = "is not there" if there is None else f"lacks {', '.join(missing)}"
+                self.findings.append(
+                    rules.BASELINE_DIFFERS.finding(
+                        f"the schema has tables, but {self._real(table.name)} {has}",
+                        part=schema,
+                        file=script["file"],
+                    )
+                )
+        return True
+
+    # ---- steps --------------------------------------------------------------------------------
+
+    def _steps(self, pending: Sequence[Pending], removed: Sequence[PartId]) -> list[Step]:
+        paused, resumed = self._schedules()
+        work = [
+            *self._migrations(pending, Phase.MIGRATE, "before"),
+            *self._stored_tables(),
+            *self._builds(removed),
+            *self._migrations(pending, Phase.MIGRATE_AFTER, "after"),
+            *self._deliveries(removed),
+        ]
+        recorded = self._recorded(removed)
+        if not work and not resumed and not recorded:
+            return []
+        scripts_before = self._always("before", Phase.BEFORE) if work else []
+        scripts_after = self._always("after", Phase.AFTER) if work else []
+        steps = [*paused, *scripts_before, *work, *scripts_after, *resumed]
+        if steps:
+            steps.append(_step(Phase.VERIFY, "environment", "verify", "everything is read back"))
+        what = f"{self.request.bundle} is what runs here"
+        steps.append(_step(Phase.RECORD, "environment", "record", what))
+        return sorted(steps, key=lambda step: _PLACE[step.phase])
+
+    def _migrations(self, pending: Sequence[Pending], phase: Phase, when: str) -> Iterator[Step]:
+        for migration in pending:
+            if migration.when != when:
+                continue
+            if migration.assumed:
+                action, reason = "assume", "what it would make is there already"
+            else:
+                action, reason = "run", "has not run in this database"
+            yield _step(phase, str(migration.schema), action, reason, migration.name)
+
+    def _always(self, when: str, phase: Phase) -> list[Step]:
+        return [
+            _step(phase, str(schema), "run", "runs at every promotion", script["name"])
+            for schema in self.assembly.of_kind(Kind.SCHEMA)
+            for script in self._scripts(schema, when)
+        ]
+
+    def _stored_tables(self) -> Iterator[Step]:
+        """Tables that notebooks fill must be there before what reads them is built."""
+        for part in self.assembly.of_kind(Kind.NOTEBOOK):
+            for table in self.assembly.facts[part].provides:
+                live = self.live.tables.get(self._real(table.name))
+                if live is None and table.columns:
+                    reason = "its table is not there yet"
+                    yield _step(Phase.PREPARE, str(part), "add", reason, table.name)
+                elif live is not None:
+                    new = [c.name for c in table.columns if c.name not in live.by_name]
+                    if new:
+                        reason = f"its table lacks {', '.join(new)}"
+                        yield _step(Phase.PREPARE, str(part), "change", reason, table.name)
+
+    def _builds(self, removed: Sequence[PartId]) -> Iterator[Step]:
+        built = [part for part in self.assembly.model_order if part in self.reasons]
+        for part in built:
+            action, reason = self.reasons[part]
+            yield _step(Phase.BUILD, str(part), action, reason)
+        for part in built:
+            document = self.request.rendered[part].document
+            if document["key"] or document["checks"]:
+                yield _step(Phase.CHECK, str(part), "check", "its data before anybody sees it")
+        rebuilt = {part.name for part in built}
+        for check in self.assembly.of_kind(Kind.CHECK):
+            read = sorted({r.table for r in self.assembly.facts[check].reads} & rebuilt)
+            if read:
+                reason = f"reads {_listed(read)}"
+                yield _step(Phase.CHECK, str(check), "check", reason)
+            elif check in self.reasons:
+                yield _step(Phase.CHECK, str(check), "check", self.reasons[check][1])
+        gone = [part for part in removed if part.kind is Kind.MODEL]
+        for part in gone:
+            yield _step(Phase.SWITCH, str(part), "remove", "is not in the bundle any more")
+        if built:
+            what = f"{len(built)} built beside go live together"
+            yield _step(Phase.SWITCH, "models", "switch over", what)
+
+    def _deliveries(self, removed: Sequence[PartId]) -> Iterator[Step]:
+        for kind in _DELIVERY:
+            for part in self.assembly.of_kind(kind):
+                if part in self.reasons:
+                    yield _step(Phase.DELIVER, str(part), *self.reasons[part])
+        for kind in reversed(_DELIVERY):
+            for part in removed:
+                if part.kind is kind:
+                    reason = "is not in the bundle any more"
+                    yield _step(Phase.WITHDRAW, str(part), "remove", reason)
+
+    def _recorded(self, removed: Sequence[PartId]) -> bool:
+        """Whether the bookkeeping has to change although nothing else does."""
+        last = self.live.last
+        if self.reasons or removed or last is None:
+            return True
+        return last.digest != self.request.bundle_digest
+
+    # ---- schedules ----------------------------------------------------------------------------
+
+    def _schedules(self) -> tuple[list[Step], list[Step]]:
+        """Which schedules pause, and which state they get: only those touched, or differing."""
+        paused: list[Step] = []
+        resumed: list[Step] = []
+        for pipeline in self.assembly.of_kind(Kind.PIPELINE):
+            touching = self._touching(pipeline)
+            for schedule in self.assembly.facts[pipeline].schedules:
+                now = self.live.schedules.get(f"{pipeline.name}.{schedule}")
+                declared = self.request.environment.schedule_state(pipeline.name, schedule)
+                if touching and now == "on":
+                    paused.append(
+                        _step(Phase.PAUSE, str(pipeline), "pause", f"{touching} changes", schedule)
+                    )
+                stopped = bool(touching) and now == "on"
+                if declared == "on" and (stopped or now != "on"):
+                    action = "resume" if now == "on" else "switch on"
+                elif declared == "off" and now not in {None, "off"}:
+                    action = "switch off"
+                else:
+                    continue
+                reason = f"{self.request.environment.name} declares it {declared}"
+                resumed.append(_step(Phase.RESUME, str(pipeline), action, reason, schedule))
+        return paused, resumed
+
+    def _touching(self, pipeline: PartId) -> str | None:
+        """The first part by which a promotion touches a pipeline."""
+        if pipeline in self.reasons:
+            return "the pipeline"
+        waiting = [p for stage in self.assembly.facts[pipeline].stages for p in stage.works_on]
+        seen: set[PartId] = set()
+        while waiting:
+            part = waiting.pop(0)
+            if part in seen or part not in self.assembly.facts:
+                continue
+            seen.add(part)
+            if part in self.reasons:
+                return str(part)
+            waiting += sorted(self.assembly.fed_by[part])
+        return None
+
+    # ---- what the reader of a draft wants to know ---------------------------------------------
+
+    def _differing(self) -> tuple[DifferingValue, ...]:
+        """Values that the touched parts use, and that differ where the bundle came from."""
+        used = {u.parameter for part in self.reasons for u in self.assembly.facts[part].uses}
+        found = []
+        for name in sorted(used):
+            here = self.request.values[name].text
+            other = self.request.values_there.get(name)
+            there = other.text if other is not None else None
+            if there != here:
+                found.append(DifferingValue(name=name, here=here, there=there))
+        return tuple(found)
+
+    def _left_alone(self) -> dict[str, int]:
+        counts = Counter(
+            part.kind.value for part in self.assembly.parts if part not in self.reasons
+        )
+        return dict(sorted(counts.items()))
+
+    def _real(self, name: str) -> str:
+        """A logical table's name in this environment; what is managed outside keeps its name."""
+        return real_name(name, self.assembly, self.request.environment)
+
+
+def real_name(name: str, assembly: Assembly, environment: Environment) -> str:
+    """A logical ``schema.table`` under the name that it has in an environment.
+
+    Schemas that are managed outside are never renamed.
+    """
+    schema, _, table = name.rpartition(".")
+    if schema in assembly.outside_schemas:
+        return name
+    return f"{environment.database.real_schema(schema)}.{table}"
+
+
+def _step(phase: Phase, part: str, action: str, reason: str, item: str = "") -> Step:
+    return Step(number=0, phase=phase, part=part, action=action, reason=reason, item=item)
+
+
+def _numbered(steps: Iterable[Step]) -> tuple[Step, ...]:
+    return tuple(
+        Step(number=i, phase=s.phase, part=s.part, action=s.action, reason=s.reason, item=s.item)
+        for i, s in enumerate(steps, start=1)
+    )
+
+
+def _listed(names: Sequence[str]) -> str:
+    shown = ", ".join(names[:3])
+    return f"{shown} and {len(names) - 3} more" if len(names) > 3 else shown
+
+
+def _feeds(names: Sequence[str]) -> str:
+    return "feeds" if len(names) == 1 else "feed"
+
+
+_PLACE = {phase: place for place, phase in enumerate(Phase)}

@@ -1,0 +1,213 @@
+"""Promotions: the states that one goes through, and the steps that it is made of."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+from inchworm.core.findings import Finding, Severity
+from inchworm.core.parts import Digest, digest_of
+
+
+class State(StrEnum):
+    """Where a promotion stands."""
+
+    DRAFTED = "drafted"
+    RUNNING = "running"
+    DONE = "done"
+    PARTLY_DONE = "partly done"
+    FAILED = "failed"
+    DROPPED = "dropped"
+
+
+TRANSITIONS: Mapping[State, frozenset[State]] = {
+    State.DRAFTED: frozenset({State.RUNNING, State.DROPPED}),
+    State.RUNNING: frozenset({State.RUNNING, State.DONE, State.PARTLY_DONE, State.FAILED}),
+    State.FAILED: frozenset({State.RUNNING, State.DROPPED}),
+    State.PARTLY_DONE: frozenset({State.RUNNING, State.DROPPED}),
+    State.DONE: frozenset(),
+    State.DROPPED: frozenset(),
+}
+"""Which state may follow which. Running may follow running: a crash leaves no entry behind."""
+
+
+class StepState(StrEnum):
+    """Where a step stands, or how it ended."""
+
+    WAITING = "waiting"
+    RUNNING = "running"
+    DONE = "done"
+    NOTHING_CHECKED = "nothing checked"
+    FAILED = "failed"
+
+
+class Phase(StrEnum):
+    """The kinds of step, in the order in which they are carried out."""
+
+    PAUSE = "pause"
+    BEFORE = "before"
+    MIGRATE = "migrate"
+    PREPARE = "prepare"
+    BUILD = "build"
+    CHECK = "check"
+    SWITCH = "switch"
+    MIGRATE_AFTER = "migrate after"
+    DELIVER = "deliver"
+    WITHDRAW = "withdraw"
+    AFTER = "after"
+    RESUME = "resume"
+    VERIFY = "verify"
+    RECORD = "record"
+
+
+#: Until the switch-over readers see nothing of a promotion, so a failure there can simply stop.
+BEFORE_SWITCH = frozenset(
+    {
+        Phase.PAUSE,
+        Phase.BEFORE,
+        Phase.MIGRATE,
+        Phase.PREPARE,
+        Phase.BUILD,
+        Phase.CHECK,
+        Phase.SWITCH,
+    }
+)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Step:
+    """One thing to do.
+
+    Attributes:
+        number: its place, from 1.
+        part: the part that it concerns, ``kind:name``.
+        action: a word such as ``add``, ``change``, ``rebuild``, ``remove``, ``run``, ``pause``.
+        reason: why it is there.
+        item: what within the part: a migration's or schedule's name.
+    """
+
+    number: int
+    phase: Phase
+    part: str
+    action: str
+    reason: str
+    item: str = ""
+
+    def to_json(self) -> dict[str, Any]:
+        """The step as the ledger keeps it."""
+        return {
+            "number": self.number,
+            "phase": self.phase.value,
+            "part": self.part,
+            "action": self.action,
+            "reason": self.reason,
+            "item": self.item,
+        }
+
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any]) -> Step:
+        """A step as the ledger kept it."""
+        return cls(**{**data, "phase": Phase(data["phase"])})
+
+
+@dataclass(frozen=True, kw_only=True)
+class DifferingValue:
+    """A value that this promotion uses and that differs from the environment it comes from."""
+
+    name: str
+    here: str
+    there: str | None
+
+    def to_json(self) -> dict[str, Any]:
+        """The value as the ledger keeps it; secrets are only references here."""
+        return {"name": self.name, "here": self.here, "there": self.there}
+
+
+@dataclass(frozen=True, kw_only=True)
+class Draft:
+    """What a promotion would do in an environment as it stands.
+
+    Attributes:
+        today: the day that relative dates in values were worked out for, ISO 8601.
+        environment_state: digest of what the environment looked like.
+        left_alone: parts that stay as they are, each with the reason, grouped by reason.
+    """
+
+    environment: str
+    bundle: str
+    bundle_digest: Digest
+    today: str
+    environment_state: Digest
+    values_digest: Digest
+    steps: tuple[Step, ...]
+    findings: tuple[Finding, ...] = ()
+    differing: tuple[DifferingValue, ...] = ()
+    came_from: str | None = None
+    left_alone: Mapping[str, int] = field(default_factory=dict)
+
+    @property
+    def digest(self) -> Digest:
+        """Digest over bundle, values, environment state and steps: what is reviewed."""
+        steps = "\n".join(f"{s.phase} {s.part} {s.action} {s.item}" for s in self.steps)
+        pieces = (self.environment, self.bundle_digest, self.values_digest, self.environment_state)
+        return digest_of("\n".join([*pieces, steps]).encode())
+
+    def to_json(self) -> dict[str, Any]:
+        """The draft as the ledger keeps it."""
+        return {
+            "environment": self.environment,
+            "bundle": self.bundle,
+            "bundle_digest": self.bundle_digest,
+            "today": self.today,
+            "environment_state": self.environment_state,
+            "values_digest": self.values_digest,
+            "digest": self.digest,
+            "steps": [step.to_json() for step in self.steps],
+            "findings": [finding.to_json() for finding in self.findings],
+            "differing": [value.to_json() for value in self.differing],
+            "came_from": self.came_from,
+            "left_alone": dict(self.left_alone),
+        }
+
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any]) -> Draft:
+        """A draft as the ledger kept it."""
+        kept = {key: data[key] for key in cls.__dataclass_fields__}
+        kept["steps"] = tuple(Step.from_json(step) for step in data["steps"])
+        kept["findings"] = tuple(
+            Finding(**{**finding, "severity": Severity(finding["severity"])})
+            for finding in data["findings"]
+        )
+        kept["differing"] = tuple(DifferingValue(**value) for value in data["differing"])
+        return cls(**kept)
+
+
+@dataclass(frozen=True, kw_only=True)
+class StepReport:
+    """How a step ended, in words, and how long it took in seconds."""
+
+    state: StepState
+    message: str = ""
+    seconds: float | None = None
+
+
+@dataclass(frozen=True, kw_only=True)
+class Promotion:
+    """A promotion as the ledger knows it."""
+
+    id: str
+    draft: Draft
+    state: State
+    drafted_at: str
+    drafted_by: str
+    changed_at: str
+    changed_by: str
+    commit: str | None
+    steps: Mapping[int, StepReport]
+    message: str = ""
+
+    def report_of(self, step: Step) -> StepReport:
+        """How a step stands."""
+        return self.steps.get(step.number, StepReport(state=StepState.WAITING))

@@ -1,0 +1,1 @@
+"""What the authority's notebooks share."""

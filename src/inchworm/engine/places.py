@@ -1,0 +1,195 @@
+"""An environment opened: its database and services, reached with its own values and secrets."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from inchworm.core.composition import BESIDE, KEPT, Composition, LiveItem
+from inchworm.core.environments import Environment, ServiceAddress
+from inchworm.core.errors import EnvironmentMoved, ProjectError, did_you_mean
+from inchworm.core.parameters import Type, Value, references, substitute
+from inchworm.targets.databases import Database, connect
+from inchworm.targets.databases.bookkeeping import SCHEMA, Bookkeeping
+from inchworm.targets.secrets import Secret, resolve
+from inchworm.targets.services import HttpService, connect_service
+
+
+@dataclass(frozen=True, kw_only=True)
+class Place:
+    """One environment, reached."""
+
+    environment: Environment
+    project: str
+    database: Database
+    workspace: HttpService
+    gateway: HttpService
+    bookkeeping: Bookkeeping
+
+    @property
+    def identity(self) -> str:
+        """Who we are there."""
+        return self.database.identity
+
+    def items(self) -> dict[str, LiveItem]:
+        """What workspace and gateway have; where both are one service it answers for both."""
+        return {**self.workspace.items(), **self.gateway.items()}
+
+    def composition(self, read_at: str) -> Composition:
+        """Everything that a draft needs to know, read now."""
+        parts = self.bookkeeping.parts()
+        structure = {
+            name: table
+            for name, table in self.database.structure().items()
+            if table.schema != SCHEMA and not name.endswith((BESIDE, KEPT))
+        }
+        return Composition(
+            identity=self.identity,
+            read_at=read_at,
+            parts={part.part: part for part in parts if part.project == self.project},
+            foreign_parts=tuple(part for part in parts if part.project != self.project),
+            migrations=tuple(self.bookkeeping.migrations()),
+            tables=structure,
+            items=self.items(),
+            schedules=self.workspace.schedules(),
+            last=self.bookkeeping.last(),
+        )
+
+
+@contextmanager
+def open_place(
+    environment: Environment,
+    project: str,
+    root: Path,
+    values: Mapping[str, Value],
+    *,
+    read_only: bool,
+) -> Iterator[Place]:
+    """Reach an environment's database and services.
+
+    Args:
+        environment: as its file declares it.
+        project: the project's name, under which the database keeps its books.
+        root: the project's folder.
+        values: this environment's values; secrets are resolved here and kept nowhere.
+        read_only: for looking only.
+
+    Raises:
+        TargetError: when something cannot be reached.
+        EnvironmentMoved: when another process holds the database.
+    """
+    address = environment.database
+    with ExitStack() as stack:
+        database = connect(
+            _filled(address.url, environment, values),
+            root=root,
+            password=_secret(address.password, environment, root, values),
+            read_only=read_only,
+            threads=address.threads,
+        )
+        stack.callback(database.close)
+        yield Place(
+            environment=environment,
+            project=project,
+            database=database,
+            workspace=_service(environment.workspace, environment, root, values),
+            gateway=_service(environment.gateway, environment, root, values),
+            bookkeeping=Bookkeeping(database, project),
+        )
+
+
+def check_secrets(values: Mapping[str, Value], used: set[str], root: Path) -> None:
+    """Resolve every secret that is going to be used, and forget it again.
+
+    Raises:
+        TargetError: when one is missing.
+    """
+    for name in sorted(used):
+        value = values.get(name)
+        if value is not None and value.type is Type.SECRET:
+            resolve(str(value.plain), root)
+
+
+class Lock:
+    """Only one promotion at a time goes into an environment; the lock ends with its process."""
+
+    def __init__(self, folder: Path, environment: str) -> None:
+        self._environment = environment
+        self._file = folder / f"{environment}.lock"
+        self._holder = folder / f"{environment}.holder.json"
+
+    @contextmanager
+    def held(self, by: Mapping[str, Any]) -> Iterator[None]:
+        """Hold the lock.
+
+        Raises:
+            EnvironmentMoved: when another process holds it; it is named.
+        """
+        from filelock import FileLock, Timeout
+
+        self._file.parent.mkdir(parents=True, exist_ok=True)
+        lock = FileLock(self._file)
+        try:
+            lock.acquire(timeout=0)
+        except Timeout as error:
+            raise EnvironmentMoved(
+                f"{self._environment} is locked: {self._said()}.",
+                next="Wait until it has finished, and try again.",
+            ) from error
+        try:
+            self._holder.write_text(json.dumps(dict(by)))
+            yield
+        finally:
+            self._holder.unlink(missing_ok=True)
+            lock.release()
+
+    def _said(self) -> str:
+        try:
+            holder = json.loads(self._holder.read_text())
+            return f"{holder['by']} promotes {holder['promotion']} (process {holder['process']})"
+        except (OSError, ValueError, KeyError):
+            return "another process promotes into it"
+
+
+def _service(
+    address: ServiceAddress, environment: Environment, root: Path, values: Mapping[str, Value]
+) -> HttpService:
+    token = _secret(address.token, environment, root, values)
+    return connect_service(_filled(address.url, environment, values), root, token)
+
+
+def _filled(text: str, environment: Environment, values: Mapping[str, Value]) -> str:
+    for name in references(text):
+        if name not in values:
+            raise ProjectError(
+                f"{environment.name} has no value for {name}.",
+                where=environment.file,
+                next=did_you_mean(name, values, "Declare it in parameters.toml."),
+            )
+        if values[name].type is Type.SECRET:
+            raise ProjectError(
+                f"the secret {name} is part of an address, which is shown in logs.",
+                where=environment.file,
+                next="Give it as password = ... or token = ... instead.",
+            )
+    return str(substitute(text, values))
+
+
+def _secret(
+    text: str | None, environment: Environment, root: Path, values: Mapping[str, Value]
+) -> Secret | None:
+    if text is None:
+        return None
+    names = references(text)
+    value = values.get(names[0]) if len(names) == 1 else None
+    if value is None or value.type is not Type.SECRET:
+        raise ProjectError(
+            "a password or token must be a secret parameter.",
+            where=environment.file,
+            next='Write "${name}" of a parameter with type = "secret".',
+        )
+    return resolve(str(value.plain), root)

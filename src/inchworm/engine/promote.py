@@ -1,0 +1,128 @@
+"""From a bundle and an environment to a recorded draft."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from inchworm.core.bundle import Bundle
+from inchworm.core.drafting import Request, draft
+from inchworm.core.environments import Environment
+from inchworm.core.errors import ProjectError, UsageError, Waiting
+from inchworm.core.parameters import Value, evaluate
+from inchworm.core.parts import PartId
+from inchworm.core.promotion import Draft
+from inchworm.core.rendering import Rendered
+from inchworm.engine.places import check_secrets, open_place
+from inchworm.kinds.reading import Reading, read_project
+from inchworm.store.ledger import Ledger
+
+
+@dataclass(frozen=True, kw_only=True)
+class Prepared:
+    """A bundle made ready for one environment: read, with values, every part rendered."""
+
+    bundle: Bundle
+    reading: Reading
+    environment: Environment
+    today: dt.date
+    values: Mapping[str, Value]
+    rendered: Mapping[PartId, Rendered]
+
+
+def prepare(bundle: Bundle, environment: Environment, today: dt.date) -> Prepared:
+    """Read a bundle and render its parts for an environment.
+
+    Raises:
+        ProjectError: when the environment lacks a value.
+    """
+    reading = read_project(
+        name=bundle.project,
+        version=bundle.version,
+        dialect=bundle.dialect,
+        files=bundle.files,
+        environments=[environment.name],
+    )
+    values = evaluate(reading.assembly.matrix, environment.name, today)
+    if values.problems:
+        first = values.problems[0]
+        raise ProjectError(first.message + ".", where=first.place, next=first.remedy)
+    rendered = {part: reading.render(part, values.values) for part in reading.assembly.parts}
+    return Prepared(
+        bundle=bundle,
+        reading=reading,
+        environment=environment,
+        today=today,
+        values=values.values,
+        rendered=rendered,
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class Drafted:
+    """A draft, and what has to be shown with it."""
+
+    draft: Draft
+    prepared: Prepared
+    identity: str
+    read_at: str
+
+
+def make_draft(prepared: Prepared, root: Path, read_at: str) -> Drafted:
+    """Draft against the environment as it stands now. Nothing is recorded or changed.
+
+    Raises:
+        TargetError: when the environment cannot be reached or a secret is missing.
+    """
+    environment = prepared.environment
+    assembly = prepared.reading.assembly
+    used = {use.parameter for facts in assembly.facts.values() for use in facts.uses}
+    check_secrets(prepared.values, used, root)
+    came_from = environment.after[0] if environment.after else None
+    there = evaluate(assembly.matrix, came_from, prepared.today) if came_from else None
+    with open_place(
+        environment, prepared.bundle.project, root, prepared.values, read_only=True
+    ) as place:
+        live = place.composition(read_at)
+    drafted = draft(
+        Request(
+            bundle=prepared.bundle.name,
+            bundle_digest=prepared.bundle.digest,
+            environment=environment,
+            assembly=assembly,
+            rendered=prepared.rendered,
+            values=prepared.values,
+            live=live,
+            today=prepared.today,
+            came_from=came_from,
+            values_there=there.values if there else {},
+        )
+    )
+    return Drafted(draft=drafted, prepared=prepared, identity=live.identity, read_at=read_at)
+
+
+def check_entry(bundle: Bundle, environment: Environment, ledger: Ledger) -> None:
+    """Whether an environment takes a bundle.
+
+    Raises:
+        UsageError: when it is a snapshot, and the environment takes none.
+        Waiting: when the bundle has not passed through the environments before this one.
+    """
+    if bundle.snapshot and not environment.snapshots:
+        raise UsageError(
+            f"{bundle.name} is a snapshot, and {environment.name} ({environment.protection}) "
+            "takes none.",
+            where=environment.file,
+            next=f"Commit, tag the commit v{bundle.version}, and pack again: inchworm pack.",
+        )
+    passed = ledger.passed(bundle.digest) if environment.after else {}
+    missing = [name for name in environment.after if name not in passed]
+    if missing:
+        raise Waiting(
+            f"{bundle.name} has not passed through {missing[0]} yet, which {environment.name} "
+            "comes after.",
+            where=environment.file,
+            next=f"inchworm promote {bundle.name} --to {missing[0]}",
+        )

@@ -1,0 +1,52 @@
+"""What is where, read fresh from the targets themselves."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from inchworm.core.composition import Composition
+from inchworm.core.environments import Environment
+from inchworm.core.errors import InchwormError
+from inchworm.core.parameters import Value
+from inchworm.engine.places import open_place
+
+
+@dataclass(frozen=True, kw_only=True)
+class EnvironmentStatus:
+    """One environment as it is now; ``problem`` says why it could not be read."""
+
+    environment: Environment
+    live: Composition | None
+    drifted: tuple[str, ...] = ()
+    problem: str | None = None
+
+
+def read_status(
+    environment: Environment,
+    project: str,
+    root: Path,
+    values: Mapping[str, Value],
+    read_at: str,
+) -> EnvironmentStatus:
+    """Ask an environment's database and services what they have."""
+    try:
+        with open_place(environment, project, root, values, read_only=True) as place:
+            live = place.composition(read_at)
+    except InchwormError as error:
+        return EnvironmentStatus(environment=environment, live=None, problem=str(error))
+    drifted = live.drifted()
+    drifted += [
+        name
+        for name, part in live.parts.items()
+        if name.startswith("model:")
+        and any(
+            environment.database.real_schema(table.rpartition(".")[0])
+            + "."
+            + table.rpartition(".")[2]
+            not in live.tables
+            for table in part.tables
+        )
+    ]
+    return EnvironmentStatus(environment=environment, live=live, drifted=tuple(sorted(drifted)))

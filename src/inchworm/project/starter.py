@@ -1,0 +1,106 @@
+"""The small project that ``inchworm new`` writes."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from inchworm.core.errors import UsageError
+
+_FILES = {
+    "inchworm.toml": """\
+name = "{name}"
+version = "0.1.0"
+about = "What this project delivers, in one sentence"
+dialect = "{dialect}"
+""",
+    "parameters.toml": """\
+# One row per parameter, one value per environment. A missing value is an error.
+
+[oldest_day]
+type = "date"
+about = "Oldest day kept; keep it short in development, so that builds are quick"
+dev = "2026-01-01"
+""",
+    "environments/dev.toml": """\
+about = "Development: a DuckDB file in this folder"
+snapshots = true                  # takes bundles of uncommitted or untagged trees
+
+[databases.main]
+url = "duckdb:///.inchworm/dev.duckdb"
+
+[workspace]
+url = "sim:dev"
+
+[gateway]
+url = "sim:dev"
+
+[schedules]
+default = "off"
+""",
+    "schemas/ops/schema.toml": """\
+about = "Tables that people keep by hand"
+managed = "migrations"
+""",
+    "schemas/ops/migrations/0001_baseline.sql": """\
+/*---
+about = "Where measurements are entered"
+baseline = true
+---*/
+CREATE TABLE ops.measurement (
+  place TEXT NOT NULL,
+  day DATE NOT NULL,
+  amount INTEGER NOT NULL
+);
+INSERT INTO ops.measurement (place, day, amount) VALUES
+  ('north', DATE '2026-02-01', 3),
+  ('south', DATE '2026-02-01', 5),
+  ('north', DATE '2026-02-02', 4);
+""",
+    "models/report/daily_total.sql": """\
+/*---
+about = "How much was measured on each day"
+store = "table"
+key = ["day"]
+[columns.total]
+about = "Sum over all places"
+required = true
+between = [0, 1000000]
+---*/
+SELECT day, CAST(sum(amount) AS INTEGER) AS total
+FROM ops.measurement
+WHERE day >= :oldest_day
+GROUP BY day
+""",
+    "pipelines/daily.toml": """\
+about = "Rebuild the report every morning"
+
+[schedules.morning]
+cron = "0 5 * * *"
+timezone = "UTC"
+
+[[steps]]
+name = "report"
+build = ["report.daily_total"]
+""",
+    ".gitignore": """\
+.inchworm/
+.secrets/
+""",
+}
+
+
+def write_starter(folder: Path, name: str, dialect: str) -> list[str]:
+    """Write the project; returns the files' paths.
+
+    Raises:
+        UsageError: when the folder is there and not empty.
+    """
+    if folder.exists() and any(folder.iterdir()):
+        raise UsageError(
+            f"{folder} is there already and not empty.", next="Name a folder that is not there yet."
+        )
+    for path, content in _FILES.items():
+        target = folder / path
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.write_text(content.replace("{name}", name).replace("{dialect}", dialect), "utf-8")
+    return sorted(_FILES)

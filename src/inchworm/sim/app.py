@@ -1,0 +1,177 @@
+"""The simulated workspace and gateway as a Starlette application.
+
+Errors are problem details (RFC 9457).
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import hmac
+from collections.abc import Awaitable, Callable
+from http import HTTPStatus
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from inchworm.sim.store import SimStore
+
+WORKSPACE_KINDS = ("notebook", "pipeline", "library")
+GATEWAY_KINDS = ("connection", "flow")
+
+Handler = Callable[[Request], Awaitable[Response]]
+
+
+def create_app(path: Path, token: str | None = None) -> Starlette:
+    """The application with its store at ``path``; with a token, every request must bring it."""
+    platform = _Platform(SimStore(path), token)
+    guarded = platform.guarded
+    return Starlette(
+        routes=[
+            Route("/openapi.json", platform.describe),
+            Route("/v1/items", guarded(platform.list_items)),
+            Route("/v1/items/{kind}/{name}", guarded(platform.get_item), methods=["GET"]),
+            Route("/v1/items/{kind}/{name}", guarded(platform.put_item), methods=["PUT"]),
+            Route("/v1/items/{kind}/{name}", guarded(platform.delete_item), methods=["DELETE"]),
+            Route("/v1/flows/{name}/activation", guarded(platform.activate), methods=["POST"]),
+            Route("/v1/schedules", guarded(platform.list_schedules)),
+            Route(
+                "/v1/schedules/{pipeline}/{name}", guarded(platform.put_schedule), methods=["PUT"]
+            ),
+            Route("/v1/faults", guarded(platform.put_fault), methods=["PUT"]),
+        ]
+    )
+
+
+class _Platform:
+    def __init__(self, store: SimStore, token: str | None) -> None:
+        self._store = store
+        self._token = token
+
+    def guarded(self, handler: Handler) -> Handler:
+        """The handler behind the token, if one is asked for."""
+
+        async def guard(request: Request) -> Response:
+            given = request.headers.get("authorization", "").removeprefix("Bearer ")
+            if self._token is not None and not hmac.compare_digest(given, self._token):
+                return _problem(HTTPStatus.UNAUTHORIZED, "The token is missing or wrong.")
+            return await handler(request)
+
+        return guard
+
+    async def list_items(self, request: Request) -> Response:
+        return JSONResponse({"items": self._store.items()})
+
+    async def get_item(self, request: Request) -> Response:
+        item = self._store.item(request.path_params["kind"], request.path_params["name"])
+        return (
+            JSONResponse(item) if item else _problem(HTTPStatus.NOT_FOUND, "There is no such item.")
+        )
+
+    async def put_item(self, request: Request) -> Response:
+        kind, name = request.path_params["kind"], request.path_params["name"]
+        if kind not in WORKSPACE_KINDS + GATEWAY_KINDS:
+            return _problem(HTTPStatus.NOT_FOUND, f"There are no {kind}s here.")
+        body = await request.json()
+        if "digest" not in body or not isinstance(body.get("document"), dict):
+            return _problem(HTTPStatus.BAD_REQUEST, "An item needs a digest and a document.")
+        reason = self._store.faults().get(f"put {kind}:{name}")
+        if reason is not None:
+            return _problem(HTTPStatus.SERVICE_UNAVAILABLE, reason)
+        self._store.put(
+            {
+                "kind": kind,
+                "name": name,
+                "digest": body["digest"],
+                "document": body["document"],
+                "state": "inactive" if kind == "flow" else "",
+                "reason": "",
+                "changed_at": dt.datetime.now(dt.UTC).isoformat(timespec="seconds"),
+            }
+        )
+        if kind == "pipeline":
+            self._store.keep_schedules(name, body["document"].get("schedules", {}))
+        return Response(status_code=HTTPStatus.NO_CONTENT)
+
+    async def delete_item(self, request: Request) -> Response:
+        self._store.remove(request.path_params["kind"], request.path_params["name"])
+        return Response(status_code=HTTPStatus.NO_CONTENT)
+
+    async def activate(self, request: Request) -> Response:
+        name = request.path_params["name"]
+        item = self._store.item("flow", name)
+        if item is None:
+            return _problem(HTTPStatus.NOT_FOUND, f"There is no flow {name}.")
+        reason = self._store.faults().get(f"flow:{name}") or self._refusal(item["document"])
+        item |= {"state": "refused" if reason else "active", "reason": reason or ""}
+        self._store.put(item)
+        if reason:
+            return _problem(HTTPStatus.CONFLICT, reason)
+        return JSONResponse({"state": "active"})
+
+    def _refusal(self, flow: dict[str, Any]) -> str | None:
+        """Why a flow cannot run here, judged as a gateway can: by its connection and API."""
+        outward = flow.get("direction") == "out"
+        end = flow["to" if outward else "from"]
+        if outward:
+            connection = self._store.item("connection", end["connection"])
+            if connection is None:
+                return f"The connection {end['connection']} is not there."
+            address = urlsplit(connection["document"]["url"])
+            if address.scheme not in {"http", "https"} or not address.hostname:
+                return f"The connection {end['connection']} has no http address."
+        operations = [
+            described.get("operationId")
+            for item in flow["openapi"].get("paths", {}).values()
+            for described in item.values()
+            if isinstance(described, dict)
+        ]
+        return (
+            None if end["operation"] in operations else f"There is no operation {end['operation']}."
+        )
+
+    async def list_schedules(self, request: Request) -> Response:
+        return JSONResponse({"schedules": self._store.schedules()})
+
+    async def put_schedule(self, request: Request) -> Response:
+        pipeline, name = request.path_params["pipeline"], request.path_params["name"]
+        state = (await request.json()).get("state")
+        if state not in {"on", "off", "paused"}:
+            return _problem(HTTPStatus.BAD_REQUEST, "A schedule is on, off or paused.")
+        if not self._store.set_schedule(pipeline, name, state):
+            return _problem(HTTPStatus.NOT_FOUND, f"{pipeline} has no schedule {name}.")
+        return Response(status_code=HTTPStatus.NO_CONTENT)
+
+    async def put_fault(self, request: Request) -> Response:
+        body = await request.json()
+        self._store.set_fault(body["target"], body.get("reason"))
+        return Response(status_code=HTTPStatus.NO_CONTENT)
+
+    async def describe(self, request: Request) -> Response:
+        routes = request.app.routes
+        paths: dict[str, dict[str, Any]] = {}
+        for route in routes:
+            for method in sorted((route.methods or set()) - {"HEAD"}):
+                ok = {"responses": {"200": {"description": "As asked."}}}
+                parameters = [
+                    {"name": n, "in": "path", "required": True, "schema": {"type": "string"}}
+                    for n in route.param_convertors
+                ]
+                item = paths.setdefault(
+                    route.path, {"parameters": parameters} if parameters else {}
+                )
+                item[method.lower()] = ok
+        info = {"title": "Simulated workspace and gateway", "version": "1.0.0"}
+        return JSONResponse({"openapi": "3.1.0", "info": info, "paths": paths})
+
+
+def _problem(status: HTTPStatus, detail: str) -> Response:
+    return JSONResponse(
+        {"title": status.phrase, "status": status.value, "detail": detail},
+        status_code=status.value,
+        media_type="application/problem+json",
+    )

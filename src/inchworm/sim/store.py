@@ -1,0 +1,130 @@
+"""What a simulated platform remembers, in a SQLite file."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+_TABLES = """
+CREATE TABLE IF NOT EXISTS items (
+    kind TEXT, name TEXT, digest TEXT, document TEXT, state TEXT, reason TEXT, changed_at TEXT,
+    PRIMARY KEY (kind, name));
+CREATE TABLE IF NOT EXISTS schedules (
+    pipeline TEXT, name TEXT, cron TEXT, timezone TEXT, state TEXT,
+    PRIMARY KEY (pipeline, name));
+CREATE TABLE IF NOT EXISTS faults (target TEXT PRIMARY KEY, reason TEXT);
+"""
+
+
+class SimStore:
+    """Items, schedules and injected faults."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with self._open() as connection:
+            connection.executescript(_TABLES)
+
+    @contextmanager
+    def _open(self) -> Iterator[sqlite3.Connection]:
+        connection = sqlite3.connect(self._path, timeout=10)
+        connection.row_factory = sqlite3.Row
+        try:
+            with connection:
+                yield connection
+        finally:
+            connection.close()
+
+    def items(self) -> list[dict[str, Any]]:
+        """All items without their documents."""
+        with self._open() as connection:
+            query = "SELECT kind, name, digest, state, reason, changed_at FROM items ORDER BY 1, 2"
+            return [dict(row) for row in connection.execute(query)]
+
+    def item(self, kind: str, name: str) -> dict[str, Any] | None:
+        """One item with its document."""
+        with self._open() as connection:
+            query = "SELECT * FROM items WHERE kind = ? AND name = ?"
+            row = connection.execute(query, (kind, name)).fetchone()
+        if row is None:
+            return None
+        return {**dict(row), "document": json.loads(row["document"])}
+
+    def put(self, item: dict[str, Any]) -> None:
+        """Add or replace an item."""
+        with self._open() as connection:
+            connection.execute(
+                "INSERT OR REPLACE INTO items VALUES (?, ?, ?, ?, ?, ?, ?)",
+                (
+                    item["kind"],
+                    item["name"],
+                    item["digest"],
+                    json.dumps(item["document"]),
+                    item["state"],
+                    item["reason"],
+                    item["changed_at"],
+                ),
+            )
+
+    def remove(self, kind: str, name: str) -> bool:
+        """Remove an item, and the schedules of a pipeline; whether it was there."""
+        with self._open() as connection:
+            if kind == "pipeline":
+                connection.execute("DELETE FROM schedules WHERE pipeline = ?", (name,))
+            removed = connection.execute(
+                "DELETE FROM items WHERE kind = ? AND name = ?", (kind, name)
+            )
+            return removed.rowcount > 0
+
+    def schedules(self) -> list[dict[str, Any]]:
+        """All schedules."""
+        with self._open() as connection:
+            return [
+                dict(row) for row in connection.execute("SELECT * FROM schedules ORDER BY 1, 2")
+            ]
+
+    def keep_schedules(self, pipeline: str, wanted: dict[str, dict[str, str]]) -> None:
+        """Make a pipeline's schedules these; new ones are off, known ones keep their state."""
+        with self._open() as connection:
+            states = {
+                row["name"]: row["state"]
+                for row in connection.execute(
+                    "SELECT name, state FROM schedules WHERE pipeline = ?", (pipeline,)
+                )
+            }
+            connection.execute("DELETE FROM schedules WHERE pipeline = ?", (pipeline,))
+            for name, schedule in wanted.items():
+                connection.execute(
+                    "INSERT INTO schedules VALUES (?, ?, ?, ?, ?)",
+                    (
+                        pipeline,
+                        name,
+                        schedule["cron"],
+                        schedule.get("timezone", "UTC"),
+                        states.get(name, "off"),
+                    ),
+                )
+
+    def set_schedule(self, pipeline: str, name: str, state: str) -> bool:
+        """Set a schedule's state; whether it is there."""
+        with self._open() as connection:
+            query = "UPDATE schedules SET state = ? WHERE pipeline = ? AND name = ?"
+            return connection.execute(query, (state, pipeline, name)).rowcount > 0
+
+    def faults(self) -> dict[str, str]:
+        """Injected faults: the reason for each ``kind:name``."""
+        with self._open() as connection:
+            return {
+                row["target"]: row["reason"] for row in connection.execute("SELECT * FROM faults")
+            }
+
+    def set_fault(self, target: str, reason: str | None) -> None:
+        """Inject a fault, or take it back."""
+        with self._open() as connection:
+            connection.execute("DELETE FROM faults WHERE target = ?", (target,))
+            if reason is not None:
+                connection.execute("INSERT INTO faults VALUES (?, ?)", (target, reason))

@@ -1,0 +1,132 @@
+"""What a database must be able to do, and which adapter an address asks for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Protocol
+
+from inchworm.core.errors import TargetError
+from inchworm.core.structure.tables import Table
+from inchworm.targets.secrets import Secret
+
+
+@dataclass(frozen=True, kw_only=True)
+class Switch:
+    """One model at the switch-over.
+
+    Attributes:
+        name: the real ``schema.table``.
+        beside: the name that it was built under; None for a model that goes away.
+        store: ``view`` or ``table``.
+        view_sql: for a view, the SELECT with the names that count after the switch-over.
+        kept: the name under which a replaced or removed table is kept aside.
+    """
+
+    name: str
+    beside: str | None
+    store: str
+    view_sql: str | None
+    kept: str
+
+
+class Database(Protocol):
+    """A connection to one database.
+
+    Everything raises :class:`~inchworm.core.errors.TargetError` when the database refuses.
+    Statements outside :meth:`transaction` take effect at once. Parameters in SQL are written ``?``.
+    """
+
+    dialect: str
+    identity: str
+    """Who we are there, and where: ``lena at river_dev.duckdb``."""
+
+    def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
+        """Run a statement."""
+        ...
+
+    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """Run a query."""
+        ...
+
+    def frame(self, sql: str) -> Any:
+        """Run a query into a pandas DataFrame."""
+        ...
+
+    def append_frame(self, table: str, frame: Any) -> None:
+        """Add the rows of a pandas DataFrame to a table, columns matched by name."""
+        ...
+
+    def transaction(self) -> AbstractContextManager[None]:
+        """Everything inside takes effect together, or not at all."""
+        ...
+
+    def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
+        """Tables and views with their columns, by real name; of some schemas or of all."""
+        ...
+
+    def kinds(self) -> Mapping[str, str]:
+        """``table`` or ``view`` for each thing that :meth:`structure` lists."""
+        ...
+
+    def create_schema(self, schema: str) -> None:
+        """Make a schema unless it is there."""
+        ...
+
+    def build(self, name: str, store: str, sql: str) -> int | None:
+        """Make a table or view from a SELECT, replacing a leftover; the rows of a table."""
+        ...
+
+    def drop(self, name: str) -> None:
+        """Remove a table or view if it is there."""
+        ...
+
+    def switch_over(self, switches: Sequence[Switch]) -> None:
+        """Put what was built beside in place. Called inside a transaction."""
+        ...
+
+    def close(self) -> None:
+        """End the connection."""
+        ...
+
+
+def connect(
+    url: str,
+    *,
+    root: Path,
+    password: Secret | None = None,
+    read_only: bool = False,
+    threads: int | None = None,
+) -> Database:
+    """Connect to the database at an address.
+
+    Args:
+        url: ``duckdb:///path``; relative paths start at ``root``.
+        root: the project's folder.
+        password: for databases that ask for one.
+        read_only: for looking only; a database that is not there yet is then not created.
+        threads: how many the database may use, where it can be told.
+
+    Raises:
+        TargetError: when there is no adapter, or the database cannot be reached.
+    """
+    kind, separator, place = url.partition("://")
+    if kind == "duckdb" and separator:
+        from inchworm.targets.databases.duckdb import DuckDb
+
+        return DuckDb(
+            root / place.lstrip("/") if not place.startswith("//") else Path(place[1:]),
+            read_only=read_only,
+            threads=threads,
+        )
+    raise TargetError(
+        f"there is no adapter for the database {url!r}.",
+        next="Write duckdb:///path, relative to the project.",
+    )
+
+
+def quoted(name: str) -> str:
+    """``schema.table`` in double quotes, as standard SQL and all our databases read it."""
+    return ".".join('"' + piece.replace('"', '""') + '"' for piece in name.split(".", 1))

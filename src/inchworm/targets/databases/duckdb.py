@@ -1,0 +1,189 @@
+"""DuckDB: a database in a file, used by one process at a time."""
+
+from __future__ import annotations
+
+import getpass
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import duckdb
+
+from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.core.sql.types import normal_type
+from inchworm.core.structure.tables import Column, Table
+from inchworm.targets.databases.base import Switch, quoted
+
+
+class DuckDb:
+    """A connection to a DuckDB file."""
+
+    dialect = "duckdb"
+
+    def __init__(self, path: Path, *, read_only: bool = False, threads: int | None = None) -> None:
+        self.identity = f"{getpass.getuser()} at {path.name}"
+        self._path = path
+        config: dict[str, str | bool | int | float | list[str]] = {}
+        if threads is not None:
+            config["threads"] = threads
+        try:
+            if read_only and not path.exists():
+                self._connection = duckdb.connect(":memory:")
+                return
+            path.parent.mkdir(parents=True, exist_ok=True)
+            self._connection = duckdb.connect(str(path), read_only=read_only, config=config)
+        except duckdb.IOException as error:
+            raise self._unreachable(error) from error
+        except (duckdb.Error, OSError) as error:
+            raise TargetError(
+                f"the database {path.name} cannot be opened: {_first_line(error)}",
+                next="Check that the file is a DuckDB database that you may read and write.",
+            ) from error
+
+    def _unreachable(self, error: duckdb.IOException) -> Exception:
+        message = _first_line(error)
+        if "lock" in message:
+            holder = message.partition("PID ")[2].partition(")")[0]
+            by = f" (process {holder})" if holder else ""
+            return EnvironmentMoved(
+                f"the database {self._path.name} is locked by another process{by}.",
+                next="Wait until it has finished, or close it, and try again.",
+            )
+        return TargetError(
+            f"the database {self._path.name} cannot be opened: {message}",
+            next="Check that the file is a DuckDB database that you may read and write.",
+        )
+
+    def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
+        """Run a statement."""
+        with self._errors():
+            self._connection.execute(sql, list(values))
+
+    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """Run a query."""
+        with self._errors():
+            found: list[tuple[Any, ...]] = self._connection.execute(sql, list(values)).fetchall()
+            return found
+
+    def frame(self, sql: str) -> Any:
+        """Run a query into a pandas DataFrame."""
+        with self._errors():
+            return self._connection.execute(sql).df()
+
+    def append_frame(self, table: str, frame: Any) -> None:
+        """Add the rows of a pandas DataFrame to a table, columns matched by name."""
+        with self._errors():
+            self._connection.register("__frame", frame)
+            try:
+                self._connection.execute(
+                    f"INSERT INTO {quoted(table)} BY NAME SELECT * FROM __frame"
+                )
+            finally:
+                self._connection.unregister("__frame")
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """Everything inside takes effect together, or not at all."""
+        self.execute("BEGIN TRANSACTION")
+        try:
+            yield
+        except BaseException:
+            with self._errors():
+                self._connection.rollback()
+            raise
+        self.execute("COMMIT")
+
+    def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
+        """Tables and views with their columns, by real name."""
+        found: dict[str, list[Column]] = defaultdict(list)
+        wanted = None if schemas is None else set(schemas)
+        for schema, table, column, type_, nullable in self.rows(
+            "SELECT schema_name, table_name, column_name, data_type, is_nullable "
+            "FROM duckdb_columns() WHERE NOT internal AND database_name = current_database() "
+            "ORDER BY schema_name, table_name, column_index"
+        ):
+            if wanted is None or schema in wanted:
+                kind = normal_type(type_, "duckdb")
+                found[f"{schema}.{table}"].append(Column(column, kind, not nullable))
+        return {name: Table(name, tuple(columns)) for name, columns in found.items()}
+
+    def kinds(self) -> Mapping[str, str]:
+        """``table`` or ``view`` for each thing that :meth:`structure` lists."""
+        return {
+            f"{schema}.{name}": "view" if kind == "VIEW" else "table"
+            for schema, name, kind in self.rows(
+                "SELECT table_schema, table_name, table_type FROM information_schema.tables "
+                "WHERE table_catalog = current_database()"
+            )
+        }
+
+    def create_schema(self, schema: str) -> None:
+        """Make a schema unless it is there."""
+        self.execute(f"CREATE SCHEMA IF NOT EXISTS {quoted(schema)}")
+
+    def build(self, name: str, store: str, sql: str) -> int | None:
+        """Make a table or view from a SELECT, replacing a leftover; the rows of a table."""
+        self.drop(name)
+        self.execute(f"CREATE {store.upper()} {quoted(name)} AS {sql}")
+        if store == "view":
+            return None
+        return int(self.rows(f"SELECT count(*) FROM {quoted(name)}")[0][0])
+
+    def drop(self, name: str) -> None:
+        """Remove a table or view if it is there."""
+        schema, _, table = name.partition(".")
+        kind = self.rows(
+            "SELECT table_type FROM information_schema.tables "
+            "WHERE table_catalog = current_database() AND table_schema = ? AND table_name = ?",
+            [schema, table],
+        )
+        if kind:
+            self.execute(f"DROP {'VIEW' if kind[0][0] == 'VIEW' else 'TABLE'} {quoted(name)}")
+
+    def switch_over(self, switches: Sequence[Switch]) -> None:
+        """Put what was built beside in place. Called inside a transaction.
+
+        DuckDB's views read a table by its name, so views can be made in any order after the tables
+        have their names.
+        """
+        for switch in switches:
+            self.drop(switch.kept)
+            there = self.kinds().get(switch.name)
+            if there == "table":
+                self.execute(
+                    f"ALTER TABLE {quoted(switch.name)} RENAME TO {quoted(_table(switch.kept))}"
+                )
+            elif there == "view":
+                self.drop(switch.name)
+            if switch.beside is not None and switch.store == "table":
+                self.execute(
+                    f"ALTER TABLE {quoted(switch.beside)} RENAME TO {quoted(_table(switch.name))}"
+                )
+        for switch in switches:
+            if switch.store == "view" and switch.beside is not None:
+                self.drop(switch.beside)
+                self.execute(f"CREATE VIEW {quoted(switch.name)} AS {switch.view_sql}")
+
+    def close(self) -> None:
+        """End the connection."""
+        self._connection.close()
+
+    @contextmanager
+    def _errors(self) -> Iterator[None]:
+        try:
+            yield
+        except duckdb.Error as error:
+            raise TargetError(
+                f"{self._path.name} says: {_first_line(error)}", next="Nothing was changed by it."
+            ) from error
+
+
+def _table(name: str) -> str:
+    return name.partition(".")[2]
+
+
+def _first_line(error: Exception) -> str:
+    lines = [line.strip() for line in str(error).splitlines() if line.strip()]
+    return lines[0] if lines else type(error).__name__

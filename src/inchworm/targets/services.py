@@ -1,0 +1,175 @@
+"""The client of a workspace and a gateway: one HTTP interface, in process or over the network."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any, Protocol
+
+import httpx
+
+from inchworm.core.composition import LiveItem
+from inchworm.core.errors import TargetError
+from inchworm.targets.secrets import Secret
+
+SIM_FOLDER = Path(".inchworm/sim")
+"""Where simulated services keep what they are sent, below the project."""
+
+
+class Workspace(Protocol):
+    """Where notebooks, libraries, pipelines and their schedules live."""
+
+    def items(self) -> dict[str, LiveItem]:
+        """Everything there, by ``kind:name``."""
+        ...
+
+    def put(self, part: str, digest: str, document: Mapping[str, Any]) -> None:
+        """Add or replace an item; doing it again changes nothing."""
+        ...
+
+    def remove(self, part: str) -> None:
+        """Remove an item if it is there."""
+        ...
+
+    def schedules(self) -> dict[str, str]:
+        """The state of each ``pipeline.schedule``: on, off or paused."""
+        ...
+
+    def set_schedule(self, pipeline: str, schedule: str, state: str) -> None:
+        """Set a schedule's state."""
+        ...
+
+
+class Gateway(Protocol):
+    """Where connections and flows live."""
+
+    def items(self) -> dict[str, LiveItem]:
+        """Everything there, by ``kind:name``."""
+        ...
+
+    def put(self, part: str, digest: str, document: Mapping[str, Any]) -> None:
+        """Add or replace an item; doing it again changes nothing."""
+        ...
+
+    def remove(self, part: str) -> None:
+        """Remove an item if it is there."""
+        ...
+
+    def activate(self, flow: str) -> str | None:
+        """Switch a flow on; the gateway's reason if it refuses."""
+        ...
+
+
+class HttpService:
+    """A workspace or gateway behind HTTP; it answers both protocols."""
+
+    def __init__(self, client: httpx.Client, name: str) -> None:
+        self._client = client
+        self._name = name
+
+    def items(self) -> dict[str, LiveItem]:
+        """Everything there, by ``kind:name``."""
+        found = self._request("GET", "/v1/items").json()["items"]
+        return {
+            f"{item['kind']}:{item['name']}": LiveItem(
+                part=f"{item['kind']}:{item['name']}",
+                digest=item["digest"],
+                state=item["state"],
+                reason=item["reason"],
+            )
+            for item in found
+        }
+
+    def put(self, part: str, digest: str, document: Mapping[str, Any]) -> None:
+        """Add or replace an item."""
+        self._request("PUT", _path(part), {"digest": digest, "document": document})
+
+    def remove(self, part: str) -> None:
+        """Remove an item if it is there."""
+        self._request("DELETE", _path(part))
+
+    def schedules(self) -> dict[str, str]:
+        """The state of each ``pipeline.schedule``."""
+        found = self._request("GET", "/v1/schedules").json()["schedules"]
+        return {f"{s['pipeline']}.{s['name']}": s["state"] for s in found}
+
+    def set_schedule(self, pipeline: str, schedule: str, state: str) -> None:
+        """Set a schedule's state."""
+        self._request("PUT", f"/v1/schedules/{pipeline}/{schedule}", {"state": state})
+
+    def activate(self, flow: str) -> str | None:
+        """Switch a flow on; the gateway's reason if it refuses."""
+        name = flow.partition(":")[2]
+        answer = self._send("POST", f"/v1/flows/{name}/activation", None)
+        if answer.status_code == httpx.codes.CONFLICT:
+            return str(answer.json()["detail"])
+        self._checked(answer)
+        return None
+
+    def set_fault(self, target: str, reason: str | None) -> None:
+        """Make a simulated service refuse something from now on, or no longer."""
+        self._request("PUT", "/v1/faults", {"target": target, "reason": reason})
+
+    def _request(self, method: str, path: str, body: Any = None) -> httpx.Response:
+        return self._checked(self._send(method, path, body))
+
+    def _send(self, method: str, path: str, body: Any) -> httpx.Response:
+        try:
+            return self._client.request(method, path, json=body)
+        except httpx.HTTPError as error:
+            raise TargetError(
+                f"the service {self._name} cannot be reached: {error}.",
+                next="Check its address in the environment file, and that it is running.",
+            ) from error
+
+    def _checked(self, answer: httpx.Response) -> httpx.Response:
+        if answer.is_success:
+            return answer
+        try:
+            detail = str(answer.json()["detail"])
+        except (ValueError, KeyError, TypeError):
+            detail = answer.reason_phrase
+        raise TargetError(
+            f"the service {self._name} says {answer.status_code}: {detail}",
+            next="Mend the reason and promote again: the promotion goes on where it stopped.",
+        )
+
+
+def connect_service(url: str, root: Path, token: Secret | None = None) -> HttpService:
+    """A service at ``sim:NAME`` (in process) or at an http address.
+
+    Raises:
+        TargetError: when the address is of no known kind.
+    """
+    headers = {"authorization": f"Bearer {token.reveal()}"} if token is not None else {}
+    if url.startswith("sim:"):
+        from inchworm.sim.app import create_app
+
+        app = create_app(root / SIM_FOLDER / f"{url.removeprefix('sim:')}.sqlite")
+        transport = _InProcess(httpx.ASGITransport(app=app))
+        client = httpx.Client(transport=transport, base_url="http://sim", headers=headers)
+        return HttpService(client, url)
+    if url.startswith(("http://", "https://")):
+        return HttpService(httpx.Client(base_url=url, headers=headers, timeout=30), url)
+    raise TargetError(f"there is no service at {url!r}.", next="Write sim:NAME or an http address.")
+
+
+class _InProcess(httpx.BaseTransport):
+    """Sends the requests of a synchronous client to an application in this process."""
+
+    def __init__(self, transport: httpx.ASGITransport) -> None:
+        self._transport = transport
+
+    def handle_request(self, request: httpx.Request) -> httpx.Response:
+        async def answer() -> httpx.Response:
+            response = await self._transport.handle_async_request(request)
+            content = await response.aread()
+            return httpx.Response(response.status_code, headers=response.headers, content=content)
+
+        return asyncio.run(answer())
+
+
+def _path(part: str) -> str:
+    kind, _, name = part.partition(":")
+    return f"/v1/items/{kind}/{name}"

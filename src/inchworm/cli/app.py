@@ -8,14 +8,17 @@ import os
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from inchworm.core.environments import Environment
 from inchworm.core.parameters import Value, evaluate, read_matrix
 from inchworm.core.toml import TomlProblem, read_toml
 from inchworm.project.git import user_name
 from inchworm.project.tree import Project, find_project
-from inchworm.store.bundles import BundleStore
-from inchworm.store.ledger import Ledger
+
+if TYPE_CHECKING:
+    from inchworm.store.bundles import BundleStore
+    from inchworm.store.ledger import Ledger
 
 LOCKS = ".inchworm/locks"
 
@@ -63,12 +66,16 @@ class App:
     @cached_property
     def ledger(self) -> Ledger:
         """The ledger that the project names."""
+        from inchworm.store.ledger import Ledger
+
         path = self.project.path(self.project.settings.storage.ledger)
         return Ledger(path, now=now, by=self.user)
 
     @cached_property
     def bundles(self) -> BundleStore:
         """The bundle store that the project names."""
+        from inchworm.store.bundles import BundleStore
+
         return BundleStore(self.project.path(self.project.settings.storage.bundles))
 
     def values(self, environment: Environment) -> dict[str, Value]:

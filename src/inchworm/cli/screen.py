@@ -30,6 +30,7 @@ STYLES = {
     "dropped": "dim",
     "waiting": "dim",
     "protected": "bold magenta",
+    "not protected": "dim",
 }
 """How words that say a state are coloured; each reads just as well without."""
 
@@ -82,11 +83,12 @@ def print_findings(screen: Console, findings: Sequence[Finding]) -> None:
         screen.print(head, soft_wrap=True)
         said, *ways = finding.message.split("\n")
         subject = f"{finding.part} " if finding.part else ""
-        screen.print(Padding(Text(f"{subject}{said}"), (0, 0, 0, 8)))
+        screen.print(Padding(Text(f"{subject}{said}"), (0, 0, 0, 8), expand=False))
         for way in ways:
-            screen.print(Padding(Text(way, style="cyan"), (0, 0, 0, 10)))
+            screen.print(Padding(Text(way, style="cyan"), (0, 0, 0, 10), expand=False))
         if finding.severity is not Severity.NOTE:
-            screen.print(Padding(Text(f"next: {finding.remedy}", style="dim"), (0, 0, 0, 8)))
+            remedy = Text(f"next: {finding.remedy}", style="dim")
+            screen.print(Padding(remedy, (0, 0, 0, 8), expand=False))
         screen.print()
 
 

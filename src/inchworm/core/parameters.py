@@ -99,10 +99,14 @@ _SETTINGS = {"type", "about", "every", "must_differ", "one_of", "unit"}
 
 
 def read_matrix(
-    document: TomlDocument, environments: Iterable[str]
+    document: TomlDocument, environments: Iterable[str] | None
 ) -> tuple[dict[str, Parameter], list[Finding]]:
-    """The matrix that ``parameters.toml`` declares, and everything that is wrong with its form."""
-    known = list(environments)
+    """The matrix that ``parameters.toml`` declares, and everything that is wrong with its form.
+
+    ``environments`` are those that may have values; None when all may, as in a bundle, which does
+    not know them.
+    """
+    known = None if environments is None else list(environments)
     matrix: dict[str, Parameter] = {}
     findings: list[Finding] = []
     for name, row in document.values.items():
@@ -118,8 +122,10 @@ def read_matrix(
             findings.append(_wrong(document.line_of((name, "type")), f"{name} {said}", near))
             continue
         cells = {key: cell for key, cell in row.items() if key not in _SETTINGS}
-        for key in [key for key in cells if key not in known]:
-            near = did_you_mean(key, [*known, *_SETTINGS], "Remove it, or add the environment.")
+        for key in [key for key in cells if known is not None and key not in known]:
+            near = did_you_mean(
+                key, [*(known or ()), *_SETTINGS], "Remove it, or add the environment."
+            )
             findings.append(
                 _wrong(document.line_of((name, key)), f"{name}.{key} is no environment", near)
             )

@@ -415,8 +415,7 @@ class _Carrier:
                 self._live_part(PartId.parse(s.part)) for s in self.steps if s.phase is Phase.BUILD
             )
             self._mark(step)
-        kept = "replaced tables are kept aside"
-        return StepReport(state=StepState.DONE, message=f"{len(switches)} models live; {kept}")
+        return StepReport(state=StepState.DONE, message=f"{len(switches)} models live")
 
     def _remove_model(self, step: Step) -> StepReport:
         real = self._real(step.part.partition(":")[2])

@@ -43,7 +43,6 @@ def prepare(bundle: Bundle, environment: Environment, today: dt.date) -> Prepare
         version=bundle.version,
         dialect=bundle.dialect,
         files=bundle.files,
-        environments=[environment.name],
     )
     values = evaluate(reading.assembly.matrix, environment.name, today)
     if values.problems:

@@ -25,6 +25,9 @@ from inchworm.kinds.base import Surroundings, file_below
 from inchworm.kinds.model import reads_of, sql_uses
 from inchworm.kinds.settings import Report, Settings, parameter_uses, read_part
 
+#: The safe loader in C where libyaml is there: API documents can be large.
+_Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+
 
 class End(Settings):
     """One end of a flow: rows of ours, or an operation of an API."""
@@ -265,7 +268,7 @@ def _read_api(flow: Flow, shared: Mapping[str, bytes], report: Report) -> Mappin
         refuse(f"there is no {path}", did_you_mean(path, apis, "Add the OpenAPI document."))
         return None
     try:
-        api = yaml.safe_load(content.decode("utf-8"))
+        api = yaml.load(content.decode("utf-8"), Loader=_Loader)
     except (UnicodeDecodeError, yaml.YAMLError) as error:
         mark = getattr(error, "problem_mark", None)
         message = f"is not YAML: {getattr(error, 'problem', error)}"

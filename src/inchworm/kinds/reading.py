@@ -86,7 +86,7 @@ def read_project(
     version: str,
     dialect: str,
     files: Mapping[str, bytes],
-    environments: Iterable[str] = (),
+    environments: Iterable[str] | None = None,
     environment_uses: Iterable[Use] = (),
 ) -> Reading:
     """Read all parts and work out their facts; what is wrong becomes findings.
@@ -96,11 +96,11 @@ def read_project(
         version: its version.
         dialect: the SQL dialect of its models and scripts.
         files: contents by path, relative to the project, with forward slashes.
-        environments: names that the parameter matrix must have values for.
+        environments: names that the parameter matrix must have values for; a bundle knows none.
         environment_uses: parameters that environment files use.
     """
     findings: list[Finding] = []
-    known_environments = tuple(environments)
+    known_environments = None if environments is None else tuple(environments)
     matrix: dict[str, Parameter] = {}
     if FILE in files:
         try:
@@ -131,7 +131,7 @@ def read_project(
         provider=provider,
         model_order=order,
         matrix=matrix,
-        environments=known_environments,
+        environments=known_environments or (),
         environment_uses=tuple(environment_uses),
         findings=tuple(findings),
     )

@@ -55,5 +55,5 @@ def _show(app: App, reading: Reading, findings: list[Finding]) -> None:
         screen,
         outcome,
         f"{settings.name} {settings.version}: {spell_findings(findings)} in "
-        f"{counted(parts, 'part')}, with values for {counted(environments, 'environment')}.",
+        f"{counted(parts, 'part')} for {counted(environments, 'environment')}.",
     )

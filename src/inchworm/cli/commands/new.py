@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import sys
 from pathlib import Path
 
 import click
@@ -20,7 +21,7 @@ def command(directory: str, name: str | None, dialect: str | None) -> None:
     """Start a project in DIR that passes check and can be promoted at once."""
     folder = Path(directory).resolve().name.lower()
     suggested = re.sub(r"[^a-z0-9_-]+", "_", folder).strip("_-0123456789")
-    asks = click.get_text_stream("stdin").isatty()
+    asks = sys.stdin.isatty()
     if name is None:
         name = click.prompt("Name", default=suggested or "project") if asks else suggested
     if dialect is None:

@@ -271,6 +271,8 @@ class _Progress(Reporter):
         self._environment = promotion.draft.environment
         self._usual = usual
         self._status: Status | None = None
+        self._action = max((len(step.action) for step in promotion.draft.steps), default=0)
+        self._what = max((len(_what(step)) for step in promotion.draft.steps), default=0)
 
     def step_started(self, step: Step) -> None:
         """Show the step while it runs, where that can be erased again."""
@@ -290,14 +292,15 @@ class _Progress(Reporter):
     def step_ended(self, step: Step, report: StepReport) -> None:
         """One line for good."""
         width = len(str(self._total))
+        failed = report.state is StepState.FAILED
         line = Text.assemble(
-            (f"{self._environment}  {step.number:>{width}}/{self._total}  ", "dim"),
-            f"{step.action:11} {_what(step):42} ",
+            (f"{self._environment} {step.number:>{width}}/{self._total}  ", "dim"),
+            f"{step.action:<{self._action}}  {_what(step):<{self._what}}  ",
             word(report.state.value),
             (f"  {spell_seconds(report.seconds)}", "dim"),
-            f"  {report.message}" if report.state is not StepState.FAILED else "",
+            f"  {report.message}" if report.message and not failed else "",
         )
-        self._screen.print(line, soft_wrap=not self._screen.is_terminal, overflow="ellipsis")
+        self._screen.print(line, no_wrap=True, crop=self._screen.is_terminal, overflow="ignore")
 
     def close(self) -> None:
         """Take the running line away."""

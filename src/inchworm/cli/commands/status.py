@@ -77,7 +77,7 @@ def _show(app: App, found: list[EnvironmentStatus], read_at: str) -> None:
     lines: list[tuple[str | Text, ...]] = []
     for status in found:
         environment = status.environment
-        protection = word("protected") if environment.protected else Text("open", style="dim")
+        protection = word(environment.protection)
         last = status.live.last if status.live else None
         if status.live is None:
             lines.append((environment.name, protection, "cannot be read", "", "", "", "", ""))

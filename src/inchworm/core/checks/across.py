@@ -72,7 +72,12 @@ def _missing_column(
     rule = rules.COLUMN_GONE if ways else rules.UNKNOWN_COLUMN
     for part, read in readers:
         near = did_you_mean(node.field or "", [c.name for c in table.columns], rule.remedy)
-        felt = "".join(f"\n{way}" for way in ways)
+        provided = {t.name for t in assembly.facts[part].provides} | {str(part)}
+        felt = "".join(
+            "\n" + " -> ".join(map(str, way))
+            for way in ways
+            if any(step.owner in provided for step in way)
+        )
         provider = assembly.provider.get(node.owner)
         by = f", which {provider} no longer provides" if provider and provider != part else ""
         yield rule.finding(
@@ -84,14 +89,13 @@ def _missing_column(
         )
 
 
-def _ways_down(assembly: Assembly, node: Node) -> list[str]:
-    """The ways from a column to each flow and consumer that reads it, one line each."""
+def _ways_down(assembly: Assembly, node: Node) -> list[list[Node]]:
+    """The ways from a column to each flow and consumer that reads it."""
     came_from = assembly.graph.reached([node], Direction.DOWN)
-    shown: dict[str, str] = {}
+    shown: dict[str, list[Node]] = {}
     for reached in came_from:
         if reached.owner.startswith((f"{Kind.FLOW}:", f"{Kind.CONSUMER}:")):
-            way = " -> ".join(str(step) for step in way_to(reached, came_from))
-            shown.setdefault(reached.owner, way)
+            shown.setdefault(reached.owner, way_to(reached, came_from))
     return [shown[owner] for owner in sorted(shown)]
 
 

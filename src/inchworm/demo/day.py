@@ -1,0 +1,246 @@
+"""A day's work with Riverwatch: the repository is written, then the commands are typed."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from inchworm.core.errors import InchwormError, UsageError
+from inchworm.demo.data import generate, write_database
+
+SOURCE = Path(__file__).parent / "riverwatch"
+USER = "Lena Marsh"
+
+_COMMITS: Sequence[tuple[str, Sequence[str]]] = (
+    (
+        "Know the gauges and readings that arrive from outside",
+        ("inchworm.toml", "README.md", ".gitignore", "environments", "schemas/raw"),
+    ),
+    ("Keep thresholds and subscribers", ("schemas/ops",)),
+    (
+        "Clean readings, hourly levels and daily peaks",
+        ("models/hydro", "checks", "parameters.toml"),
+    ),
+    ("Forecast levels", ("notebooks", "library")),
+    (
+        "Decide the flood state and publish warnings",
+        ("models/alert", "connections", "flows", "apis"),
+    ),
+    ("Run it every night, and say who reads us", ("pipelines", "consumers")),
+)
+
+Say = Callable[[str], None]
+
+
+def write_scenario(folder: Path, say: Say) -> None:
+    """Write the project as a git repository, with its databases beside it.
+
+    The scenario appears under its name complete or not at all.
+
+    Raises:
+        UsageError: when the folder is there already.
+        InchwormError: when git is missing.
+    """
+    if folder.exists():
+        raise UsageError(
+            f"{folder} is there already.",
+            next="Remove it, or name another: inchworm demo --into DIR.",
+        )
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    partial = Path(tempfile.mkdtemp(prefix=f".{folder.name}.", dir=folder.resolve().parent))
+    try:
+        _write_files(partial)
+        _write_history(partial)
+        catchment = generate()
+        first = partial / "data" / "river_dev.duckdb"
+        write_database(first, catchment)
+        for environment in ("test", "prod"):
+            shutil.copyfile(first, first.with_name(f"river_{environment}.duckdb"))
+        partial.chmod(0o755)
+        partial.rename(folder)
+    except BaseException:
+        shutil.rmtree(partial, ignore_errors=True)
+        raise
+    gauges, readings = len(catchment.gauges), len(catchment.readings)
+    say(f"{folder}: a git repository with {len(_COMMITS)} commits, the last one tagged v1.4.0.")
+    say(f"{folder}/data: a database per environment, {gauges} gauges and {readings:,} readings.")
+
+
+def _write_files(folder: Path) -> None:
+    ignore = shutil.ignore_patterns("__pycache__")
+    shutil.copytree(SOURCE, folder, dirs_exist_ok=True, ignore=ignore)
+    (folder / "gitignore").rename(folder / ".gitignore")
+    secrets = folder / ".secrets"
+    secrets.mkdir(mode=0o700)
+    for environment in ("dev", "test", "prod"):
+        file = secrets / f"notice_token.{environment}"
+        file.touch(mode=0o600)
+        file.write_text(f"made-up-token-of-{environment}\n")
+
+
+def _write_history(folder: Path) -> None:
+    _git(folder, "init", "--quiet", "--initial-branch=main")
+    _git(folder, "config", "user.name", USER)
+    _git(folder, "config", "user.email", "lena@brackwater.example")
+    _git(folder, "config", "commit.gpgsign", "false")
+    for day, (message, paths) in enumerate(_COMMITS, start=9):
+        _git(folder, "add", *paths)
+        _commit(folder, message, f"2026-11-{day:02d}T09:30:00+00:00")
+    _git(folder, "tag", "v1.4.0")
+
+
+def _commit(folder: Path, message: str, at: str) -> None:
+    dates = {"GIT_AUTHOR_DATE": at, "GIT_COMMITTER_DATE": at}
+    _git(folder, "commit", "--quiet", "-m", message, environ=dates)
+
+
+def _git(folder: Path, *arguments: str, environ: Mapping[str, str] | None = None) -> None:
+    try:
+        subprocess.run(
+            ["git", *arguments],
+            cwd=folder,
+            env={**os.environ, **(environ or {})},
+            check=True,
+            capture_output=True,
+            text=True,
+        )
+    except FileNotFoundError as error:
+        raise InchwormError("git is not installed.", next="Install git.") from error
+    except subprocess.CalledProcessError as error:
+        raise InchwormError(f"git {arguments[0]} failed: {error.stderr.strip()}") from error
+
+
+@dataclass(frozen=True)
+class _Day:
+    """The scenario's folder, and how to speak and to type."""
+
+    folder: Path
+    say: Say
+
+    def talk(self, text: str) -> None:
+        """A paragraph before a command."""
+        self.say("")
+        self.say(f"# {text}")
+
+    def type(self, command: str, *, exit_code: int = 0) -> None:
+        """Type a command: print it, then run it.
+
+        Raises:
+            InchwormError: when it ends otherwise than expected.
+        """
+        self.say("")
+        self.say(f"$ {command}")
+        program, *arguments = command.split()
+        line = [sys.executable, "-m", "inchworm"] if program == "inchworm" else [program]
+        environ = {**os.environ, "INCHWORM_USER": USER}
+        done = subprocess.run([*line, *arguments], cwd=self.folder, env=environ, check=False)
+        if done.returncode != exit_code:
+            raise InchwormError(
+                f"{command} ended with {done.returncode}, not with {exit_code}.",
+                next=f"Look into {self.folder}.",
+            )
+
+    @contextmanager
+    def editing(self, path: str) -> Iterator[list[tuple[str, str]]]:
+        """Collect replacements for a file, and make them, shown as a reader would type them."""
+        changes: list[tuple[str, str]] = []
+        yield changes
+        file = self.folder / path
+        text = file.read_text()
+        self.say("")
+        self.say(f"  in {path}:")
+        for old, new in changes:
+            text = text.replace(old, new)
+            for sign, lines in (("-", old), ("+", new)):
+                for line in lines.splitlines():
+                    self.say(f"  {sign} {line.strip()}")
+        file.write_text(text)
+
+    def commit(self, message: str, at: str, tag: str | None = None) -> None:
+        """Commit everything, as the reader could."""
+        self.say("")
+        self.say(f'$ git commit --all --message "{message}"')
+        _git(self.folder, "add", "--all")
+        _commit(self.folder, message, at)
+        if tag:
+            self.say(f"$ git tag {tag}")
+            _git(self.folder, "tag", tag)
+
+
+def work_through(folder: Path, say: Say) -> None:
+    """The practitioner's day, each command printed before its output.
+
+    Raises:
+        InchwormError: when a command does not end as it should.
+    """
+    day = _Day(folder, say)
+    _first_release(day)
+    _small_change(day)
+    _refused_change(day)
+
+
+def _first_release(day: _Day) -> None:
+    day.talk("Does everything fit together? Who would feel it if a column changed?")
+    day.type("inchworm check")
+    day.type("inchworm trace alert.flood_state.peak_cm --down")
+    day.talk("Pack the tagged commit once; the same bundle goes everywhere.")
+    day.type("inchworm pack")
+    day.type("inchworm bundles")
+    day.talk("Development first: it is empty, so everything is new.")
+    day.type("inchworm promote riverwatch-1.4.0 --to dev --yes")
+    day.talk("Production takes only what has passed through test.")
+    day.type("inchworm promote riverwatch-1.4.0 --to prod --yes", exit_code=3)
+    day.talk(
+        "Test, with its own values; then production: first the draft, then exactly that draft."
+    )
+    day.type("inchworm promote riverwatch-1.4.0 --to test --yes")
+    day.type("inchworm promote riverwatch-1.4.0 --to prod --draft")
+    day.type("inchworm promote P3 --yes")
+    day.talk("What is where? And a second promotion finds nothing to do.")
+    day.type("inchworm status")
+    day.type("inchworm promote riverwatch-1.4.0 --to prod --yes")
+
+
+def _small_change(day: _Day) -> None:
+    day.talk(
+        "A change of one model: rises to the millimetre. The version goes up, the commit is tagged."
+    )
+    with day.editing("models/hydro/level_trend.sql") as changes:
+        old = "mean_cm - lag(mean_cm, :trend_hours) OVER by_hour AS rise_cm"
+        changes.append(
+            (old, "round(mean_cm - lag(mean_cm, :trend_hours) OVER by_hour, 1) AS rise_cm")
+        )
+    with day.editing("inchworm.toml") as changes:
+        changes.append(('version = "1.4.0"', 'version = "1.4.1"'))
+    day.commit("Give rises to the millimetre", "2026-11-20T10:00:00+00:00", tag="v1.4.1")
+    day.type("inchworm pack")
+    day.talk("Only that model and what depends on it is built again; readings stay as they are.")
+    day.type("inchworm promote riverwatch-1.4.1 --to dev --yes")
+    day.talk("In test the nightly pipeline is on: it pauses while what it works on changes.")
+    day.type("inchworm promote riverwatch-1.4.1 --to test --yes")
+
+
+def _refused_change(day: _Day) -> None:
+    day.talk("Somebody drops a column that a flow and two consumers still need.")
+    with day.editing("models/hydro/hourly_level.sql") as changes:
+        changes.append(("  max(level_cm) AS peak_cm,\n", ""))
+        changes.append(
+            (
+                '[columns.peak_cm]\nabout = "Highest level in the hour"\nunit = "cm"\n'
+                "required = true\nbetween = [-100, 2000]\n",
+                "",
+            )
+        )
+    day.type("inchworm check", exit_code=1)
+    day.talk("It cannot be packed, so it cannot be promoted. Put it back.")
+    day.type("git checkout --quiet models/hydro/hourly_level.sql")
+    day.talk("Everything that happened, and what is where now.")
+    day.type("inchworm history")
+    day.type("inchworm status")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping
-from contextlib import ExitStack, contextmanager
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -61,6 +61,30 @@ class Place:
 
 
 @contextmanager
+def open_database(
+    environment: Environment, root: Path, values: Mapping[str, Value], *, read_only: bool
+) -> Iterator[Database]:
+    """Reach an environment's database alone; the connection ends with the block.
+
+    Raises:
+        TargetError: when it cannot be reached.
+        EnvironmentMoved: when another process holds it.
+    """
+    address = environment.database
+    database = connect(
+        _filled(address.url, environment, values),
+        root=root,
+        password=_secret(address.password, environment, root, values),
+        read_only=read_only,
+        threads=address.threads,
+    )
+    try:
+        yield database
+    finally:
+        database.close()
+
+
+@contextmanager
 def open_place(
     environment: Environment,
     project: str,
@@ -82,16 +106,7 @@ def open_place(
         TargetError: when something cannot be reached.
         EnvironmentMoved: when another process holds the database.
     """
-    address = environment.database
-    with ExitStack() as stack:
-        database = connect(
-            _filled(address.url, environment, values),
-            root=root,
-            password=_secret(address.password, environment, root, values),
-            read_only=read_only,
-            threads=address.threads,
-        )
-        stack.callback(database.close)
+    with open_database(environment, root, values, read_only=read_only) as database:
         yield Place(
             environment=environment,
             project=project,

@@ -18,6 +18,7 @@ from inchworm.cli.screen import (
 from inchworm.core.checks import check_assembly
 from inchworm.core.findings import Finding, has_errors, in_order
 from inchworm.kinds.reading import Reading
+from inchworm.report.documents import findings_document
 
 
 def check_tree(app: App) -> tuple[Reading, list[Finding]]:
@@ -37,8 +38,7 @@ def command(as_json: bool) -> None:
     app = App.here()
     reading, findings = check_tree(app)
     if as_json:
-        document = {"format": "inchworm/findings/1", "findings": [f.to_json() for f in findings]}
-        print_json(document)
+        print_json(findings_document(findings))
     else:
         _show(app, reading, findings)
     sys.exit(1 if has_errors(findings) else 0)

@@ -6,9 +6,9 @@ import click
 from rich.text import Text
 
 from inchworm.cli.app import App, shown_time
-from inchworm.cli.commands.promote import promotion_json
 from inchworm.cli.screen import console, print_json, rows, spell_seconds, word
 from inchworm.core.promotion import Promotion, StepState
+from inchworm.report.documents import history_document, promotion_document
 
 
 @click.command("history")
@@ -24,16 +24,14 @@ def command(promotion: str | None, environment: str | None, as_json: bool) -> No
     app.ledger.check()
     if promotion is not None:
         one = app.ledger.promotion(promotion)
-        print_json(promotion_json(one)) if as_json else _show_one(one)
+        print_json(promotion_document(one)) if as_json else _show_one(one)
         return
     found = app.ledger.promotions()[::-1]
     if environment is not None:
         name = app.project.environment(environment).name
         found = [p for p in found if p.draft.environment == name]
     if as_json:
-        print_json(
-            {"format": "inchworm/history/1", "promotions": [promotion_json(p) for p in found]}
-        )
+        print_json(history_document(found))
         return
     if not found:
         console().print("There are no promotions yet. Make one: inchworm promote BUNDLE --to ENV.")

@@ -12,6 +12,7 @@ from inchworm.cli.commands.check import check_tree
 from inchworm.cli.screen import console, counted, print_findings, print_json, rows, say
 from inchworm.core.bundle import Provenance, pack
 from inchworm.core.findings import has_errors
+from inchworm.report.documents import bundle_document, findings_document
 
 
 @click.command("pack")
@@ -28,9 +29,7 @@ def command(as_json: bool) -> None:
     reading, findings = check_tree(app)
     if has_errors(findings):
         if as_json:
-            print_json(
-                {"format": "inchworm/findings/1", "findings": [f.to_json() for f in findings]}
-            )
+            print_json(findings_document(findings))
         else:
             print_findings(screen, findings)
             say(screen, "failed", "nothing was packed: mend the errors first.")
@@ -54,16 +53,7 @@ def command(as_json: bool) -> None:
         app.ledger.append("packed", bundle.name, body)
     file = path.relative_to(app.root) if path.is_relative_to(app.root) else path
     if as_json:
-        print_json(
-            {
-                "format": "inchworm/bundle/1",
-                "bundle": bundle.name,
-                "digest": bundle.digest,
-                "file": str(file),
-                "commit": git.commit,
-                "snapshot": bundle.snapshot,
-            }
-        )
+        print_json(bundle_document(bundle, str(file)))
         return
     why = "" if release else _why_snapshot(app, tagged)
     say(

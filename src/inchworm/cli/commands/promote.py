@@ -30,6 +30,7 @@ from inchworm.core.findings import has_errors
 from inchworm.core.promotion import Draft, Phase, Promotion, State, Step, StepReport, StepState
 from inchworm.engine.carry_out import Reporter, Work, carry_out
 from inchworm.engine.promote import Drafted, Prepared, check_entry, make_draft, prepare
+from inchworm.report.documents import draft_document, promotion_document
 
 _PROMOTION = re.compile(r"^[Pp]\d+$")
 _SHOWN = 80
@@ -81,13 +82,13 @@ def _promote(
         _show_draft(screen, drafted)
     if has_errors(draft.findings):
         if as_json:
-            print_json(_document(None, draft, "refused", {}))
+            print_json(draft_document(draft, "refused"))
         else:
             say(screen, "failed", "errors refuse this promotion; nothing changed.")
         return 1
     if not draft.steps:
         if as_json:
-            print_json(_document(None, draft, "nothing to do", {}))
+            print_json(draft_document(draft, "nothing to do"))
         else:
             said = f"{bundle.name} is in {_named(environment)}, and nothing differs."
             say(screen, "nothing to do", said)
@@ -95,7 +96,7 @@ def _promote(
     promotion = app.ledger.draft(draft, bundle.commit)
     if only_draft:
         if as_json:
-            print_json(promotion_json(promotion))
+            print_json(promotion_document(promotion))
         else:
             go_on = f"inchworm promote {promotion.id}"
             say(screen, "drafted", f"as {promotion.id}; nothing changed. Carry it out: {go_on}")
@@ -154,7 +155,7 @@ def _carry_out(app: App, prepared: Prepared, promotion: Promotion, yes: bool, as
         if isinstance(reporter, _Progress):
             reporter.close()
     if as_json:
-        print_json(promotion_json(promotion))
+        print_json(promotion_document(promotion))
     else:
         _show_end(screen, environment, promotion, time.monotonic() - started)
     return 0 if promotion.state is State.DONE else 1
@@ -329,48 +330,3 @@ def _waiting(screen: Console, what: str, quiet: bool) -> Any:
     from contextlib import nullcontext
 
     return nullcontext() if quiet or not screen.is_terminal else screen.status(what, spinner="line")
-
-
-def promotion_json(promotion: Promotion) -> dict[str, Any]:
-    """A promotion as ``inchworm/promotion/1``."""
-    reports = {step.number: promotion.report_of(step) for step in promotion.draft.steps}
-    document = _document(promotion.id, promotion.draft, promotion.state.value, reports)
-    return document | {
-        "drafted_at": promotion.drafted_at,
-        "drafted_by": promotion.drafted_by,
-        "changed_at": promotion.changed_at,
-        "changed_by": promotion.changed_by,
-        "commit": promotion.commit,
-        "message": promotion.message,
-    }
-
-
-def _document(
-    id_: str | None, draft: Draft, state: str, reports: dict[int, StepReport]
-) -> dict[str, Any]:
-    waiting = StepReport(state=StepState.WAITING)
-    return {
-        "format": "inchworm/promotion/1",
-        "id": id_,
-        "environment": draft.environment,
-        "bundle": draft.bundle,
-        "digest": draft.digest,
-        "state": state,
-        "steps": [
-            {
-                "number": step.number,
-                "phase": step.phase.value,
-                "part": step.part,
-                "item": step.item,
-                "action": step.action,
-                "reason": step.reason,
-                "state": (report := reports.get(step.number, waiting)).state.value,
-                "message": report.message,
-                "seconds": report.seconds,
-            }
-            for step in draft.steps
-        ],
-        "values": [value.to_json() for value in draft.differing],
-        "left_alone": dict(draft.left_alone),
-        "findings": [finding.to_json() for finding in draft.findings],
-    }

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from typing import Any
 
 import click
 from rich.text import Text
@@ -12,6 +11,7 @@ from inchworm.cli.app import App, now, shown_time
 from inchworm.cli.screen import console, print_json, rows, word
 from inchworm.core.promotion import State
 from inchworm.engine.status import EnvironmentStatus, read_status
+from inchworm.report.documents import status_document
 
 
 @click.command("status")
@@ -30,39 +30,12 @@ def command(environment: str | None, as_json: bool) -> None:
         read_status(e, app.project.settings.name, app.root, app.values(e), read_at) for e in chosen
     ]
     if as_json:
-        print_json(
-            {
-                "format": "inchworm/status/1",
-                "read_at": read_at,
-                "environments": [_to_json(status) for status in found],
-            }
-        )
+        print_json(status_document(read_at, found))
     else:
         _show(app, found, read_at)
         if environment:
             _show_detail(found[0])
     sys.exit(1 if any(status.problem for status in found) else 0)
-
-
-def _to_json(status: EnvironmentStatus) -> dict[str, Any]:
-    live, last = status.live, status.live.last if status.live else None
-    return {
-        "name": status.environment.name,
-        "protected": status.environment.protected,
-        "identity": live.identity if live else None,
-        "bundle": last.bundle if last else None,
-        "digest": last.digest if last else None,
-        "commit": last.commit if last else None,
-        "since": last.at if last else None,
-        "by": last.by if last else None,
-        "promotion": last.promotion if last else None,
-        "parts": len(live.parts) if live else None,
-        "held": 0,
-        "drifted": len(status.drifted),
-        "drifted_parts": list(status.drifted),
-        "schedules": dict(live.schedules) if live else {},
-        "problem": status.problem,
-    }
 
 
 def _show(app: App, found: list[EnvironmentStatus], read_at: str) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import click
 from rich.text import Text
 from rich.tree import Tree
@@ -10,7 +12,8 @@ from inchworm.cli.app import App
 from inchworm.cli.screen import console, counted, print_json
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.facts import Assembly
-from inchworm.core.lineage import Direction, How, Node, Step
+from inchworm.core.lineage import Direction, Edge, How, Node, Step, in_order
+from inchworm.report.documents import lineage_document
 
 _STYLES = {How.COPIED: "green", How.COMPUTED: "cyan", How.ROWS: "yellow", How.WHOLE: "magenta"}
 
@@ -38,24 +41,13 @@ def command(name: str | None, direction: str | None, everything: bool, as_json: 
             for edge in edges:
                 click.echo(f"{edge.how.value:9} {edge.source} -> {edge.target}")
             return
-        print_json(
-            {
-                "format": "inchworm/lineage/1",
-                "edges": [
-                    {"from": str(e.source), "to": str(e.target), "how": e.how.value} for e in edges
-                ],
-            }
-        )
+        print_json(lineage_document(edges))
         return
     start = find_node(assembly, name or "")
     walks = {way: assembly.graph.walk(start, way) for way in directions}
     if as_json:
-        found = {edge for way, walk in walks.items() for edge in _edges(walk, way)}
         print_json(
-            {
-                "format": "inchworm/lineage/1",
-                "edges": [{"from": a, "to": b, "how": how} for a, b, how in sorted(found)],
-            }
+            lineage_document(in_order(e for w, walk in walks.items() for e in _edges(walk, w)))
         )
         return
     for way, walk in walks.items():
@@ -126,11 +118,10 @@ def _count(step: Step) -> int:
     return sum(1 + _count(following) for following in step.next if not following.repeated)
 
 
-def _edges(step: Step, direction: Direction) -> list[tuple[str, str, str]]:
-    found = []
+def _edges(step: Step, direction: Direction) -> Iterator[Edge]:
     for following in step.next:
-        ends = (str(step.node), str(following.node))
+        assert following.how is not None  # only the start has none
+        ends = (step.node, following.node)
         source, target = ends if direction is Direction.DOWN else ends[::-1]
-        found.append((source, target, following.how.value if following.how else ""))
-        found += _edges(following, direction)
-    return found
+        yield Edge(source, target, following.how)
+        yield from _edges(following, direction)

@@ -1,0 +1,275 @@
+"""Expressions: what a value comes from, and what a name means at one place of a query."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
+
+from sqlglot import exp
+
+from inchworm.core.errors import nearest
+from inchworm.core.lineage import How, Node
+from inchworm.core.sql.names import fold, line_of
+from inchworm.core.sql.relations import NOTHING, OutColumn, Relation, Scope, Sources, as_computed
+from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
+
+_HIDDEN_COLUMNS = frozenset(
+    {"rowid", "_rowid_", "oid", "ctid", "xmin", "xmax", "tableoid", "level"}
+)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Problem:
+    """Something in a query that is wrong or not understood.
+
+    ``kind`` is one of ``unknown-table``, ``unknown-column``, ``ambiguous-column`` and
+    ``not-understood``.
+    """
+
+    kind: str
+    name: str
+    line: int | None
+    table: str | None = None
+    suggestion: str | None = None
+
+
+@dataclass
+class ValueResolver:
+    """Finds the sources of expressions; what a subquery is, a subclass knows."""
+
+    known: Mapping[str, Table]
+    dialect: str
+    tables_read: dict[str, int | None] = field(default_factory=dict)
+    problems: list[Problem] = field(default_factory=list)
+    quiet: bool = False
+    """While a recursive CTE is repeated, what was said once is not said again."""
+
+    @abstractmethod
+    def query(self, node: exp.Expr, outer: Scope) -> Relation:
+        """The relation that a query inside an expression is."""
+
+    # ---- values -------------------------------------------------------------------------------
+
+    def _value(
+        self,
+        node: exp.Expr,
+        scope: Scope,
+        select: exp.Expr | None = None,
+        *,
+        tolerant: bool = False,
+    ) -> Sources:
+        """All that takes part in an expression, subqueries included.
+
+        ``select`` is the SELECT whose named windows the expression may use. ``tolerant``: an
+        unknown name is an option of a table function (``header = true``), not a column.
+        """
+        match node:
+            case exp.Column() if not isinstance(node.this, exp.Star):
+                if tolerant and self._named(self._bare(node), scope) is None:
+                    return NOTHING
+                return self._column(node, scope).sources
+            case exp.Column():
+                qualifier = self._qualifier(node)
+                columns, opened = self._star(scope, qualifier, node)
+                return Relation(columns=tuple(columns), open=opened).everything
+            case exp.Count(this=exp.Star()):
+                return NOTHING
+            case exp.Star():
+                columns, opened = self._star(scope, None, node)
+                return Relation(columns=tuple(columns), open=opened).everything
+            case exp.Exists():
+                inner = self.query(node.this, Scope(ctes=scope.ctes, outer=scope))
+                return inner.rows
+            case exp.Query():
+                relation = self.query(node, Scope(ctes=scope.ctes, outer=scope))
+                return relation.everything | relation.rows
+            case exp.Lambda():
+                names = frozenset(self._bare(variable) for variable in node.expressions)
+                scope = replace(scope, bound=scope.bound | names)
+                return self._value(node.this, scope, select, tolerant=tolerant)
+        found: Sources = NOTHING
+        for child in _children(node):
+            found |= self._value(child, scope, select, tolerant=tolerant)
+        if isinstance(node, exp.Window):
+            found |= self._named_window(node, scope, select)
+        return found
+
+    def _named_window(self, window: exp.Window, scope: Scope, select: exp.Expr | None) -> Sources:
+        name = window.args.get("alias")
+        if select is None or not isinstance(name, exp.Identifier):
+            return NOTHING
+        wanted = fold(name, self.dialect)
+        for definition in select.args.get("windows") or []:
+            if definition is not window and fold(definition.this, self.dialect) == wanted:
+                return self._value(definition, scope, select)
+        return NOTHING
+
+    def _column(self, node: exp.Column, scope: Scope) -> OutColumn:
+        """What a column reference means; never fails, but reports what does not exist."""
+        names = [
+            fold(part, self.dialect) for part in node.parts if isinstance(part, exp.Identifier)
+        ]
+        *qualifier, name = names
+        if not qualifier:
+            return self._unqualified(name, node, scope)
+        for cut in range(len(qualifier), 0, -1):
+            relation = scope.find_relation(".".join(qualifier[:cut]))
+            if relation is None:
+                continue
+            column_name = names[cut]
+            column = relation.named(column_name) or relation.guessed(column_name)
+            if column is None:
+                return self._unknown_column(column_name, node, scope, relation)
+            if cut == len(names) - 1:
+                return column
+            return OutColumn(name=name, sources=as_computed(column.sources))
+        struct = self._named(qualifier[0], scope)
+        if struct is not None:
+            return OutColumn(name=name, sources=as_computed(struct.sources))
+        table = ".".join(qualifier)
+        near = nearest(table, scope.relations)
+        self._problem(
+            Problem(kind="unknown-table", name=table, line=line_of(node), suggestion=near)
+        )
+        return OutColumn(name=name, sources=self._all_in(scope))
+
+    def _unqualified(self, name: str, node: exp.Column, scope: Scope) -> OutColumn:
+        at: Scope | None = scope
+        while at is not None:
+            if name in at.bound:
+                return OutColumn(name=name, sources=NOTHING)
+            found = self._candidates(name, at)
+            if len(found) > 1:
+                self._problem(Problem(kind="ambiguous-column", name=name, line=line_of(node)))
+            if found:
+                column = found[0]
+                for other in found[1:]:
+                    column = column.also(other.sources)
+                return column
+            if name in at.aliases:
+                return at.aliases[name]
+            at = at.outer
+        guessed = self._guessed(name, scope)
+        if guessed is not None:
+            return guessed
+        relation = scope.find_relation(name)
+        if relation is not None:
+            return OutColumn(name=name, sources=as_computed(relation.everything))
+        if name in _HIDDEN_COLUMNS:
+            return OutColumn(name=name, sources=NOTHING)
+        return self._unknown_column(name, node, scope)
+
+    @staticmethod
+    def _candidates(name: str, scope: Scope) -> list[OutColumn]:
+        if name in scope.merged:
+            return [scope.merged[name]]
+        return [c for r in scope.relations.values() if (c := r.named(name)) is not None]
+
+    def _named(self, name: str, scope: Scope) -> OutColumn | None:
+        """A column of that name, without complaint when there is none."""
+        at: Scope | None = scope
+        while at is not None:
+            found = self._candidates(name, at)
+            if found or name in at.aliases:
+                return found[0] if found else at.aliases[name]
+            at = at.outer
+        return self._guessed(name, scope)
+
+    @staticmethod
+    def _guessed(name: str, scope: Scope) -> OutColumn | None:
+        """The column that open relations in reach may have; each of them, if several."""
+        at: Scope | None = scope
+        opened: frozenset[str] = frozenset()
+        while at is not None:
+            opened |= frozenset(t for r in at.relations.values() for t in r.open)
+            at = at.outer
+        return Relation(open=opened).guessed(name)
+
+    def _type_of_column(self, node: exp.Column, scope: Scope) -> str:
+        if not isinstance(node.this, exp.Identifier):
+            return UNKNOWN_TYPE
+        before, self.quiet = self.quiet, True
+        column = self._column(node, scope)
+        self.quiet = before
+        return column.type
+
+    def _unknown_column(
+        self, name: str, node: exp.Expr, scope: Scope, relation: Relation | None = None
+    ) -> OutColumn:
+        """Report a missing column; it still counts as read, so that its readers are known."""
+        within = [relation] if relation else list(scope.relations.values())
+        tables = [r.table for r in within if r.table]
+        table = tables[0] if len(tables) == 1 and len(within) == 1 else None
+        known = [c.name for r in within for c in r.columns] or scope.visible()
+        self._problem(
+            Problem(
+                kind="unknown-column",
+                name=name,
+                table=table,
+                line=line_of(node),
+                suggestion=nearest(name, known),
+            )
+        )
+        if table:
+            return OutColumn(name=name, sources=frozenset({(Node(table, name), How.COPIED)}))
+        return OutColumn(
+            name=name, sources=self._all_in(scope) if not relation else relation.everything
+        )
+
+    @staticmethod
+    def _all_in(scope: Scope) -> Sources:
+        return as_computed(s for r in scope.relations.values() for s in r.everything)
+
+    # ---- names --------------------------------------------------------------------------------
+
+    def _star(
+        self, scope: Scope, qualifier: str | None, at: exp.Expr | None = None
+    ) -> tuple[list[OutColumn], frozenset[str]]:
+        if qualifier is not None:
+            relation = scope.find_relation(qualifier)
+            if relation is None:
+                struct = self._named(qualifier, scope)
+                line = line_of(at) if at is not None else None
+                if struct is None:
+                    self._problem(Problem(kind="unknown-table", name=qualifier, line=line))
+                    return [], frozenset()
+                return [OutColumn(name="*", sources=as_computed(struct.sources))], frozenset()
+            return list(relation.columns), relation.open
+        columns: list[OutColumn] = []
+        opened: frozenset[str] = frozenset()
+        shown: set[str] = set()
+        for relation in scope.relations.values():
+            opened |= relation.open
+            for column in relation.columns:
+                if column.name in scope.merged:
+                    if column.name in shown:
+                        continue
+                    shown.add(column.name)
+                    column = scope.merged[column.name]
+                columns.append(column)
+        return columns, opened
+
+    def _qualifier(self, column: exp.Column) -> str:
+        """What stands before the last dot of a column reference."""
+        before = [part for part in column.parts[:-1] if isinstance(part, exp.Identifier)]
+        return ".".join(fold(part, self.dialect) for part in before)
+
+    def _bare(self, node: exp.Expr) -> str:
+        identifier = node.this if isinstance(node, exp.Column) else node
+        return fold(identifier, self.dialect) if isinstance(identifier, exp.Identifier) else ""
+
+    def _note(self, node: exp.Expr, what: str) -> None:
+        self._problem(Problem(kind="not-understood", name=what, line=line_of(node)))
+
+    def _problem(self, problem: Problem) -> None:
+        if not self.quiet:
+            self.problems.append(problem)
+
+
+def _children(node: exp.Expr) -> Iterator[exp.Expr]:
+    for value in node.args.values():
+        if isinstance(value, exp.Expr):
+            yield value
+        elif isinstance(value, list):
+            yield from (item for item in value if isinstance(item, exp.Expr))

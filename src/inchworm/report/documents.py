@@ -1,0 +1,118 @@
+"""The JSON documents of the commands, each with its ``format``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from inchworm.core.bundle import Bundle
+from inchworm.core.findings import Finding
+from inchworm.core.lineage import Edge
+from inchworm.core.promotion import Draft, Promotion, StepReport, StepState
+from inchworm.engine.status import EnvironmentStatus
+
+Document = dict[str, Any]
+
+
+def findings_document(findings: Iterable[Finding]) -> Document:
+    """``inchworm/findings/1``."""
+    return {"format": "inchworm/findings/1", "findings": [f.to_json() for f in findings]}
+
+
+def lineage_document(edges: Iterable[Edge]) -> Document:
+    """``inchworm/lineage/1``."""
+    return {
+        "format": "inchworm/lineage/1",
+        "edges": [
+            {"from": str(edge.source), "to": str(edge.target), "how": edge.how.value}
+            for edge in edges
+        ],
+    }
+
+
+def bundle_document(bundle: Bundle, file: str) -> Document:
+    """``inchworm/bundle/1``."""
+    return {
+        "format": "inchworm/bundle/1",
+        "bundle": bundle.name,
+        "digest": bundle.digest,
+        "file": file,
+        "commit": bundle.commit,
+        "snapshot": bundle.snapshot,
+    }
+
+
+def promotion_document(promotion: Promotion) -> Document:
+    """``inchworm/promotion/1`` of a recorded promotion."""
+    reports = {step.number: promotion.report_of(step) for step in promotion.draft.steps}
+    document = draft_document(promotion.draft, promotion.state.value, promotion.id, reports)
+    return document | {
+        "drafted_at": promotion.drafted_at,
+        "drafted_by": promotion.drafted_by,
+        "changed_at": promotion.changed_at,
+        "changed_by": promotion.changed_by,
+        "commit": promotion.commit,
+        "message": promotion.message,
+    }
+
+
+def draft_document(
+    draft: Draft, state: str, id_: str | None = None, reports: dict[int, StepReport] | None = None
+) -> Document:
+    """``inchworm/promotion/1`` of a draft; without an id it is not recorded."""
+    waiting = StepReport(state=StepState.WAITING)
+    steps = [(step, (reports or {}).get(step.number, waiting)) for step in draft.steps]
+    return {
+        "format": "inchworm/promotion/1",
+        "id": id_,
+        "environment": draft.environment,
+        "bundle": draft.bundle,
+        "digest": draft.digest,
+        "state": state,
+        "steps": [
+            step.to_json()
+            | {"state": report.state.value, "message": report.message, "seconds": report.seconds}
+            for step, report in steps
+        ],
+        "values": [value.to_json() for value in draft.differing],
+        "left_alone": dict(draft.left_alone),
+        "findings": [finding.to_json() for finding in draft.findings],
+    }
+
+
+def history_document(promotions: Iterable[Promotion]) -> Document:
+    """``inchworm/history/1``."""
+    return {
+        "format": "inchworm/history/1",
+        "promotions": [promotion_document(promotion) for promotion in promotions],
+    }
+
+
+def status_document(read_at: str, found: Sequence[EnvironmentStatus]) -> Document:
+    """``inchworm/status/1``."""
+    return {
+        "format": "inchworm/status/1",
+        "read_at": read_at,
+        "environments": [_environment(status) for status in found],
+    }
+
+
+def _environment(status: EnvironmentStatus) -> Document:
+    live, last = status.live, status.live.last if status.live else None
+    return {
+        "name": status.environment.name,
+        "protected": status.environment.protected,
+        "identity": live.identity if live else None,
+        "bundle": last.bundle if last else None,
+        "digest": last.digest if last else None,
+        "commit": last.commit if last else None,
+        "since": last.at if last else None,
+        "by": last.by if last else None,
+        "promotion": last.promotion if last else None,
+        "parts": len(live.parts) if live else None,
+        "held": 0,
+        "drifted": len(status.drifted),
+        "drifted_parts": list(status.drifted),
+        "schedules": dict(live.schedules) if live else {},
+        "problem": status.problem,
+    }

@@ -75,7 +75,7 @@ def generate(seed: int = SEED) -> Catchment:
 
 def _rain(random: np.random.Generator, times: pd.DatetimeIndex) -> npt.NDArray[np.float64]:
     """Rain in mm per half hour: showers that come more often in winter, and a storm at the end."""
-    winter = 0.5 + 0.5 * np.cos(2 * np.pi * (times.dayofyear.to_numpy() - 15) / 365.25)
+    winter = 0.5 + 0.5 * np.cos(2 * np.pi * (times.day_of_year.to_numpy() - 15) / 365.25)
     starts = random.random(len(times)) < 0.004 + 0.008 * winter
     rain = np.zeros(len(times))
     for start in np.flatnonzero(starts):

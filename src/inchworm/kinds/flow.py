@@ -253,11 +253,12 @@ def body_schema(api: Mapping[str, Any], operation: Mapping[str, Any]) -> Mapping
 def _read_api(flow: Flow, shared: Mapping[str, bytes], report: Report) -> Mapping[str, Any] | None:
     end = flow.outside
     side = "to" if flow.settings.direction == "out" else "from"
-    line = flow.document.line_of((side, "api"))
     path = end.api or ""
 
-    def refuse(message: str, remedy: str | None = None, at: str = flow.file) -> None:
-        here = line if at == flow.file else None
+    def refuse(
+        message: str, remedy: str | None = None, at: str = flow.file, key: str = "api"
+    ) -> None:
+        here = flow.document.line_of((side, key)) if at == flow.file else None
         report(
             rules.API_INVALID.finding(message, part=flow.part, file=at, line=here, remedy=remedy)
         )
@@ -289,6 +290,7 @@ def _read_api(flow: Flow, shared: Mapping[str, bytes], report: Report) -> Mappin
         refuse(
             f"{path} has no operation {end.operation}",
             did_you_mean(end.operation or "", known, f"Operations there: {', '.join(known)}."),
+            key="operation",
         )
         return None
     checked: Mapping[str, Any] = api

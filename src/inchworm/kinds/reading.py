@@ -119,7 +119,8 @@ def read_project(
         if definition is not None:
             definitions[part.id] = definition
             parts[part.id] = _with_shared(part, definition, surroundings.shared)
-    facts, tables, order = _all_facts(definitions, findings)
+    unreadable = [part for part in parts if part not in definitions]
+    facts, tables, order = _all_facts(definitions, unreadable, findings)
     provider = {table.name: part for part, found in facts.items() for table in found.provides}
     assembly = Assembly(
         name=name,
@@ -163,7 +164,7 @@ def _with_shared(part: Part, definition: Any, shared: Mapping[str, bytes]) -> Pa
 
 
 def _all_facts(
-    definitions: Mapping[PartId, Any], findings: list[Finding]
+    definitions: Mapping[PartId, Any], unreadable: Iterable[PartId], findings: list[Finding]
 ) -> tuple[dict[PartId, Facts], dict[str, Table], tuple[PartId, ...]]:
     """Facts of all parts, those that provide tables before those that read them."""
     facts: dict[PartId, Facts] = {}
@@ -183,6 +184,9 @@ def _all_facts(
             for stored in definition.stores:
                 known = Table(stored.table, stored.columns, open=not stored.columns)
                 tables.setdefault(stored.table, known)
+    for part in unreadable:
+        if part.kind is Kind.MODEL:  # reported already; its readers need not be
+            tables.setdefault(part.name.lower(), Table(part.name.lower(), (), open=True))
     models = {part: d for part, d in definitions.items() if isinstance(d, Model)}
     order = _model_order(models, findings)
     for part in order:

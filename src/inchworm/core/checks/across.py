@@ -7,7 +7,7 @@ from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
 
 from inchworm.core.checks import rules
-from inchworm.core.errors import did_you_mean
+from inchworm.core.errors import did_you_mean, nearest
 from inchworm.core.facts import Assembly, Read
 from inchworm.core.findings import Finding, in_order
 from inchworm.core.lineage import Direction, Node, way_to
@@ -70,8 +70,8 @@ def _missing_column(
     table = assembly.tables[node.owner]
     ways = _ways_down(assembly, node)
     rule = rules.COLUMN_GONE if ways else rules.UNKNOWN_COLUMN
+    near = nearest(node.field or "", [column.name for column in table.columns])
     for part, read in readers:
-        near = did_you_mean(node.field or "", [c.name for c in table.columns], rule.remedy)
         provided = {t.name for t in assembly.facts[part].provides} | {str(part)}
         felt = "".join(
             "\n" + " -> ".join(map(str, way))
@@ -79,13 +79,13 @@ def _missing_column(
             if any(step.owner in provided for step in way)
         )
         provider = assembly.provider.get(node.owner)
-        by = f", which {provider} no longer provides" if provider and provider != part else ""
+        by = f"which {provider} does not provide" if provider else "which does not exist"
         yield rule.finding(
-            f"reads {node}{by or ', which does not exist'}{felt}",
+            f"reads {node}, {by}{felt}",
             part=part,
             file=read.file,
             line=read.line,
-            remedy=near if not ways else rule.remedy,
+            remedy=f"Did you mean {near}? If not: {rule.remedy}" if near else rule.remedy,
         )
 
 
@@ -188,10 +188,11 @@ def parameters(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     """Values that are missing or mistyped, and parameters that are undeclared or unused."""
     used = {other for row in assembly.matrix.values() for other in row_references(row.cells)}
     used |= {other for row in assembly.matrix.values() for other in row_references({"": row.every})}
+    matrix_was_read = not any(f.file == FILE for f in assembly.findings)
     uses = [(part, use) for part, facts in assembly.facts.items() for use in facts.uses]
     for part, use in [*uses, *((None, use) for use in assembly.environment_uses)]:
         used.add(use.parameter)
-        if use.parameter not in assembly.matrix:
+        if use.parameter not in assembly.matrix and matrix_was_read:
             yield rules.UNDECLARED_PARAMETER.finding(
                 f"uses the parameter {use.parameter}, which is not declared",
                 part=part,

@@ -119,7 +119,7 @@ UNKNOWN_COLUMN = _rule(
 COLUMN_GONE = _rule(
     "lineage/column-gone",
     _E,
-    "A column that is still read is no longer there.",
+    "A column that is read, also from outside, is not there.",
     "Its readers would fail after the promotion, some of them outside the project.",
     "Keep the column until its readers are changed, or change them in the same bundle.",
 )

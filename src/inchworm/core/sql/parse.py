@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 import sqlglot
@@ -12,6 +13,18 @@ from sqlglot.tokenizer_core import TokenType
 from inchworm.core.sql.names import line_of
 
 _OPEN, _CLOSE = "/*---", "---*/"
+_MAYBE_PARAMETER = re.compile(r"(?<![:\w]):[A-Za-z_]")
+_CASE_COUNTS = frozenset({TokenType.VAR, TokenType.IDENTIFIER, TokenType.STRING})
+_OPERANDS = frozenset(
+    {
+        TokenType.VAR,
+        TokenType.IDENTIFIER,
+        TokenType.STRING,
+        TokenType.NUMBER,
+        TokenType.R_PAREN,
+        TokenType.R_BRACKET,
+    }
+)
 
 
 class SqlProblem(Exception):
@@ -61,13 +74,33 @@ def parse_statements(text: str, dialect: str) -> list[exp.Expr]:
         SqlProblem: when the text does not parse.
     """
     try:
-        return [
-            statement for statement in sqlglot.parse(text, read=dialect) if statement is not None
-        ]
+        found = sqlglot.parse(_with_dollars(text, dialect), read=dialect)
+        return [statement for statement in found if statement is not None]
     except SqlglotError as error:
         raise _problem(error) from error
     except RecursionError as error:
         raise SqlProblem("is nested too deeply to be read", None) from error
+
+
+def _with_dollars(text: str, dialect: str) -> str:
+    """DuckDB's own spelling ``$name`` for our ``:name``, of the same length.
+
+    DuckDB also has ``alias: expression``, for which its parser takes the colon of ``SELECT :name``.
+    A colon is a parameter's when a name follows it at once, and no operand stands before it.
+    """
+    if dialect != "duckdb" or not _MAYBE_PARAMETER.search(text):
+        return text
+    characters = list(text)
+    tokens = sqlglot.tokenize(text, read=dialect)
+    for before, colon, name in zip([None, *tokens], tokens, tokens[1:], strict=False):
+        if (
+            colon.token_type is TokenType.COLON
+            and name.start == colon.end + 1
+            and name.text.isidentifier()
+            and (before is None or before.token_type not in _OPERANDS)
+        ):
+            characters[colon.start] = "$"
+    return "".join(characters)
 
 
 def parse_query(text: str, dialect: str) -> exp.Query:
@@ -125,7 +158,10 @@ def meaning(text: str, dialect: str) -> str:
         tokens = sqlglot.tokenize(text, read=dialect)
     except SqlglotError as error:
         raise _problem(error) from error
-    return "\n".join(f"{token.token_type.name} {token.text}" for token in tokens)
+    return "\n".join(
+        f"{t.token_type.name} {t.text if t.token_type in _CASE_COUNTS else t.text.upper()}"
+        for t in tokens
+    )
 
 
 def _problem(error: SqlglotError) -> SqlProblem:

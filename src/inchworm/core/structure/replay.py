@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
 from sqlglot import exp
 
@@ -36,7 +37,8 @@ def replay(
             case exp.Create() if statement.kind in {"TABLE", "VIEW"}:
                 _create(statement, known, dialect)
             case exp.Drop() if statement.args.get("kind") in {"TABLE", "VIEW"}:
-                known.pop(table_name(statement.this, dialect), None)
+                for dropped in _dropped(statement):
+                    known.pop(table_name(dropped, dialect), None)
             case exp.Alter():
                 _alter(statement, known, notes, dialect)
             case exp.Command():
@@ -123,7 +125,8 @@ def _alter(
         known[name] = table
 
 
-def _dropped(action: exp.Drop) -> list[exp.Expr]:
+def _dropped(action: exp.Drop) -> list[Any]:
+    """The tables or columns that a DROP names."""
     return list(action.args.get("tables") or ([action.this] if action.this else []))
 
 

@@ -1,0 +1,35 @@
+"""Fixtures: projects on disk, and the built program to run in them."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import pytest
+
+from inchworm.demo.day import write_scenario
+from inchworm.project.starter import write_starter
+from tests.driver import Program
+
+
+@pytest.fixture
+def starter(tmp_path: Path) -> Program:
+    """The project that ``inchworm new`` writes."""
+    folder = tmp_path / "starter"
+    write_starter(folder, "starter", "duckdb")
+    return Program(folder)
+
+
+@pytest.fixture(scope="session")
+def _scenario(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("scenario") / "riverwatch"
+    write_scenario(folder, lambda line: None)
+    return folder
+
+
+@pytest.fixture
+def river(_scenario: Path, tmp_path: Path) -> Program:
+    """Riverwatch at v1.4.0, with its data, in a folder of the test's own."""
+    folder = tmp_path / "riverwatch"
+    shutil.copytree(_scenario, folder)
+    return Program(folder)

@@ -1,0 +1,107 @@
+"""Static replay of DDL against a real database, and data checks on real rows."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from inchworm.core.datachecks import checks_of
+from inchworm.core.sql.parse import meaning, parse_statements, split_script, split_settings
+from inchworm.core.sql.render import to_text, with_real_names
+from inchworm.core.structure.replay import replay
+from inchworm.targets.databases import Database, connect
+
+SCRIPT = """
+CREATE TABLE ops.a (id INTEGER PRIMARY KEY, name VARCHAR NOT NULL, size DOUBLE);
+ALTER TABLE ops.a ADD COLUMN made TIMESTAMP;
+ALTER TABLE ops.a DROP COLUMN size;
+ALTER TABLE ops.a RENAME COLUMN name TO label;
+ALTER TABLE ops.a ALTER COLUMN label DROP NOT NULL;
+CREATE TABLE ops.b AS SELECT id, label AS l, CAST(id AS BIGINT) AS n FROM ops.a;
+CREATE VIEW ops.v AS SELECT a.id FROM ops.a AS a;
+CREATE TABLE ops.gone (x INTEGER);
+DROP TABLE ops.gone;
+INSERT INTO ops.a (id) VALUES (1);
+CREATE TABLE ops.c (x INTEGER, y VARCHAR, PRIMARY KEY (x));
+ALTER TABLE ops.c RENAME TO d;
+"""
+
+
+@pytest.fixture
+def database(tmp_path: Path) -> Database:
+    return connect("duckdb:///d.duckdb", root=tmp_path)
+
+
+def test_replay_gives_what_the_database_has(database: Database) -> None:
+    """Tables, columns, types and nullability, statement by statement."""
+    static, notes = replay(parse_statements(SCRIPT, "duckdb"), {}, "duckdb")
+    database.create_schema("ops")
+    for statement in split_script(SCRIPT, "duckdb"):
+        database.execute(statement)
+    live = database.structure(["ops"])
+    assert notes == []
+    assert set(static) == set(live)
+    for name, table in live.items():
+        assert [(c.name, c.type) for c in static[name].columns] == [
+            (c.name, c.type) for c in table.columns
+        ]
+    assert [c.required for c in static["ops.a"].columns] == [True, False, False]
+
+
+def test_scripts_run_under_other_schema_names(database: Database) -> None:
+    """Every mention of the schema is renamed, also in joins and qualified columns."""
+    database.create_schema("dev_ops")
+    script = SCRIPT + "UPDATE ops.a SET label = 'x' WHERE ops.a.id IN (SELECT id FROM ops.b);"
+    for statement in split_script(script, "duckdb"):
+        database.execute(
+            with_real_names(statement, lambda schema: f"dev_{schema}", "duckdb", "duckdb")
+        )
+    assert {table.schema for table in database.structure().values()} == {"dev_ops"}
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "same"),
+    [
+        ("SELECT 1", "select  1 -- why\n", True),
+        ("SELECT 'a'", "SELECT 'A'", False),
+        ("INSERT INTO t VALUES (1);", "INSERT INTO t VALUES (2);", False),
+    ],
+)
+def test_meaning_ignores_layout_and_comments(one: str, other: str, same: bool) -> None:
+    """So that a checksum changes only when what runs changes."""
+    assert (meaning(one, "duckdb") == meaning(other, "duckdb")) is same
+
+
+def test_settings_keep_their_lines() -> None:
+    """Both halves of a file have the line numbers of the file."""
+    text = split_settings("\n/*---\nabout = 'x'\n---*/\nSELECT 1")
+    assert text.settings.splitlines().index("about = 'x'") == 2
+    assert text.sql.splitlines().index("SELECT 1") == 4
+
+
+@pytest.mark.parametrize(
+    ("key", "checks", "wrong"),
+    [
+        (["id"], {}, {"id is required": 1, "id is unique": 1}),
+        ([], {"id": {"unique": True}}, {"id is unique": 1}),
+        ([], {"n": {"between": [0, 9]}}, {"n is between 0 and 9": 1}),
+        ([], {"s": {"one_of": ["a", "b"]}}, {"s is one of a, b": 1}),
+        ([], {"s": {"matches": "^[a-z]$"}}, {"s matches ^[a-z]$": 1}),
+        ([], {"n": {"points_to": "m.t.id"}}, {"n points to m.t.id": 2}),
+        ([], {"s": {"required": True}}, {"s is required": 0}),
+    ],
+    ids=["key", "unique", "between", "one_of", "matches", "points_to", "required"],
+)
+def test_data_checks_count_what_is_wrong(
+    database: Database, key: list[str], checks: dict[str, dict[str, object]], wrong: dict[str, int]
+) -> None:
+    """Each check finds its own rows and no others."""
+    database.create_schema("m")
+    database.execute("CREATE TABLE m.t (id INTEGER, n INTEGER, s VARCHAR)")
+    database.execute("INSERT INTO m.t VALUES (1,1,'a'), (1,5,'b'), (2,77,'CC'), (NULL,2,'a')")
+    found = {
+        check.text: database.rows(to_text(check.query, "duckdb"))[0][0]
+        for check in checks_of("m.t", key, checks)
+    }
+    assert found == wrong

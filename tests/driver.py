@@ -1,0 +1,147 @@
+"""Driving the built program on files in a folder."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import duckdb
+
+COMMAND = [sys.executable, "-m", "inchworm"]
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What a run of the program gave back."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        """Standard output as JSON."""
+        return json.loads(self.out)
+
+    @property
+    def text(self) -> str:
+        """Everything printed, with all white space folded, so that line breaks do not matter."""
+        return " ".join(f"{self.out} {self.err}".split())
+
+
+@dataclass(frozen=True)
+class Program:
+    """The program in a project's folder."""
+
+    folder: Path
+
+    def __call__(
+        self, *arguments: str, code: int | None = 0, environ: Mapping[str, str] | None = None
+    ) -> Answer:
+        """Run a command; its exit code must be ``code``, unless that is None."""
+        done = subprocess.run(
+            [*COMMAND, *arguments],
+            cwd=self.folder,
+            env=self.environ | dict(environ or {}),
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            text=True,
+            check=False,
+            timeout=120,
+        )
+        answer = Answer(done.returncode, done.stdout, done.stderr)
+        assert "Traceback" not in answer.err, answer.err
+        if code is not None:
+            assert answer.code == code, f"{arguments} ended with {answer.code}:\n{answer}"
+        return answer
+
+    @property
+    def environ(self) -> dict[str, str]:
+        """The environment variables of a run."""
+        return {**os.environ, "INCHWORM_USER": "lena", "NO_COLOR": "1"}
+
+    def start(self, *arguments: str) -> subprocess.Popen[str]:
+        """Start a command and leave it running."""
+        return subprocess.Popen(
+            [*COMMAND, *arguments],
+            cwd=self.folder,
+            env=self.environ,
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+
+    def write(self, path: str, content: str) -> None:
+        """Write a file."""
+        file = self.folder / path
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_text(content)
+
+    def edit(self, path: str, old: str, new: str) -> None:
+        """Replace text that must be there."""
+        file = self.folder / path
+        text = file.read_text()
+        assert old in text
+        file.write_text(text.replace(old, new))
+
+    def git(self, *arguments: str) -> str:
+        """Run git."""
+        done = subprocess.run(
+            ["git", "-c", "user.name=t", "-c", "user.email=t@t.example", *arguments],
+            cwd=self.folder,
+            capture_output=True,
+            text=True,
+            check=True,
+        )
+        return done.stdout.strip()
+
+    def release(self, version: str) -> str:
+        """Raise the version, commit, tag and pack; returns the bundle's name."""
+        settings = self.folder / "inchworm.toml"
+        lines = settings.read_text().splitlines()
+        changed = [f'version = "{version}"' if x.startswith("version") else x for x in lines]
+        settings.write_text("\n".join(changed) + "\n")
+        self.git("add", "--all")
+        self.git("commit", "--quiet", "--message", f"Version {version}")
+        self.git("tag", f"v{version}")
+        return str(self("pack", "--json").json["bundle"])
+
+    def pack(self) -> str:
+        """Pack the tree as it is; returns the bundle's name."""
+        return str(self("pack", "--json").json["bundle"])
+
+    def promote(self, bundle: str, environment: str, code: int | None = 0) -> Answer:
+        """Promote without being asked."""
+        return self("promote", bundle, "--to", environment, "--yes", "--json", code=code)
+
+    def findings(self, code: int | None = None) -> list[dict[str, Any]]:
+        """What check finds."""
+        found: list[dict[str, Any]] = self("check", "--json", code=code).json["findings"]
+        return found
+
+    def query(self, environment: str, sql: str) -> list[tuple[Any, ...]]:
+        """Ask an environment's database itself."""
+        path = {
+            "dev": self.folder / ".inchworm/dev.duckdb",
+            **{e: self.folder / f"data/river_{e}.duckdb" for e in ("test", "prod")},
+        }[environment]
+        if (self.folder / "data").exists():
+            path = self.folder / f"data/river_{environment}.duckdb"
+        with duckdb.connect(str(path)) as connection:
+            rows: list[tuple[Any, ...]] = connection.execute(sql).fetchall()
+            return rows
+
+
+def interrupt(process: subprocess.Popen[str]) -> tuple[int, str]:
+    """Press Ctrl-C; the exit code and everything printed."""
+    process.send_signal(signal.SIGINT)
+    out, err = process.communicate(timeout=60)
+    return process.returncode, out + err

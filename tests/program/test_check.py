@@ -1,0 +1,313 @@
+"""``inchworm check`` on projects with something wrong in them."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+
+import pytest
+
+from tests.driver import Program
+
+
+def test_the_example_and_a_new_project_are_clean(river: Program, starter: Program) -> None:
+    """Nothing to say about either."""
+    assert river.findings(code=0) == []
+    assert starter.findings(code=0) == []
+
+
+Change = Callable[[Program], None]
+
+
+def edit(path: str, old: str, new: str) -> Change:
+    return lambda program: program.edit(path, old, new)
+
+
+def junk(program: Program) -> None:
+    (program.folder / HOURLY).write_bytes(b"\xff\xfe\x00")
+
+
+def write(path: str, content: str) -> Change:
+    return lambda program: program.write(path, content)
+
+
+HOURLY, NIGHTLY = "models/hydro/hourly_level.sql", "pipelines/nightly.toml"
+PUBLISH, MATRIX = "flows/publish_warnings.toml", "parameters.toml"
+
+# what is changed, the rule that must say so, where, and a part of the message or remedy
+CASES: dict[str, tuple[Change, str, str, str]] = {
+    "SQL that does not parse": (
+        edit(HOURLY, "GROUP BY 1, 2", "GROUP BY (1, 2"),
+        "sql/unreadable",
+        f"{HOURLY}:23",
+        "near",
+    ),
+    "an unknown table": (
+        edit(HOURLY, "FROM hydro.reading_clean", "FROM hydro.reading_cleen"),
+        "lineage/unknown-table",
+        f"{HOURLY}:22",
+        "Did you mean hydro.reading_clean?",
+    ),
+    "an unknown column": (
+        edit(HOURLY, "avg(level_cm)", "avg(levl_cm)"),
+        "lineage/column-gone",
+        f"{HOURLY}:19",
+        "hydro.reading_clean.levl_cm",
+    ),
+    "a cycle": (
+        edit("models/hydro/gauge.sql", "FROM raw.gauge", "FROM hydro.season"),
+        "lineage/cycle",
+        "models/hydro/gauge.sql:12",
+        "hydro.gauge -> hydro.season -> hydro.gauge",
+    ),
+    "two parts that provide one table": (
+        write("models/raw/reading.sql", "SELECT 1 AS one"),
+        "part/two-with-one-name",
+        "models/raw/reading.sql",
+        "schema:raw",
+    ),
+    "two parts whose names differ in case": (
+        write("models/hydro/Gauge.sql", "SELECT 1 AS one"),
+        "part/two-with-one-name",
+        "models/hydro/gauge.sql",
+        "models/hydro/Gauge.sql",
+    ),
+    "a step that names no part": (
+        edit(NIGHTLY, '"level_forecast"', '"level_forcast"'),
+        "part/unknown",
+        f"{NIGHTLY}:14",
+        "Did you mean level_forecast?",
+    ),
+    "steps in the wrong order": (
+        edit(NIGHTLY, 'after = ["levels"]\n', ""),
+        "pipeline/order",
+        f"{NIGHTLY}:12",
+        'after = ["levels"]',
+    ),
+    "a step after no step": (
+        edit(NIGHTLY, 'after = ["state"]', 'after = ["stat"]'),
+        "pipeline/unknown-step",
+        f"{NIGHTLY}:25",
+        "Did you mean state?",
+    ),
+    "a cron expression": (
+        edit(NIGHTLY, "15 2 * * *", "15 25 * * *"),
+        "pipeline/schedule",
+        f"{NIGHTLY}:5",
+        "cron",
+    ),
+    "a time zone": (
+        edit(NIGHTLY, "Europe/Dublin", "Europe/Dubln"),
+        "pipeline/schedule",
+        f"{NIGHTLY}:6",
+        "time zone",
+    ),
+    "a notebook that is not JSON": (
+        write("notebooks/other.ipynb", "{\n nope"),
+        "part/unreadable",
+        "notebooks/other.ipynb:2",
+        "JSON",
+    ),
+    "a notebook that is not one": (
+        write("notebooks/other.ipynb", json.dumps({"nbformat": 4, "cells": [{}]})),
+        "part/unreadable",
+        "notebooks/other.ipynb",
+        "nbformat 4",
+    ),
+    "a notebook that reads an unknown column": (
+        edit("notebooks/level_forecast.ipynb", "hour, mean_cm FROM", "hour, meen_cm FROM"),
+        "lineage/column-gone",
+        "notebooks/level_forecast.ipynb:32",
+        "hydro.hourly_level.meen_cm",
+    ),
+    "an OpenAPI document": (
+        edit("apis/notices.yaml", "paths:", "pathes:"),
+        "flow/api",
+        "apis/notices.yaml",
+        "OpenAPI",
+    ),
+    "an operation that is not in the API": (
+        edit(PUBLISH, "postNotice", "postNotices"),
+        "flow/api",
+        f"{PUBLISH}:11",
+        "Did you mean postNotice?",
+    ),
+    "a required field that is not mapped": (
+        edit(PUBLISH, 'gauge = "gauge_name"\n', ""),
+        "flow/field",
+        f"{PUBLISH}:13",
+        "requires the field gauge",
+    ),
+    "a field that the API does not have": (
+        edit(PUBLISH, 'river = "river"', 'rivr = "river"'),
+        "flow/field",
+        f"{PUBLISH}:15",
+        "Did you mean river?",
+    ),
+    "a missing value": (
+        edit(MATRIX, 'prod = "8GB"\n', ""),
+        "parameter/missing-value",
+        f"{MATRIX}:35",
+        "no value for prod",
+    ),
+    "a mistyped value": (
+        edit(MATRIX, "test = 48", 'test = "48"'),
+        "parameter/mistyped-value",
+        f"{MATRIX}:32",
+        "not a whole number",
+    ),
+    "an undeclared parameter in SQL": (
+        edit(HOURLY, "GROUP BY 1, 2", "WHERE level_cm < :limt GROUP BY 1, 2"),
+        "parameter/undeclared",
+        f"{HOURLY}:23",
+        "limt",
+    ),
+    "an undeclared parameter in TOML": (
+        edit("connections/notice_service.toml", "${notice_url}", "${notice_ur}"),
+        "parameter/undeclared",
+        "connections/notice_service.toml:4",
+        "Did you mean notice_url?",
+    ),
+    "an undeclared parameter in an environment": (
+        edit("environments/dev.toml", "river_dev.duckdb", "${db}.duckdb"),
+        "parameter/undeclared",
+        "environments/dev.toml:5",
+        "db",
+    ),
+    "a parameter that nobody uses": (
+        edit("checks/no_gauge_is_silent.sql", ":silent_days", "2"),
+        "parameter/unused",
+        f"{MATRIX}:47",
+        "silent_days",
+    ),
+    "a parameters file that is not TOML": (
+        edit(MATRIX, "[notice_url]", "[notice_url"),
+        "part/unreadable",
+        f"{MATRIX}:52",
+        "TOML",
+    ),
+    "a setting that does not exist": (
+        edit(HOURLY, 'store = "table"', 'stor = "table"'),
+        "part/malformed",
+        f"{HOURLY}:4",
+        "Did you mean store?",
+    ),
+    "a column setting for a column that is not shown": (
+        edit(HOURLY, "[columns.mean_cm]", "[columns.meen_cm]"),
+        "model/column-not-shown",
+        f"{HOURLY}:6",
+        "Did you mean mean_cm?",
+    ),
+    "two columns of one name": (
+        edit(HOURLY, "AS peak_cm", "AS mean_cm"),
+        "model/two-columns-with-one-name",
+        HOURLY,
+        "mean_cm",
+    ),
+    "a stray file": (
+        write("models/hydro/notes.txt", "hello"),
+        "part/stray-file",
+        "models/hydro/notes.txt",
+        "belongs to no part",
+    ),
+    "two migrations with one number": (
+        write("schemas/ops/migrations/0002_other.sql", "SELECT 1"),
+        "schema/migration-number",
+        "schemas/ops/migrations/0002_subscribers.sql",
+        "0002_other.sql",
+    ),
+    "an address written out": (
+        edit("connections/notice_service.toml", "${notice_url}", "http://x.example"),
+        "part/malformed",
+        "connections/notice_service.toml:4",
+        "parameter",
+    ),
+    "a schedule that no pipeline has": (
+        edit("environments/test.toml", "nightly =", "nigthly ="),
+        "environment/unknown-schedule",
+        "environments/test.toml",
+        "Did you mean nightly?",
+    ),
+    "an environment after one that does not exist": (
+        edit("environments/prod.toml", '["test"]', '["tset"]'),
+        "part/malformed",
+        "environments/prod.toml:2",
+        "Did you mean test?",
+    ),
+    "binary junk": (
+        junk,
+        "sql/unreadable",
+        HOURLY,
+        "UTF-8",
+    ),
+    "a library that is not Python": (
+        edit("library/riverlib/error.py", "import math", "import"),
+        "part/unreadable",
+        "library/riverlib/error.py:3",
+        "Python",
+    ),
+}
+
+
+@pytest.mark.parametrize(("change", "rule", "place", "says"), CASES.values(), ids=CASES.keys())
+def test_each_fault_is_found_where_it_is(
+    river: Program, change: Change, rule: str, place: str, says: str
+) -> None:
+    """With the rule's id, file and line, and what to do."""
+    change(river)
+    findings = river.findings()
+    found = [f for f in findings if f["rule"] == rule]
+    places = [f"{f['file']}:{f['line']}" if f["line"] else f["file"] for f in found]
+    assert place in places, findings
+    assert any(says in f["message"] + f["remedy"] for f in found), found
+
+
+def test_all_findings_come_at_once(river: Program) -> None:
+    """Not the first only; the text names each file and line, and the exit code is 1."""
+    for name in ("SQL that does not parse", "a cron expression", "a mistyped value"):
+        CASES[name][0](river)
+    text = river("check", code=1).out
+    for place in (f"{HOURLY}:23", f"{NIGHTLY}:5", f"{MATRIX}:32"):
+        assert place in text
+
+
+@pytest.mark.parametrize("name", ["SQL that does not parse", "a parameters file that is not TOML"])
+def test_one_fault_is_one_finding(river: Program, name: str) -> None:
+    """What cannot be read is reported once, not again by everything that uses it."""
+    CASES[name][0](river)
+    assert len(river.findings(code=1)) == 1
+
+
+def test_a_dropped_column_shows_the_way_to_its_readers(river: Program) -> None:
+    """From the column to the flow and to each consumer outside."""
+    river.edit(HOURLY, "  max(level_cm) AS peak_cm,\n", "")
+    messages = [f["message"] for f in river.findings(code=1) if f["rule"] == "lineage/column-gone"]
+    ways = {line for message in messages for line in message.splitlines()[1:]}
+    assert ways == {
+        "hydro.hourly_level.peak_cm -> hydro.daily_peak.peak_cm -> consumer:county_report",
+        "hydro.hourly_level.peak_cm -> alert.flood_state.peak_cm -> consumer:flood_map",
+        "hydro.hourly_level.peak_cm -> alert.flood_state.peak_cm -> alert.current_warning.peak_cm"
+        " -> alert.public_board.level_cm -> flow:publish_warnings.level_cm",
+    }
+    assert "nothing was packed" in river("pack", code=1).out
+
+
+def test_a_project_file_that_is_not_toml(river: Program) -> None:
+    """One message with file and line; every command ends the same way."""
+    river.edit("inchworm.toml", 'name = "riverwatch"', "name = ")
+    for command in ("check", "pack", "status", "history"):
+        answer = river(command, code=1)
+        assert "inchworm.toml:1" in answer.err
+
+
+def test_outside_of_a_project(river: Program) -> None:
+    """The message says how to start one."""
+    answer = Program(river.folder.parent)("check", code=2)
+    assert "inchworm new DIR" in answer.err
+
+
+def test_an_empty_project_says_that_nothing_was_checked(starter: Program) -> None:
+    """No green line over nothing."""
+    for folder in ("models", "pipelines", "schemas"):
+        (starter.folder / folder).rename(starter.folder / f".{folder}")
+    assert starter("check").out.splitlines()[-1].startswith("nothing checked")

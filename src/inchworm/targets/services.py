@@ -81,6 +81,11 @@ class HttpService:
             for item in found
         }
 
+    def document(self, part: str) -> Mapping[str, Any]:
+        """The definition of one item, as it was put there."""
+        found: Mapping[str, Any] = self._request("GET", _path(part)).json()["document"]
+        return found
+
     def put(self, part: str, digest: str, document: Mapping[str, Any]) -> None:
         """Add or replace an item."""
         self._request("PUT", _path(part), {"digest": digest, "document": document})

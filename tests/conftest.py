@@ -33,3 +33,22 @@ def river(_scenario: Path, tmp_path: Path) -> Program:
     folder = tmp_path / "riverwatch"
     shutil.copytree(_scenario, folder)
     return Program(folder)
+
+
+@pytest.fixture(scope="session")
+def _released(_scenario: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("released") / "riverwatch"
+    shutil.copytree(_scenario, folder)
+    program = Program(folder)
+    program.pack()
+    for environment in ("dev", "test"):
+        program.promote("riverwatch-1.4.0", environment)
+    return folder
+
+
+@pytest.fixture
+def released(_released: Path, tmp_path: Path) -> Program:
+    """Riverwatch with 1.4.0 packed and in dev and test, in a folder of the test's own."""
+    folder = tmp_path / "riverwatch"
+    shutil.copytree(_released, folder)
+    return Program(folder)

@@ -13,15 +13,6 @@ from tests.driver import COMMAND, Program
 BUNDLE = "riverwatch-1.4.0"
 
 
-@pytest.fixture
-def released(river: Program) -> Program:
-    """Riverwatch with 1.4.0 packed and in dev and test."""
-    river.pack()
-    for environment in ("dev", "test"):
-        river.promote(BUNDLE, environment)
-    return river
-
-
 def actions(document: dict[str, list[dict[str, str]]]) -> dict[str, str]:
     """What a promotion did to each part."""
     return {s["part"]: s["action"] for s in document["steps"] if s["phase"] in ("build", "deliver")}

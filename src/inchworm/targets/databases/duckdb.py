@@ -174,6 +174,10 @@ class DuckDb:
     def _errors(self) -> Iterator[None]:
         try:
             yield
+        except RuntimeError as error:
+            if "interrupted" in str(error):  # how the driver passes Ctrl-C on
+                raise KeyboardInterrupt from error
+            raise
         except duckdb.Error as error:
             raise TargetError(
                 f"{self._path.name} says: {_first_line(error)}", next="Nothing was changed by it."

@@ -1,0 +1,230 @@
+"""What happens when something breaks: nothing is lost, nothing runs twice, and it can go on."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import pytest
+
+from inchworm.store.ledger import Ledger
+from inchworm.targets.services import connect_service
+from tests.driver import Program, interrupt
+
+BUNDLE = "riverwatch-1.4.0"
+REPOSITORY = Path(__file__).parents[2]
+
+
+def state_of(program: Program, environment: str) -> dict[str, Any]:
+    """Everything that a promotion leaves behind, without times."""
+    tables = program.query(
+        environment,
+        "SELECT table_schema || '.' || table_name FROM information_schema.tables "
+        "WHERE table_schema <> 'inchworm' ORDER BY 1",
+    )
+    rows = {
+        name: program.query(environment, f"SELECT count(*), sum(hash(t)) FROM {name} AS t")
+        for (name,) in tables
+    }
+    parts = program.query(environment, "SELECT part, digest, bundle FROM inchworm.parts ORDER BY 1")
+    ran = program.query(environment, "SELECT name, count(*) FROM inchworm.migrations GROUP BY 1")
+    service = connect_service(f"sim:{environment}", program.folder)
+    return {
+        "rows": rows,
+        "parts": parts,
+        "migrations": sorted(ran),
+        "items": service.items(),
+        "schedules": service.schedules(),
+    }
+
+
+def die(program: Program, promotion: str, instant: str) -> None:
+    """Carry out a promotion in a process that dies at one instant."""
+    environ = program.environ | {"PYTHONPATH": str(REPOSITORY)}
+    done = subprocess.run(
+        [sys.executable, "-m", "tests.program.crash", promotion, instant],
+        cwd=program.folder,
+        env=environ,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert done.returncode == 137, done.stderr
+
+
+def test_a_promotion_killed_at_every_step_ends_as_an_undisturbed_one(
+    released: Program, tmp_path: Path
+) -> None:
+    """It dies again and again, each time one step further, before or after the step's effect."""
+    released.write(
+        "schemas/ops/migrations/0004_more.sql",
+        "INSERT INTO ops.threshold SELECT gauge_id, 'severe', from_cm * 1.2 FROM ops.threshold "
+        "WHERE state = 'flood';",
+    )
+    released.edit("models/hydro/level_trend.sql", "mean_cm - lag", "1.0 * mean_cm - lag")
+    name = released.release("1.4.1")
+    released.promote(name, "dev")
+    undisturbed = Program(tmp_path / "undisturbed")
+    shutil.copytree(released.folder, undisturbed.folder)
+    assert undisturbed.promote(name, "test").json["state"] == "done"
+    drafted = released("promote", name, "--to", "test", "--draft", "--json").json
+    for step in drafted["steps"]:
+        moment = "before" if step["number"] % 2 else "after"
+        die(released, drafted["id"], f"{moment}:{step['number']}")
+        assert "running" in released("status").text
+    ended = released("promote", drafted["id"], "--yes", "--json").json
+    assert ended["state"] == "done"
+    assert {step["state"] for step in ended["steps"]} == {"done"}
+    assert state_of(released, "test") == state_of(undisturbed, "test")
+
+
+def test_ctrl_c_says_where_it_stopped_and_goes_on(released: Program) -> None:
+    """In the middle of a build; going on carries out that step and the rest."""
+    slow = "WHERE (SELECT sum(sin(i)) FROM range(400000000) AS r(i)) IS NOT NULL AND"
+    released.edit("models/hydro/hourly_level.sql", "GROUP BY 1, 2", f"{slow} true GROUP BY 1, 2")
+    name = released.release("1.4.1")
+    process = released.start("promote", name, "--to", "dev", "--yes")
+    ledger = Ledger(released.folder / ".inchworm/ledger.sqlite", now=str, by="test")
+    while not any(e.body["step"] == 1 for e in ledger.entries(kind="step", about="P3")):
+        assert process.poll() is None, process.communicate()
+        time.sleep(0.05)
+    code, printed = interrupt(process)
+    promotion = released("history", "--json").json["promotions"][0]
+    assert code == 130, printed
+    assert promotion["state"] == "failed"
+    assert "stopped by lena at step" in promotion["message"]
+    assert "inchworm promote P3" in printed
+    assert "Go on: inchworm promote P3" in released("status").text
+    assert released("promote", "P3", "--yes", "--json").json["state"] == "done"
+
+
+def test_a_refused_flow_makes_the_promotion_partly_done(river: Program) -> None:
+    """Exit code 1, which and why; everything else is in place, and going on does the rest."""
+    river.pack()
+    river("sim", "refuse", "dev", "publish_warnings", "--because", "The board is closed.")
+    document = river.promote(BUNDLE, "dev", code=1).json
+    states = {s["part"]: s["state"] for s in document["steps"] if s["phase"] == "deliver"}
+    assert document["state"] == "partly done"
+    assert states.pop("flow:publish_warnings") == "failed"
+    assert set(states.values()) == {"done"}
+    status = river("status", "dev").text
+    assert "partly done P1" in status
+    assert "refused The board is closed." in status
+    text = river("promote", "P1", "--yes", code=1).text
+    assert "failed flow:publish_warnings: the gateway refuses to activate it: The board" in text
+    assert river("promote", BUNDLE, "--to", "test", "--yes", code=3).err
+    river("sim", "refuse", "dev", "publish_warnings", "--no-more")
+    assert river("promote", "P1", "--yes", "--json").json["state"] == "done"
+    assert river.promote(BUNDLE, "dev").json["state"] == "nothing to do"
+
+
+def test_a_locked_database_is_named_and_left_alone(released: Program) -> None:
+    """Exit code 4, and by whom; status says it of that environment only."""
+    with duckdb.connect(str(released.folder / "data/river_prod.duckdb")):
+        answer = released("promote", BUNDLE, "--to", "prod", "--yes", code=4)
+        assert f"locked by another process (process {os.getpid()})" in answer.err
+        status = released("status", code=1).text
+    assert "prod: the database river_prod.duckdb is locked" in status
+    assert "test not protected riverwatch-1.4.0" in status
+
+
+def test_only_one_promotion_at_a_time_goes_into_an_environment(released: Program) -> None:
+    """The second one is told who is at work; the first one ends well."""
+    released("promote", BUNDLE, "--to", "prod", "--draft")
+    process = released.start("promote", "P3", "--yes")
+    holder = released.folder / ".inchworm/locks/prod.holder.json"
+    while not holder.exists():
+        assert process.poll() is None, process.communicate()
+        time.sleep(0.01)
+    process.send_signal(signal.SIGSTOP)
+    answer = released("promote", "P3", "--yes", code=4)
+    process.send_signal(signal.SIGCONT)
+    out, _ = process.communicate(timeout=60)
+    assert "prod is locked: lena promotes P3" in answer.err
+    assert "done  P3" in out
+
+
+def test_a_stopped_promotion_does_not_go_on_over_a_later_one(released: Program) -> None:
+    """Somebody else went there in the meantime."""
+    released.edit("models/hydro/level_trend.sql", "mean_cm - lag", "1.0 * mean_cm - lag")
+    name = released.release("1.4.1")
+    released("promote", name, "--to", "dev", "--draft")
+    die(released, "P3", "before:3")
+    released.promote(BUNDLE, "dev")
+    released.promote(name, "dev")
+    answer = released("promote", "P3", "--yes", code=4)
+    assert "went into dev after P3 stopped" in answer.err
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "says"),
+    [
+        ("duckdb:///data/river_dev.duckdb", "duckdb:///inchworm.toml", "inchworm.toml"),
+        ("duckdb:///data/river_dev.duckdb", "oracle://x", "no adapter"),
+        ('[gateway]\nurl = "sim:dev"', '[gateway]\nurl = "http://127.0.0.1:9"', "127.0.0.1:9"),
+        ('[gateway]\nurl = "sim:dev"', '[gateway]\nurl = "somewhere"', "no service at"),
+    ],
+    ids=["no database", "no adapter", "nobody listens", "no address"],
+)
+def test_a_target_that_cannot_be_reached(river: Program, old: str, new: str, says: str) -> None:
+    """Nothing is drafted, and the message says which and what to do."""
+    river.edit("environments/dev.toml", old, new)
+    answer = river.promote(river.pack(), "dev", code=1)
+    assert says in answer.err
+    assert "next" in answer.err
+
+
+def test_a_missing_secret_stops_the_draft(river: Program) -> None:
+    """Before any step; one that others can read is refused, too."""
+    river.pack()
+    secret = river.folder / ".secrets/notice_token.dev"
+    secret.chmod(0o644)
+    assert "can be read by others" in river.promote(BUNDLE, "dev", code=1).err
+    secret.unlink()
+    assert "notice_token.dev cannot be read" in river.promote(BUNDLE, "dev", code=1).err
+    assert river("history", "--json").json["promotions"] == []
+
+
+def test_no_secret_is_written_anywhere_but_where_it_is_kept(released: Program) -> None:
+    """Not into bundles, ledger, services, databases or output."""
+    printed = released.promote(BUNDLE, "prod")
+    secret = b"made-up-token-of-"
+    found = [
+        path
+        for path in released.folder.rglob("*")
+        if path.is_file() and secret in path.read_bytes() and ".secrets" not in path.parts
+    ]
+    assert found == []
+    assert secret.decode() not in printed.out + printed.err
+
+
+def test_an_altered_ledger_does_not_go_unnoticed(released: Program) -> None:
+    """The entry is named."""
+    import sqlite3
+
+    with sqlite3.connect(released.folder / ".inchworm/ledger.sqlite") as connection:
+        connection.execute("UPDATE entries SET by = 'nobody' WHERE number = 5")
+    assert "entry 5 was altered" in released("history", code=1).err
+
+
+@pytest.mark.parametrize(("given", "meant"), [("tset", "test"), ("prd", "prod")])
+def test_an_unknown_environment(released: Program, given: str, meant: str) -> None:
+    """The nearest one is offered; case does not count."""
+    answer = released("promote", BUNDLE, "--to", given, code=2)
+    assert f"There is no environment {given}" in answer.err
+    assert f"Did you mean {meant}?" in answer.err
+    assert released.promote(BUNDLE, "TEST").json["state"] == "nothing to do"
+
+
+def test_errors_are_machine_readable_too(released: Program) -> None:
+    """With --json standard output is JSON, whatever happens."""
+    error = released("promote", BUNDLE, "--to", "nowhere", "--json", code=2).json
+    assert error["format"] == "inchworm/error/1"
+    assert set(error["error"]) == {"what", "where", "next"}

@@ -10,10 +10,6 @@ import sys
 import click
 
 SECTIONS: dict[str, dict[str, str]] = {
-    "Try": {
-        "demo": "Write the Riverwatch example and work through a day with it.",
-        "sim": "Serve a simulated workspace and gateway, or make one refuse.",
-    },
     "Write": {"new": "Start a project that can be promoted at once."},
     "Check": {
         "check": "Say everything that is wrong in the source tree.",
@@ -27,6 +23,10 @@ SECTIONS: dict[str, dict[str, str]] = {
     "Watch": {
         "status": "Show what is where, since when and by whom, read from the targets.",
         "history": "List promotions, or show one step by step.",
+    },
+    "Try": {
+        "demo": "Write the Riverwatch example and work through a day with it.",
+        "sim": "Serve a simulated workspace and gateway, or make one refuse.",
     },
 }
 """The commands in the order of work; each is a module of ``cli.commands``."""
@@ -63,9 +63,10 @@ class Commands(click.Group):
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Sections in the order of work."""
+        width = max(map(len, self.list_commands(ctx)))
         for section, commands in SECTIONS.items():
             with formatter.section(section):
-                formatter.write_dl(list(commands.items()), col_spacing=4)
+                formatter.write_dl([(name.ljust(width), about) for name, about in commands.items()])
 
 
 @click.group(

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
+import re
 import sys
 from collections.abc import Iterable, Sequence
-from typing import Any
+from typing import Any, TextIO, cast
 
 from rich.console import Console
 from rich.padding import Padding
@@ -37,8 +38,23 @@ STYLES = {
 
 def console() -> Console:
     """A console for standard output; plain when it is not a terminal."""
-    made = Console(highlight=False, soft_wrap=False)
-    return Console(highlight=False, width=min(made.width, WIDTH) if made.is_terminal else WIDTH)
+    made = Console(highlight=False)
+    if made.is_terminal:
+        return Console(highlight=False, width=min(made.width, WIDTH))
+    return Console(highlight=False, width=WIDTH, file=cast(TextIO, _Trimmed()))
+
+
+class _Trimmed:
+    """Standard output without the blanks that aligned columns leave at the end of lines."""
+
+    def write(self, text: str) -> int:
+        """Write a whole print's text."""
+        sys.stdout.write(re.sub(r" +$", "", text, flags=re.MULTILINE))
+        return len(text)
+
+    def flush(self) -> None:
+        """Flush standard output."""
+        sys.stdout.flush()
 
 
 def say(screen: Console, state: str, text: str) -> None:
@@ -82,7 +98,7 @@ def print_findings(screen: Console, findings: Sequence[Finding]) -> None:
         )
         screen.print(head, soft_wrap=True)
         said, *ways = finding.message.split("\n")
-        subject = f"{finding.part} " if finding.part else ""
+        subject = f"{finding.part}  " if finding.part else ""
         screen.print(Padding(Text(f"{subject}{said}"), (0, 0, 0, 8), expand=False))
         for way in ways:
             screen.print(Padding(Text(way, style="cyan"), (0, 0, 0, 10), expand=False))
@@ -105,9 +121,11 @@ def spell_findings(findings: Sequence[Finding]) -> str:
 
 
 def spell_seconds(seconds: float | None) -> str:
-    """A duration as people read it: ``0.4 s``, ``2 min 10 s``."""
+    """A duration as people read it: ``0.04 s``, ``12.5 s``, ``2 min 10 s``."""
     if seconds is None:
         return ""
+    if seconds < 10:
+        return f"{seconds:.2f} s"
     if seconds < 90:
         return f"{seconds:.1f} s"
     minutes, rest = divmod(round(seconds), 60)

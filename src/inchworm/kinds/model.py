@@ -151,7 +151,7 @@ class ModelKind:
             if name.lower() not in names:
                 report(
                     rules.COLUMN_NOT_SHOWN.finding(
-                        f"the settings name a column {name}, which the model does not show",
+                        f"names the column {name} in its settings, but does not show it",
                         part=model.part,
                         file=model.file,
                         line=model.document.line_of(path),
@@ -296,16 +296,19 @@ def _report_problems(
     for problem in resolution.problems:
         match problem.kind:
             case "unknown-table" if problem.name not in resolution.tables:
-                rule, message = rules.UNKNOWN_TABLE, f"{problem.name} is no table or alias here"
+                rule, message = (
+                    rules.UNKNOWN_TABLE,
+                    f"uses {problem.name}, which is no table or alias here",
+                )
             case "unknown-column" if problem.table is None:
                 rule, message = rules.UNKNOWN_COLUMN, f"reads {problem.name}, which does not exist"
             case "ambiguous-column":
                 rule = rules.AMBIGUOUS_COLUMN
-                message = f"{problem.name} is a column of more than one table here"
+                message = f"reads {problem.name}, which more than one table has here"
             case "not-understood":
                 rule, message = (
                     rules.SQL_NOT_UNDERSTOOD,
-                    f"{problem.name} is not followed in detail",
+                    f"has a {problem.name}, which is not followed column by column",
                 )
             case _:
                 continue

@@ -27,7 +27,7 @@ from inchworm.cli.screen import (
 from inchworm.core.environments import Environment
 from inchworm.core.errors import UsageError
 from inchworm.core.findings import has_errors
-from inchworm.core.promotion import Draft, Phase, Promotion, State, Step, StepReport, StepState
+from inchworm.core.promotion import Draft, Promotion, State, Step, StepReport, StepState
 from inchworm.engine.carry_out import Reporter, Work, carry_out
 from inchworm.engine.promote import Drafted, Prepared, check_entry, make_draft, prepare
 from inchworm.report.documents import draft_document, promotion_document
@@ -188,7 +188,7 @@ def _show_draft(screen: Console, drafted: Drafted) -> None:
     screen.print(f"as {drafted.identity}, read {shown_time(drafted.read_at)} UTC", style="dim")
     screen.print()
     if draft.steps:
-        screen.print(rows(("", "step", "", "part", "why"), _step_lines(draft), right=(1,)))
+        screen.print(rows(("step", "what", "part", "why"), _step_lines(draft), right=(0,)))
         if len(draft.steps) > _SHOWN:
             screen.print(f"... and {len(draft.steps) - _SHOWN} more steps", style="dim")
         screen.print()
@@ -218,16 +218,10 @@ def _title(id_: str, draft: Draft, environment: Environment) -> Text:
     )
 
 
-def _step_lines(draft: Draft) -> list[tuple[str | Text, ...]]:
-    lines: list[tuple[str | Text, ...]] = []
-    before: Phase | None = None
-    for step in draft.steps[:_SHOWN]:
-        phase = step.phase.value if step.phase is not before else ""
-        before = step.phase
-        lines.append(
-            (Text(phase, style="dim"), str(step.number), step.action, _what(step), step.reason)
-        )
-    return lines
+def _step_lines(draft: Draft) -> list[tuple[str, ...]]:
+    return [
+        (str(step.number), step.action, _what(step), step.reason) for step in draft.steps[:_SHOWN]
+    ]
 
 
 def _what(step: Step) -> str:

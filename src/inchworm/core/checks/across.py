@@ -33,7 +33,7 @@ def unknown_parts(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
                 continue
             known = [p.name for p in assembly.of_kind(need.wanted.kind)]
             yield rules.UNKNOWN_PART.finding(
-                f"there is no {need.wanted.kind.value} {need.wanted.name}",
+                f"names the {need.wanted.kind.value} {need.wanted.name}, which does not exist",
                 part=part,
                 file=need.file,
                 line=need.line,

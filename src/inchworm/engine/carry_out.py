@@ -53,6 +53,9 @@ from inchworm.targets.databases.base import Switch, quoted
 class Reporter:
     """Hears what happens. The methods are empty: override what is wanted."""
 
+    def reached(self, identity: str, at: str) -> None:
+        """The environment is open, and nothing has been done yet."""
+
     def step_started(self, step: Step) -> None:
         """A step begins."""
 
@@ -108,6 +111,7 @@ def carry_out(work: Work) -> Promotion:
     ):
         work.promotion = work.ledger.promotion(promotion.id)
         _check_unmoved(work, place)
+        work.reporter.reached(place.identity, work.now())
         return _Carrier(work, place).run()
 
 
@@ -502,9 +506,9 @@ class _Carrier:
         gone = set(self.place.composition(now).parts) - {str(p) for p in self.assembly.parts}
         with self.database.transaction():
             self.place.bookkeeping.put(self._live_part(part) for part in self.assembly.parts)
-            for name in gone:
-                if not name.startswith(f"{Kind.SCHEMA.value}:"):
-                    self.place.bookkeeping.remove(name)
+            leaving = [n for n in gone if not n.startswith(f"{Kind.SCHEMA.value}:")]
+            if leaving:
+                self.place.bookkeeping.remove(*leaving)
             self.place.bookkeeping.completed(
                 LastPromotion(
                     promotion=self.work.promotion.id,

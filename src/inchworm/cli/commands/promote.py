@@ -121,7 +121,6 @@ def _go_on(app: App, id_: str, yes: bool, as_json: bool) -> int:
         if done:
             said += f"; {done} of {len(promotion.draft.steps)} steps are done, going on"
         screen.print(said, style="dim")
-        screen.print()
     return _carry_out(app, prepared, promotion, yes, as_json)
 
 
@@ -173,10 +172,11 @@ def _agreed(environment: Environment, promotion: Promotion) -> bool:
             f"{environment.name} is protected. Type its name to carry out {promotion.id}",
             default="",
             show_default=False,
+            err=True,
         )
         return bool(typed.strip() == environment.name)
     question = f"Carry out {promotion.id} in {environment.name} (not protected)?"
-    return click.confirm(question, default=False)
+    return click.confirm(question, default=False, err=True)
 
 
 # ---- what is shown -----------------------------------------------------------------------------
@@ -268,6 +268,11 @@ class _Progress(Reporter):
         self._status: Status | None = None
         self._action = max((len(step.action) for step in promotion.draft.steps), default=0)
         self._what = max((len(_what(step)) for step in promotion.draft.steps), default=0)
+
+    def reached(self, identity: str, at: str) -> None:
+        """Say who is at work where."""
+        self._screen.print(f"as {identity}, opened {shown_time(at)} UTC", style="dim")
+        self._screen.print()
 
     def step_started(self, step: Step) -> None:
         """Show the step while it runs, where that can be erased again."""

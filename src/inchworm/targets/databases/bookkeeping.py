@@ -8,7 +8,8 @@ transaction as its work, so after a crash the database itself tells what happene
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from itertools import islice
 
 from inchworm.core.composition import LastPromotion, LivePart, RanMigration
 from inchworm.targets.databases.base import Database
@@ -31,6 +32,10 @@ _TABLES = (
     """CREATE TABLE IF NOT EXISTS inchworm.steps (
     promotion VARCHAR NOT NULL, step INTEGER NOT NULL, done_at VARCHAR NOT NULL)""",
 )
+
+
+#: Rows per statement: one by one would be slow for thousands of parts.
+_AT_ONCE = 200
 
 
 class Bookkeeping:
@@ -68,12 +73,12 @@ class Bookkeeping:
 
     def put(self, parts: Iterable[LivePart]) -> None:
         """Record parts as live, each replacing its former self. Called inside a transaction."""
-        for part in parts:
-            self.remove(part.part)
-            interface = {"values": part.values, "tables": part.tables, "reads": part.reads}
-            self._database.execute(
-                "INSERT INTO inchworm.parts VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                [
+        for some in _batched(parts, _AT_ONCE):
+            self.remove(*(part.part for part in some))
+            values: list[object] = []
+            for part in some:
+                interface = {"values": part.values, "tables": part.tables, "reads": part.reads}
+                values += [
                     self._project,
                     part.part,
                     part.bundle,
@@ -83,13 +88,16 @@ class Bookkeeping:
                     part.promotion,
                     part.put_at,
                     json.dumps(interface, sort_keys=True),
-                ],
-            )
+                ]
+            places = ", ".join(["(?, ?, ?, ?, ?, ?, ?, ?, ?)"] * len(some))
+            self._database.execute(f"INSERT INTO inchworm.parts VALUES {places}", values)
 
-    def remove(self, part: str) -> None:
-        """Forget a part. Called inside a transaction."""
+    def remove(self, *parts: str) -> None:
+        """Forget parts. Called inside a transaction."""
+        places = ", ".join("?" * len(parts))
         self._database.execute(
-            "DELETE FROM inchworm.parts WHERE project = ? AND part = ?", [self._project, part]
+            f"DELETE FROM inchworm.parts WHERE project = ? AND part IN ({places})",
+            [self._project, *parts],
         )
 
     def migrations(self) -> list[RanMigration]:
@@ -200,3 +208,10 @@ def _live_part(row: tuple[str, ...]) -> LivePart:
         },
         reads={table: tuple(columns) for table, columns in interface["reads"].items()},
     )
+
+
+def _batched(parts: Iterable[LivePart], size: int) -> Iterator[list[LivePart]]:
+    """The parts in lists of at most ``size``."""
+    waiting = iter(parts)
+    while some := list(islice(waiting, size)):
+        yield some

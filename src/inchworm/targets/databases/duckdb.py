@@ -152,6 +152,7 @@ class DuckDb:
             self.drop(switch.kept)
             there = self.kinds().get(switch.name)
             if there == "table":
+                self._drop_indexes(switch.name)
                 self.execute(
                     f"ALTER TABLE {quoted(switch.name)} RENAME TO {quoted(_table(switch.kept))}"
                 )
@@ -165,6 +166,16 @@ class DuckDb:
             if switch.store == "view" and switch.beside is not None:
                 self.drop(switch.beside)
                 self.execute(f"CREATE VIEW {quoted(switch.name)} AS {switch.view_sql}")
+
+    def _drop_indexes(self, name: str) -> None:
+        """DuckDB refuses to rename a table that has an index; the one to come has none anyway."""
+        schema, _, table = name.partition(".")
+        for (index,) in self.rows(
+            "SELECT index_name FROM duckdb_indexes() "
+            "WHERE database_name = current_database() AND schema_name = ? AND table_name = ?",
+            [schema, table],
+        ):
+            self.execute(f"DROP INDEX {quoted(f'{schema}.{index}')}")
 
     def close(self) -> None:
         """End the connection."""

@@ -1,0 +1,141 @@
+"""Starting: ``new``, ``demo``, the help, and a notebook at a desk."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import nbclient
+import nbformat
+import pytest
+
+from tests.driver import COMMAND, Program
+
+
+def test_the_demo_works_through_its_day(tmp_path: Path) -> None:
+    """Every command is printed before its output, and the folder can be used afterwards."""
+    done = subprocess.run(
+        [*COMMAND, "demo"], cwd=tmp_path, capture_output=True, text=True, check=False
+    )
+    assert done.returncode == 0, done.stdout + done.stderr
+    typed = [line for line in done.stdout.splitlines() if line.startswith("$ inchworm")]
+    assert "$ inchworm promote riverwatch-1.4.0 --to dev --yes" in typed
+    for said in (
+        "done  P3: riverwatch-1.4.0 in prod (protected)",
+        "nothing to do  riverwatch-1.4.0 is in prod",
+        "hydro.level_trend feeds it",
+        "hydro.hourly_level.peak_cm -> hydro.daily_peak.peak_cm -> consumer:county_report",
+    ):
+        assert said in done.stdout
+    river = Program(tmp_path / "riverwatch")
+    assert river.findings(code=0) == []
+    assert len(river.git("log", "--oneline").splitlines()) > 5
+    before = sorted(river.folder.rglob("*"))
+    again = Program(tmp_path)("demo", code=2)
+    assert "is there already" in again.err
+    assert sorted(river.folder.rglob("*")) == before
+
+
+def test_the_demo_can_stop_after_writing(tmp_path: Path) -> None:
+    """Into a folder of another name."""
+    Program(tmp_path)("demo", "--into", "sub/rivers", "--files-only")
+    river = Program(tmp_path / "sub/rivers")
+    assert river.git("status", "--porcelain") == ""
+    assert river.query("prod", "SELECT count(*) FROM raw.gauge") == [(24,)]
+
+
+@pytest.mark.parametrize("dialect", ["duckdb", "postgres", "mysql", "spark"])
+def test_a_new_project_can_be_promoted_at_once(tmp_path: Path, dialect: str) -> None:
+    """Whatever dialect its models are written in."""
+    Program(tmp_path)("new", "My Levels", "--dialect", dialect)
+    levels = Program(tmp_path / "My Levels")
+    assert levels.findings(code=0) == []
+    name = levels.pack()
+    assert name.startswith("my_levels-0.1.0-snapshot.")
+    assert levels.promote(name, "dev").json["state"] == "done"
+    rows = levels.query("dev", "SELECT day::TEXT, total FROM report.daily_total ORDER BY 1")
+    assert rows == [("2026-02-01", 8), ("2026-02-02", 4)]
+
+
+@pytest.mark.parametrize(
+    ("arguments", "says"),
+    [
+        (("new", "."), "not empty"),
+        (("new", "x", "--dialect", "duckbd"), "Did you mean duckdb?"),
+        (("new", "x", "--name", "No Name"), "lower-case letters"),
+        (("promot",), "Did you mean promote?"),
+        (("promote", "b"), "Say where: --to ENV."),
+    ],
+    ids=["not empty", "dialect", "name", "command", "no environment"],
+)
+def test_what_is_asked_wrongly(starter: Program, arguments: tuple[str, ...], says: str) -> None:
+    """Exit code 2, one message, and nothing is written."""
+    before = sorted(starter.folder.rglob("*"))
+    assert says in starter(*arguments, code=2).text
+    assert sorted(starter.folder.rglob("*")) == before
+
+
+def test_schemas_can_have_other_names_in_an_environment(starter: Program) -> None:
+    """Scripts, models, checks and what is live follow the pattern."""
+    starter.edit(
+        "environments/dev.toml",
+        "[databases.main]",
+        '[databases.main]\nschema_pattern = "dev_{schema}"',
+    )
+    name = starter.pack()
+    assert starter.promote(name, "dev").json["state"] == "done"
+    rows = starter.query("dev", "SELECT count(*) FROM dev_report.daily_total")
+    assert rows == [(2,)]
+    assert starter.promote(name, "dev").json["state"] == "nothing to do"
+    assert starter("status", "--json").json["environments"][0]["drifted"] == 0
+
+
+def test_the_help_shows_just_the_commands_there_are(tmp_path: Path) -> None:
+    """In the order of work, and each has a help of its own."""
+    text = Program(tmp_path)("--help").out
+    sections = [line.rstrip(":") for line in text.splitlines() if line.endswith(":")]
+    assert sections == ["Options", "Write", "Check", "Pack", "Promote", "Watch", "Try"]
+    for name in ("new", "check", "trace", "pack", "promote", "status", "history", "sim", "demo"):
+        assert f"  {name} " in text
+        assert "Usage" in Program(tmp_path)(name, "--help").out
+
+
+def test_a_notebook_runs_unedited_at_a_desk(released: Program) -> None:
+    """It reads its environment's tables and values, and stores and measures something."""
+    notebook = nbformat.read(released.folder / "notebooks/level_forecast.ipynb", 4)
+    notebook.cells.append(nbformat.v4.new_code_cell("print(env.measures['rmse_cm'] > 0)"))
+    path = {"path": str(released.folder)}
+    for _ in range(2):
+        nbclient.NotebookClient(notebook, timeout=120, resources={"metadata": path}).execute()
+        assert notebook.cells[-1].outputs[0]["text"] == "True\n"
+    stored = released.query(
+        "dev", "SELECT count(*), count(DISTINCT gauge_id) FROM hydro.level_forecast"
+    )
+    assert stored == [(24 * 12, 24)]
+
+
+def test_a_notebooks_helper_explains_what_is_wrong(released: Program) -> None:
+    """Parameters and SQL alike; the environment is chosen from outside."""
+    code = (
+        "from inchworm.notebook import env\n"
+        "print(env.value('forecast_hours'))\n"
+        "print(len(env.query('SELECT * FROM hydro.gauge WHERE gauge_id < :trend_hours')))\n"
+        "for wrong in (lambda: env.value('forcast_hours'), lambda: env.query('SELECT :x')):\n"
+        "    try: wrong()\n"
+        "    except Exception as error: print(error)\n"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", code],
+        cwd=released.folder,
+        env={**released.environ, "INCHWORM_ENV": "TEST"},
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    assert done.stdout.splitlines() == [
+        "48",
+        "2",
+        "There is no parameter forcast_hours. Did you mean forecast_hours?",
+        "there is no parameter x. Declare it in parameters.toml.",
+    ]

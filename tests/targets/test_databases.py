@@ -1,0 +1,177 @@
+"""What every database adapter must do; each is held to the same tests."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pandas as pd
+import pytest
+
+from inchworm.core.composition import LastPromotion, LivePart, RanMigration
+from inchworm.core.errors import TargetError
+from inchworm.targets.databases import Database, connect
+from inchworm.targets.databases.base import Switch
+from inchworm.targets.databases.bookkeeping import Bookkeeping
+
+
+@pytest.fixture(params=["duckdb"])
+def database(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Database]:
+    """An empty database of each kind."""
+    database = connect(f"{request.param}:///d.{request.param}", root=tmp_path)
+    database.create_schema("m")
+    yield database
+    database.close()
+
+
+def switch(name: str, store: str = "table", view_sql: str | None = None) -> Switch:
+    return Switch(
+        name=name, beside=f"{name}__beside", store=store, view_sql=view_sql, kept=f"{name}__kept"
+    )
+
+
+def values(database: Database, table: str) -> list[int]:
+    return [row[0] for row in database.rows(f"SELECT * FROM {table} ORDER BY 1")]
+
+
+def test_a_failing_transaction_leaves_nothing(database: Database) -> None:
+    """Neither structure nor rows."""
+    with pytest.raises(TargetError), database.transaction():
+        database.execute("CREATE TABLE m.t (x INTEGER)")
+        database.execute("INSERT INTO m.nowhere VALUES (1)")
+    assert database.structure(["m"]) == {}
+    with database.transaction():
+        database.execute("CREATE TABLE m.t (x INTEGER)")
+    assert list(database.structure(["m"])) == ["m.t"]
+
+
+def test_structure_has_columns_types_and_what_is_required(database: Database) -> None:
+    """Of tables and views alike, and only of the schemas asked for."""
+    database.execute('CREATE TABLE m.t (x INTEGER NOT NULL, "Mixed Name" VARCHAR)')
+    database.execute("CREATE VIEW m.v AS SELECT x FROM m.t")
+    found = database.structure(["m"])
+    assert [(c.name, c.required) for c in found["m.t"].columns] == [
+        ("x", True),
+        ("Mixed Name", False),
+    ]
+    assert [c.name for c in found["m.v"].columns] == ["x"]
+    assert {n: k for n, k in database.kinds().items() if n in found} == {
+        "m.t": "table",
+        "m.v": "view",
+    }
+    assert database.structure(["other"]) == {}
+
+
+def test_building_replaces_a_leftover(database: Database) -> None:
+    """Of whatever kind it is; a table's rows are counted."""
+    assert database.build("m.a", "table", "SELECT 1 AS x UNION ALL SELECT 2") == 2
+    assert database.build("m.a", "view", "SELECT 3 AS x") is None
+    assert database.build("m.a", "table", "SELECT 4 AS x") == 1
+    assert values(database, "m.a") == [4]
+
+
+def test_the_switch_over_puts_new_in_place_and_keeps_old_aside(database: Database) -> None:
+    """Views read the new tables; a second one replaces what was kept."""
+    for number in (1, 2, 3):
+        database.build("m.a__beside", "table", f"SELECT {number} AS x")
+        database.build("m.v__beside", "view", "SELECT x * 10 AS y FROM m.a__beside")
+        with database.transaction():
+            database.switch_over(
+                [switch("m.v", "view", "SELECT x * 10 AS y FROM m.a"), switch("m.a")]
+            )
+        assert values(database, "m.a") == [number]
+        assert values(database, "m.v") == [number * 10]
+    assert values(database, "m.a__kept") == [2]
+    assert set(database.structure(["m"])) == {"m.a", "m.v", "m.a__kept"}
+
+
+def test_the_switch_over_is_all_or_nothing(database: Database) -> None:
+    """If one of them fails, readers go on seeing what was there."""
+    database.build("m.a", "table", "SELECT 1 AS x")
+    database.build("m.a__beside", "table", "SELECT 2 AS x")
+    with pytest.raises(TargetError), database.transaction():
+        database.switch_over([switch("m.a"), switch("m.never_built")])
+    assert values(database, "m.a") == [1]
+
+
+@pytest.mark.parametrize(("before", "after"), [("table", "view"), ("view", "table")])
+def test_a_model_may_change_between_view_and_table(
+    database: Database, before: str, after: str
+) -> None:
+    """The other kind takes its place."""
+    database.build("m.a", before, "SELECT 1 AS x")
+    database.build("m.a__beside", after, "SELECT 2 AS x")
+    with database.transaction():
+        database.switch_over([switch("m.a", after, "SELECT 2 AS x")])
+    assert values(database, "m.a") == [2]
+    assert database.kinds()["m.a"] == after
+
+
+def test_a_table_with_an_index_can_be_replaced(database: Database) -> None:
+    """Somebody may have made one by hand."""
+    database.build("m.a", "table", "SELECT 1 AS x")
+    database.execute("CREATE INDEX by_hand ON m.a (x)")
+    database.build("m.a__beside", "table", "SELECT 2 AS x")
+    with database.transaction():
+        database.switch_over([switch("m.a")])
+    assert values(database, "m.a") == [2]
+
+
+def test_frames_go_in_and_out(database: Database) -> None:
+    """Columns are matched by name."""
+    database.execute("CREATE TABLE m.t (x INTEGER, y VARCHAR)")
+    database.append_frame("m.t", pd.DataFrame({"y": ["a", "b"], "x": [1, 2]}))
+    assert database.frame("SELECT * FROM m.t ORDER BY x").to_dict("list") == {
+        "x": [1, 2],
+        "y": ["a", "b"],
+    }
+
+
+def test_bookkeeping_survives_and_keeps_projects_apart(database: Database) -> None:
+    """What is put is what is read; several projects share a database without meeting."""
+    ours, theirs = Bookkeeping(database, "ours"), Bookkeeping(database, "theirs")
+    assert (ours.exists, ours.parts(), ours.last()) == (False, [], None)
+    ours.ensure()
+    ours.ensure()
+    parts = [
+        LivePart(
+            part=f"model:m.t{i:04}",
+            project="ours",
+            bundle="b-1.0.0",
+            digest="sha256:1",
+            content="sha256:2",
+            commit=None,
+            promotion="P1",
+            put_at="2026-01-01",
+            values={"p": "1"},
+            tables={"m.t": (("x", "INT"),)},
+            reads={"m.u": ("a", "b")},
+        )
+        for i in range(450)
+    ]
+    last = LastPromotion(promotion="P1", bundle="b", digest="d", commit=None, by="l", at="2026")
+    ran = RanMigration(
+        schema="m", name="0001", checksum="c", outcome="ran", promotion="P1", ran_at="2026"
+    )
+    with database.transaction():
+        ours.put(parts)
+        ours.put(parts[:3])
+        ours.completed(last)
+        ours.ran(ran, "lena", 0.1)
+        ours.mark("k:P1", 3, "2026")
+    assert ours.parts() == theirs.parts() == parts
+    assert (ours.last(), ours.migrations(), ours.marks("k:P1")) == (last, [ran], {3})
+    assert (theirs.last(), theirs.migrations(), theirs.marks("k:P2")) == (None, [], set())
+    with database.transaction():
+        theirs.remove("model:m.t0000")
+        ours.remove("model:m.t0001", "model:m.t0002")
+        ours.unmark("k:P1", 3)
+    assert ours.parts() == [parts[0], *parts[3:]]
+    assert ours.marks("k:P1") == set()
+
+
+def test_looking_creates_nothing(tmp_path: Path) -> None:
+    """A database that is not there yet is not made by reading."""
+    database = connect("duckdb:///new/d.duckdb", root=tmp_path, read_only=True)
+    assert database.structure() == {}
+    assert list(tmp_path.iterdir()) == []

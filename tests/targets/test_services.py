@@ -1,0 +1,135 @@
+"""The simulated workspace and gateway: in process and over HTTP they are the same."""
+
+from __future__ import annotations
+
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+from openapi_spec_validator import OpenAPIV31SpecValidator
+
+from inchworm.core.errors import TargetError
+from inchworm.targets.secrets import Secret
+from inchworm.targets.services import HttpService, connect_service
+
+TOKEN = "a-made-up-token"
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port: int = probe.getsockname()[1]
+        return port
+
+
+@pytest.fixture(scope="module")
+def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """The address of a server of its own, which asks for a token."""
+    folder = tmp_path_factory.mktemp("served")
+    port = free_port()
+    process = subprocess.Popen(
+        [
+            *(sys.executable, "-m", "inchworm", "sim", "serve", "shared"),
+            *("--port", str(port), "--token", "env:TOKEN"),
+        ],
+        cwd=folder,
+        env={"TOKEN": TOKEN, "PATH": ""},
+        stdout=subprocess.DEVNULL,
+    )
+    address = f"http://127.0.0.1:{port}"
+    for _ in range(200):
+        try:
+            httpx.get(f"{address}/openapi.json")
+            break
+        except httpx.TransportError:
+            time.sleep(0.1)
+    yield address
+    process.terminate()
+    process.wait()
+
+
+@pytest.fixture(params=["in process", "over HTTP"])
+def service(request: pytest.FixtureRequest, tmp_path: Path) -> HttpService:
+    """A platform; the one over HTTP is emptied first."""
+    if request.param == "in process":
+        return connect_service("sim:here", tmp_path)
+    address: str = request.getfixturevalue("served")
+    found = connect_service(address, tmp_path, Secret(TOKEN, "env:TOKEN"))
+    for part in found.items():
+        found.remove(part)
+    return found
+
+
+FLOW = {
+    "direction": "out",
+    "to": {"connection": "board", "operation": "post"},
+    "openapi": {"paths": {"/": {"post": {"operationId": "post"}}}},
+}
+
+
+def test_items_come_back_as_they_were_put(service: HttpService) -> None:
+    """Putting one again replaces it; removing one twice does no harm."""
+    service.put("notebook:n", "sha256:1", {"cells": [1]})
+    service.put("notebook:n", "sha256:2", {"cells": [2]})
+    assert service.items()["notebook:n"].digest == "sha256:2"
+    assert service.document("notebook:n") == {"cells": [2]}
+    service.remove("notebook:n")
+    service.remove("notebook:n")
+    assert service.items() == {}
+    with pytest.raises(TargetError, match="404: There is no such item"):
+        service.document("notebook:n")
+
+
+def test_a_pipeline_keeps_the_state_of_its_schedules(service: HttpService) -> None:
+    """New ones are off; those that are gone are gone."""
+    service.put("pipeline:p", "1", {"schedules": {"a": {"cron": "0 0 * * *"}}})
+    assert service.schedules() == {"p.a": "off"}
+    service.set_schedule("p", "a", "on")
+    both = {"a": {"cron": "0 1 * * *"}, "b": {"cron": "0 2 * * *"}}
+    service.put("pipeline:p", "2", {"schedules": both})
+    assert service.schedules() == {"p.a": "on", "p.b": "off"}
+    with pytest.raises(TargetError, match="has no schedule c"):
+        service.set_schedule("p", "c", "on")
+    service.remove("pipeline:p")
+    assert service.schedules() == {}
+
+
+def test_a_flow_is_activated_only_when_it_can_run(service: HttpService) -> None:
+    """The gateway looks at its connection and its API, and says why not."""
+    service.put("flow:f", "1", FLOW)
+    assert service.activate("flow:f") == "The connection board is not there."
+    service.put("connection:board", "1", {"url": "mailto:x@x.example"})
+    assert service.activate("flow:f") == "The connection board has no http address."
+    service.put("connection:board", "2", {"url": "http://board.example/"})
+    assert service.activate("flow:f") is None
+    assert service.items()["flow:f"].state == "active"
+    service.set_fault("flow:f", "Closed today.")
+    assert service.activate("flow:f") == "Closed today."
+    assert service.items()["flow:f"].reason == "Closed today."
+    service.set_fault("flow:f", None)
+
+
+def test_a_fault_of_the_service_is_an_error_with_its_words(service: HttpService) -> None:
+    """And with what to do next."""
+    service.set_fault("put notebook:n", "The disk is full.")
+    with pytest.raises(TargetError, match=r"503: The disk is full\.") as caught:
+        service.put("notebook:n", "1", {})
+    assert "goes on where it stopped" in str(caught.value.next)
+    service.set_fault("put notebook:n", None)
+
+
+def test_without_the_token_nothing_is_told(served: str, tmp_path: Path) -> None:
+    """Neither with none nor with another."""
+    for token in (None, Secret("other", "env:X")):
+        with pytest.raises(TargetError, match="401: The token is missing or wrong"):
+            connect_service(served, tmp_path, token).items()
+
+
+def test_the_service_describes_itself(served: str) -> None:
+    """By a valid OpenAPI document."""
+    OpenAPIV31SpecValidator(httpx.get(f"{served}/openapi.json").json()).validate()

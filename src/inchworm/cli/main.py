@@ -106,6 +106,9 @@ def _explained(error: Exception) -> int:
     """Print an error that the user can act upon, and give its exit code; others go on."""
     from inchworm.core.errors import InchwormError
 
+    if isinstance(error, OSError) and error.filename is not None:
+        reason = f"cannot be used: {error.strerror}."
+        error = InchwormError(reason, where=str(error.filename), next="Check its permissions.")
     if not isinstance(error, InchwormError):
         raise error
     if "--json" in sys.argv:

@@ -14,6 +14,7 @@ from inchworm.core.sql.names import line_of
 
 _OPEN, _CLOSE = "/*---", "---*/"
 _MAYBE_PARAMETER = re.compile(r"(?<![:\w]):[A-Za-z_]")
+_STATEMENTS = (exp.DDL, exp.DML, exp.Drop, exp.Alter, exp.Command)
 _CASE_COUNTS = frozenset({TokenType.VAR, TokenType.IDENTIFIER, TokenType.STRING})
 _OPERANDS = frozenset(
     {
@@ -118,7 +119,12 @@ def parse_query(text: str, dialect: str) -> exp.Query:
         )
     query = statements[0].unnest() if isinstance(statements[0], exp.Paren) else statements[0]
     if not isinstance(query, exp.Query):
-        raise SqlProblem(f"is a {type(query).__name__.upper()}, not a SELECT", line_of(query))
+        what = (
+            f"is a {query.key.upper()}, not a SELECT"
+            if isinstance(query, _STATEMENTS)
+            else "has no SELECT"
+        )
+        raise SqlProblem(what, line_of(query))
     return query
 
 

@@ -1,0 +1,384 @@
+"""Doing one step of a promotion: what each phase means in the environment's targets."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from sqlglot import exp
+
+from inchworm.core.composition import (
+    BESIDE,
+    KEPT,
+    SERVICE_KINDS,
+    LastPromotion,
+    LivePart,
+    RanMigration,
+)
+from inchworm.core.datachecks import checks_of
+from inchworm.core.drafting import real_name
+from inchworm.core.parts import Kind, PartId
+from inchworm.core.promotion import Phase, Promotion, Step, StepReport, StepState
+from inchworm.core.sql.parse import parse_query, split_script
+from inchworm.core.sql.render import to_text, with_real_names, with_tables
+from inchworm.engine.places import Place
+from inchworm.engine.promote import Prepared
+from inchworm.targets.databases.base import Switch, quoted
+
+
+class Steps:
+    """Does the steps of one promotion in an open environment.
+
+    A step that works on the database is one transaction, which also leaves the step's mark.
+
+    Args:
+        key: the promotion's name in the database, different for every ledger.
+        by: who is at work.
+        now: the current time, ISO 8601, UTC.
+    """
+
+    def __init__(
+        self,
+        prepared: Prepared,
+        promotion: Promotion,
+        place: Place,
+        key: str,
+        by: str,
+        now: Callable[[], str],
+    ) -> None:
+        self.prepared = prepared
+        self.promotion = promotion
+        self.place = place
+        self.key = key
+        self.by = by
+        self.now = now
+        self.assembly = prepared.reading.assembly
+        self.environment = prepared.environment
+        self.database = place.database
+        self.steps = promotion.draft.steps
+        self.building = {s.part.partition(":")[2] for s in self.steps if s.phase is Phase.BUILD}
+        self.failed: list[str] = []
+        """Parts of which a step failed; they are not expected to be in place at the end."""
+        self.do: Mapping[Phase, Callable[[Step], StepReport]] = {
+            Phase.PAUSE: self._pause,
+            Phase.BEFORE: self._script,
+            Phase.MIGRATE: self._migrate,
+            Phase.PREPARE: self._prepare,
+            Phase.BUILD: self._build,
+            Phase.CHECK: self._check,
+            Phase.SWITCH: self._switch,
+            Phase.MIGRATE_AFTER: self._migrate,
+            Phase.DELIVER: self._deliver,
+            Phase.WITHDRAW: self._withdraw,
+            Phase.AFTER: self._script,
+            Phase.RESUME: self._resume,
+            Phase.VERIFY: self._verify,
+            Phase.RECORD: self._record,
+        }
+
+    def carry_out(self, step: Step) -> StepReport:
+        """Do a step.
+
+        Raises:
+            InchwormError: when it fails; then it had no effect.
+        """
+        return self.do[step.phase](step)
+
+    def discard_builds(self) -> None:
+        """Remove everything that was built beside, and the marks of it."""
+        with self.database.transaction():
+            for step in self.steps:
+                if step.phase is Phase.BUILD:
+                    self.database.drop(self._beside(step.part.partition(":")[2]))
+                    self.place.bookkeeping.unmark(self.key, step.number)
+
+    def unpause(self, step: Step) -> None:
+        """Let a schedule run again that a pause step stopped."""
+        self._set_schedule(step, "on")
+
+    # ---- schedules ----------------------------------------------------------------------------
+
+    def _pause(self, step: Step) -> StepReport:
+        self._set_schedule(step, "paused")
+        return _DONE
+
+    def _resume(self, step: Step) -> StepReport:
+        pipeline = step.part.partition(":")[2]
+        declared = self.environment.schedule_state(pipeline, step.item)
+        self._set_schedule(step, declared)
+        return StepReport(state=StepState.DONE, message=f"is {declared}")
+
+    def _set_schedule(self, step: Step, state: str) -> None:
+        self.place.workspace.set_schedule(step.part.partition(":")[2], step.item, state)
+
+    # ---- structure ----------------------------------------------------------------------------
+
+    def _document(self, part: str) -> Mapping[str, Any]:
+        return self.prepared.rendered[PartId.parse(part)].document
+
+    def _script(self, step: Step) -> StepReport:
+        when = "before" if step.phase is Phase.BEFORE else "after"
+        script = next(s for s in self._document(step.part)[when] if s["name"] == step.item)
+        with self.database.transaction():
+            self._run_script(script["sql"])
+            self._mark(step)
+        return _DONE
+
+    def _migrate(self, step: Step) -> StepReport:
+        schema = step.part.partition(":")[2]
+        script = next(s for s in self._document(step.part)["migrations"] if s["name"] == step.item)
+        started = time.monotonic()
+        assumed = step.action == "assume"
+        with self.database.transaction():
+            if not assumed:
+                self.database.create_schema(self.environment.database.real_schema(schema))
+                self._run_script(script["sql"])
+            migration = RanMigration(
+                schema=schema,
+                name=script["name"],
+                checksum=script["checksum"],
+                outcome="assumed" if assumed else "ran",
+                promotion=self.promotion.id,
+                ran_at=self.now(),
+            )
+            self.place.bookkeeping.ran(migration, self.by, time.monotonic() - started)
+            self._mark(step)
+        return StepReport(state=StepState.DONE, message="assumed" if assumed else "ran")
+
+    def _run_script(self, sql: str) -> None:
+        dialect = self.assembly.dialect
+        renames = self.environment.database.schema_pattern != "{schema}"
+        for statement in split_script(sql, dialect):
+            if renames or dialect != self.database.dialect:
+                statement = with_real_names(
+                    statement, self._schema_name, dialect, self.database.dialect
+                )
+            self.database.execute(statement)
+
+    def _schema_name(self, schema: str) -> str:
+        if schema in self.assembly.outside_schemas:
+            return schema
+        return self.environment.database.real_schema(schema)
+
+    def _prepare(self, step: Step) -> StepReport:
+        table = self.assembly.tables[step.item]
+        real = self._real(step.item)
+        with self.database.transaction():
+            self.database.create_schema(real.rpartition(".")[0])
+            live = self.database.structure([real.rpartition(".")[0]]).get(real)
+            missing = [c for c in table.columns if live is None or c.name not in live.by_name]
+            if live is None:
+                columns = ", ".join(f"{quoted(c.name)} {self._type(c.type)}" for c in missing)
+                self.database.execute(f"CREATE TABLE {quoted(real)} ({columns})")
+            else:
+                for c in missing:
+                    self.database.execute(
+                        f"ALTER TABLE {quoted(real)} ADD COLUMN {quoted(c.name)} "
+                        f"{self._type(c.type)}"
+                    )
+            self._mark(step)
+        return _DONE
+
+    def _type(self, type_: str) -> str:
+        """A column type of the project's dialect in the database's."""
+        kind = exp.DataType.build(type_, dialect=self.assembly.dialect, udt=True)
+        return kind.sql(dialect=self.database.dialect)
+
+    # ---- models -------------------------------------------------------------------------------
+
+    def _build(self, step: Step) -> StepReport:
+        name = step.part.partition(":")[2]
+        document = self._document(step.part)
+        beside = self._beside(name)
+        with self.database.transaction():
+            self.database.create_schema(beside.rpartition(".")[0])
+            sql = self._sql(document["sql"], self._now_or_beside)
+            rows = self.database.build(beside, document["store"], sql)
+            self._mark(step)
+        message = "view" if rows is None else f"{rows:,} rows"
+        return StepReport(state=StepState.DONE, message=message)
+
+    def _check(self, step: Step) -> StepReport:
+        part = PartId.parse(step.part)
+        document = self._document(step.part)
+        if part.kind is Kind.CHECK:
+            return self._check_file(document)
+        table = quoted(self._now_or_beside(part.name.lower()))
+        if not self.database.rows(f"SELECT 1 FROM {table} LIMIT 1"):
+            return StepReport(state=StepState.NOTHING_CHECKED, message="there are no rows")
+        checks = checks_of(part.name.lower(), document["key"], document["checks"])
+        faults = []
+        for check in checks:
+            sql = self._sql(check.query, self._now_or_beside)
+            count = self.database.rows(sql)[0][0]
+            if count:
+                faults.append(f"{check.text}: {count:,} {'row' if count == 1 else 'rows'} not")
+        if faults:
+            return StepReport(state=StepState.FAILED, message="; ".join(faults))
+        return StepReport(state=StepState.DONE, message=f"{len(checks)} checks hold")
+
+    def _check_file(self, document: Mapping[str, Any]) -> StepReport:
+        sql = self._sql(document["sql"], self._now_or_beside)
+        count = self.database.rows(f"SELECT count(*) FROM ({sql}) AS found")[0][0]
+        if not count:
+            return StepReport(state=StepState.DONE, message="no row found")
+        found = f"{count:,} {'row' if count == 1 else 'rows'} found"
+        said = f"{document['message']}: {found}" if document["message"] else found
+        failed = document["severity"] == "error"
+        return StepReport(state=StepState.FAILED if failed else StepState.DONE, message=said)
+
+    def _switch(self, step: Step) -> StepReport:
+        if step.action == "remove":
+            return self._remove_model(step)
+        switches = []
+        for built in self.steps:
+            if built.phase is not Phase.BUILD:
+                continue
+            name = built.part.partition(":")[2]
+            document = self._document(built.part)
+            is_view = document["store"] == "view"
+            switches.append(
+                Switch(
+                    name=self._real(name),
+                    beside=self._beside(name),
+                    store=document["store"],
+                    view_sql=self._sql(document["sql"], self._real) if is_view else None,
+                    kept=self._real(name) + KEPT,
+                )
+            )
+        with self.database.transaction():
+            self.database.switch_over(switches)
+            self.place.bookkeeping.put(
+                self._live_part(PartId.parse(s.part)) for s in self.steps if s.phase is Phase.BUILD
+            )
+            self._mark(step)
+        return StepReport(state=StepState.DONE, message=f"{len(switches)} models live")
+
+    def _remove_model(self, step: Step) -> StepReport:
+        real = self._real(step.part.partition(":")[2])
+        gone = Switch(name=real, beside=None, store="table", view_sql=None, kept=real + KEPT)
+        with self.database.transaction():
+            self.database.switch_over([gone])
+            self.place.bookkeeping.remove(step.part)
+            self._mark(step)
+        return StepReport(state=StepState.DONE, message="removed; a table is kept aside")
+
+    def _sql(self, query: str | exp.Query, name: Callable[[str], str]) -> str:
+        dialect = self.assembly.dialect
+        tree = parse_query(query, dialect) if isinstance(query, str) else query
+        return to_text(with_tables(tree, name, dialect), self.database.dialect)
+
+    def _real(self, name: str) -> str:
+        return real_name(name.lower(), self.assembly, self.environment)
+
+    def _beside(self, name: str) -> str:
+        return self._real(name) + BESIDE
+
+    def _now_or_beside(self, name: str) -> str:
+        """Until the switch-over, what this promotion builds is read under its name beside."""
+        return self._beside(name) if name in self.building else self._real(name)
+
+    # ---- services -----------------------------------------------------------------------------
+
+    def _deliver(self, step: Step) -> StepReport:
+        part = PartId.parse(step.part)
+        rendered = self.prepared.rendered[part]
+        service = self.place.gateway if _in_gateway(part.kind) else self.place.workspace
+        service.put(step.part, rendered.digest, rendered.document)
+        message = "in place"
+        if part.kind is Kind.FLOW:
+            reason = self.place.gateway.activate(step.part)
+            if reason is not None:
+                return StepReport(
+                    state=StepState.FAILED, message=f"the gateway refuses to activate it: {reason}"
+                )
+            message = "active"
+        with self.database.transaction():
+            self.place.bookkeeping.put([self._live_part(part)])
+        return StepReport(state=StepState.DONE, message=message)
+
+    def _withdraw(self, step: Step) -> StepReport:
+        part = PartId.parse(step.part)
+        service = self.place.gateway if _in_gateway(part.kind) else self.place.workspace
+        service.remove(step.part)
+        with self.database.transaction():
+            self.place.bookkeeping.remove(step.part)
+        return StepReport(state=StepState.DONE, message="removed")
+
+    # ---- the end ------------------------------------------------------------------------------
+
+    def _verify(self, step: Step) -> StepReport:
+        """Read everything back from where it was put, and compare."""
+        live = self.place.composition(self.now())
+        wrong = []
+        looked_at = 0
+        for part, rendered in self.prepared.rendered.items():
+            name = str(part)
+            if name in self.failed:
+                continue
+            looked_at += 1
+            if part.kind is Kind.MODEL and self._real(part.name) not in live.tables:
+                wrong.append(f"{name} is not in the database")
+            elif part.kind.value in SERVICE_KINDS:
+                item = live.items.get(name)
+                if item is None or item.digest != rendered.digest:
+                    wrong.append(f"{name} is not there as it was put")
+        for pipeline in self.assembly.of_kind(Kind.PIPELINE):
+            for schedule in self.assembly.facts[pipeline].schedules:
+                declared = self.environment.schedule_state(pipeline.name, schedule)
+                now = live.schedules.get(f"{pipeline.name}.{schedule}")
+                if now != declared:
+                    wrong.append(f"schedule {pipeline.name}.{schedule} is {now}, not {declared}")
+        if wrong:
+            return StepReport(state=StepState.FAILED, message="; ".join(wrong))
+        return StepReport(state=StepState.DONE, message=f"{looked_at} parts are as they were put")
+
+    def _record(self, step: Step) -> StepReport:
+        """Say in the database what is live: every part of the bundle, also those left alone."""
+        prepared, now = self.prepared, self.now()
+        gone = set(self.place.composition(now).parts) - {str(p) for p in self.assembly.parts}
+        with self.database.transaction():
+            self.place.bookkeeping.put(self._live_part(part) for part in self.assembly.parts)
+            leaving = [n for n in gone if not n.startswith(f"{Kind.SCHEMA.value}:")]
+            if leaving:
+                self.place.bookkeeping.remove(*leaving)
+            self.place.bookkeeping.completed(
+                LastPromotion(
+                    promotion=self.promotion.id,
+                    bundle=prepared.bundle.name,
+                    digest=prepared.bundle.digest,
+                    commit=prepared.bundle.commit,
+                    by=self.by,
+                    at=now,
+                )
+            )
+            self._mark(step)
+        return StepReport(state=StepState.DONE, message=f"{len(self.assembly.parts)} parts")
+
+    def _live_part(self, part: PartId) -> LivePart:
+        facts = self.assembly.facts[part]
+        bundle = self.prepared.bundle
+        return LivePart(
+            part=str(part),
+            project=bundle.project,
+            bundle=bundle.name,
+            digest=self.prepared.rendered[part].digest,
+            content=self.assembly.parts[part].digest,
+            commit=bundle.commit,
+            promotion=self.promotion.id,
+            put_at=self.now(),
+            values={use.parameter: self.prepared.values[use.parameter].text for use in facts.uses},
+            tables={t.name: tuple((c.name, c.type) for c in t.columns) for t in facts.provides},
+            reads={r.table: tuple(sorted(r.columns or ())) for r in facts.reads},
+        )
+
+    def _mark(self, step: Step) -> None:
+        self.place.bookkeeping.mark(self.key, step.number, self.now())
+
+
+_DONE = StepReport(state=StepState.DONE)
+
+
+def _in_gateway(kind: Kind) -> bool:
+    return kind in {Kind.CONNECTION, Kind.FLOW}

@@ -172,6 +172,32 @@ CASES = {
         "SELECT l.x FROM ref.gauge g, LATERAL (SELECT g.name AS x) l",
         {"x": {f"copied {NAME}"}, "": set()},
     ),
+    "a pivot computes its columns and groups by the others": (
+        "SELECT * FROM raw.reading PIVOT (max(level_cm) FOR gauge_id IN (1 AS one, 2 AS two))",
+        {
+            "taken_at": {f"copied {TAKEN}"},
+            "one": {f"computed {LEVEL}", f"computed {GAUGE}"},
+            "two": {f"computed {LEVEL}", f"computed {GAUGE}"},
+            "": {f"rows {TAKEN}"},
+        },
+    ),
+    "a pivot statement groups as it says": (
+        "PIVOT raw.reading ON gauge_id IN (1) USING max(level_cm) GROUP BY taken_at",
+        {
+            "taken_at": {f"copied {TAKEN}"},
+            "1": {f"computed {LEVEL}", f"computed {GAUGE}"},
+            "": {f"rows {TAKEN}"},
+        },
+    ),
+    "an unpivot copies into its value and leaves nulls out": (
+        "SELECT * FROM ref.gauge UNPIVOT (word FOR what IN (name, river))",
+        {
+            "gauge_id": {f"copied {REF}"},
+            "what": set(),
+            "word": {f"copied {NAME}", "copied ref.gauge.river"},
+            "": {f"rows {NAME}", "rows ref.gauge.river"},
+        },
+    ),
     "an open table gives any column": (
         "SELECT anything FROM ext.feed",
         {"anything": {"copied ext.feed.anything"}, "": set()},
@@ -216,9 +242,9 @@ def test_a_column_that_does_not_exist_still_counts_as_read() -> None:
     assert found["d"] == {"copied raw.reading.depth"}
 
 
-def test_a_pivot_depends_on_everything_and_says_so() -> None:
+def test_a_pivot_over_the_data_depends_on_everything_and_says_so() -> None:
     """What is not followed is never dropped."""
-    found = resolved("SELECT * FROM raw.reading PIVOT (max(level_cm) FOR gauge_id IN (1, 2))")
+    found = resolved("PIVOT raw.reading ON gauge_id USING max(level_cm)")
     assert [problem.kind for problem in found.problems] == ["not-understood"]
     assert {str(node) for node, _ in found.rows} == {LEVEL, GAUGE, TAKEN}
     assert found.open

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 import json
+import logging
 import os
 import sys
 
@@ -84,6 +85,8 @@ def cli() -> None:
 
 def main() -> None:
     """Run the program; an error becomes one message and an exit code."""
+    # what the parser cannot follow becomes a finding; it need not say so on its own as well
+    logging.getLogger("sqlglot").setLevel(logging.CRITICAL)
     try:
         cli(standalone_mode=False)
     except click.exceptions.Exit as ending:

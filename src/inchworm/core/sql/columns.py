@@ -15,6 +15,8 @@ from sqlglot import exp
 
 from inchworm.core.errors import nearest
 from inchworm.core.sql.names import fold, line_of, table_name
+from inchworm.core.sql.pivots import pivoted
+from inchworm.core.sql.projections import ProjectionResolver
 from inchworm.core.sql.relations import (
     NOTHING,
     OutColumn,
@@ -25,8 +27,7 @@ from inchworm.core.sql.relations import (
     as_rows,
     of_table,
 )
-from inchworm.core.sql.types import type_of
-from inchworm.core.sql.values import Problem, ValueResolver
+from inchworm.core.sql.values import Problem
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 
 _ROW_MULTIPLYING = (exp.Explode, exp.Posexplode, exp.Unnest, exp.Inline, exp.GenerateSeries)
@@ -78,7 +79,7 @@ def tables_in(query: exp.Expr, dialect: str) -> dict[str, int | None]:
     return found
 
 
-class _Resolver(ValueResolver):
+class _Resolver(ProjectionResolver):
     """Finds the sources of whole queries, clause by clause."""
 
     # ---- queries ------------------------------------------------------------------------------
@@ -102,6 +103,10 @@ class _Resolver(ValueResolver):
                 scope = Scope(ctes=outer.ctes, outer=outer)
                 self._add_source(node, scope)
                 return self._joined(scope)
+            case exp.Pivot():
+                scope = Scope(ctes=outer.ctes, outer=outer)
+                self._add_source(node.this, scope)
+                return self._pivoted(self._joined(scope), node, outer)
         return self._not_understood(node, outer)
 
     def _with(self, node: exp.Expr, outer: Scope) -> Mapping[str, Relation]:
@@ -242,6 +247,8 @@ class _Resolver(ValueResolver):
         if order is None:
             return NOTHING
         keys = [ordered.this for ordered in order.expressions]
+        if any(isinstance(key, exp.Var) and key.name.upper() == "ALL" for key in keys):
+            return frozenset(source for column in columns for source in column.sources)
         return self._ordinals(keys, columns, scope, node, aliases_first=True)
 
     def _ordinals(
@@ -294,8 +301,9 @@ class _Resolver(ValueResolver):
                 name, relation = alias or "", self._table_function(node, scope)
         if not isinstance(node, exp.Values):
             relation = relation.renamed(self._alias_columns(node))
-        if node.args.get("pivots"):
-            relation = self._opaque(relation, node, "PIVOT")
+        for pivot in node.args.get("pivots") or []:
+            relation = self._pivoted(relation, pivot, scope)
+            name = self._alias(pivot) or name
         scope.add(name, relation)
         rows |= relation.rows
         for join in node.args.get("joins") or []:
@@ -318,6 +326,16 @@ class _Resolver(ValueResolver):
             )
             table = Table(name, (), open=True)
         return shown, of_table(table)
+
+    def _pivoted(self, relation: Relation, pivot: exp.Pivot, scope: Scope) -> Relation:
+        within = Scope(relations={"": relation}, ctes=scope.ctes, outer=scope)
+        found = pivoted(
+            relation,
+            pivot,
+            lambda expression: self._value(expression, within),
+            lambda name: fold(name, self.dialect),
+        )
+        return found or self._opaque(relation, pivot, "PIVOT whose columns depend on the data")
 
     def _table_function(self, node: exp.Expr, scope: Scope) -> Relation:
         """UNNEST, generate_series, file readers: rows and values come from their arguments."""
@@ -367,76 +385,6 @@ class _Resolver(ValueResolver):
         rows = frozenset(source for r in scope.relations.values() for source in r.rows)
         return Relation(columns=tuple(columns), rows=rows, open=opened)
 
-    # ---- projections --------------------------------------------------------------------------
-
-    def _projections(
-        self, node: exp.Select, scope: Scope
-    ) -> tuple[list[OutColumn], frozenset[str]]:
-        columns: list[OutColumn] = []
-        opened: frozenset[str] = frozenset()
-        for projection in node.expressions:
-            star = _star_in(projection)
-            if star is not None:
-                shown, more = self._starred(projection, star, scope, node)
-                columns += shown
-                opened |= more
-                continue
-            column = self._projection(projection, scope, node, len(columns))
-            columns.append(column)
-            scope.aliases.setdefault(column.name, column)
-        return columns, opened
-
-    def _projection(
-        self, projection: exp.Expr, scope: Scope, node: exp.Select, position: int
-    ) -> OutColumn:
-        inner = projection.unalias()
-        plain = inner
-        while isinstance(plain, exp.Paren):
-            plain = plain.this
-        name = self._name_of(projection, position)
-        if isinstance(plain, exp.Column):
-            column = self._column(plain, scope)
-            return replace(column, name=name)
-        sources = as_computed(self._value(inner, scope, node))
-        type_ = type_of(inner, lambda column: self._type_of_column(column, scope), self.dialect)
-        return OutColumn(name=name, sources=sources, type=type_)
-
-    def _name_of(self, projection: exp.Expr, position: int) -> str:
-        alias = projection.args.get("alias")
-        if isinstance(projection, exp.Alias) and isinstance(alias, exp.Identifier):
-            return fold(alias, self.dialect)
-        inner = projection.unnest()
-        if isinstance(inner, exp.Column) and isinstance(inner.this, exp.Identifier):
-            return fold(inner.this, self.dialect)
-        if isinstance(inner, exp.Dot) and isinstance(inner.expression, exp.Identifier):
-            return fold(inner.expression, self.dialect)
-        return projection.sql(dialect=self.dialect).lower() or f"col{position}"
-
-    def _starred(
-        self, projection: exp.Expr, star: exp.Star, scope: Scope, node: exp.Select
-    ) -> tuple[list[OutColumn], frozenset[str]]:
-        qualifier = None
-        if isinstance(projection, exp.Column):
-            qualifier = self._qualifier(projection)
-        columns, opened = self._star(scope, qualifier, star)
-        without = {self._bare(e) for e in star.args.get("except_") or []}
-        renames = {
-            fold(r.this.this, self.dialect): fold(r.args["alias"], self.dialect)
-            for r in star.args.get("rename") or []
-        }
-        replaced = {
-            fold(r.args["alias"], self.dialect): r.this for r in star.args.get("replace") or []
-        }
-        shown = []
-        for column in columns:
-            if column.name in without:
-                continue
-            if column.name in replaced:
-                sources = as_computed(self._value(replaced[column.name], scope, node))
-                column = OutColumn(name=column.name, sources=sources)
-            shown.append(replace(column, name=renames.get(column.name, column.name)))
-        return shown, opened
-
     # ---- what is not understood ---------------------------------------------------------------
 
     def _opaque(self, relation: Relation, node: exp.Expr, what: str) -> Relation:
@@ -471,15 +419,6 @@ class _Resolver(ValueResolver):
             fold(c.this if isinstance(c, exp.ColumnDef) else c, self.dialect)
             for c in alias.args.get("columns") or []
         ]
-
-
-def _star_in(projection: exp.Expr) -> exp.Star | None:
-    """The star of ``*`` or ``t.*``; a star inside a function is something else."""
-    if isinstance(projection, exp.Star):
-        return projection
-    if isinstance(projection, exp.Column) and isinstance(projection.this, exp.Star):
-        return projection.this
-    return None
 
 
 def _is_limited(node: exp.Expr) -> bool:

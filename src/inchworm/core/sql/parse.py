@@ -118,6 +118,8 @@ def parse_query(text: str, dialect: str) -> exp.Query:
             "has more than one statement; a model is one SELECT", line_of(statements[1])
         )
     query = statements[0].unnest() if isinstance(statements[0], exp.Paren) else statements[0]
+    if isinstance(query, exp.Pivot):  # DuckDB's statement form
+        return exp.select("*").from_(exp.Subquery(this=query))
     if not isinstance(query, exp.Query):
         what = (
             f"is a {query.key.upper()}, not a SELECT"

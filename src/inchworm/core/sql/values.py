@@ -88,11 +88,24 @@ class ValueResolver:
                 names = frozenset(self._bare(variable) for variable in node.expressions)
                 scope = replace(scope, bound=scope.bound | names)
                 return self._value(node.this, scope, select, tolerant=tolerant)
+            case exp.Comprehension():
+                return self._comprehension(node, scope, select)
         found: Sources = NOTHING
         for child in _children(node):
             found |= self._value(child, scope, select, tolerant=tolerant)
         if isinstance(node, exp.Window):
             found |= self._named_window(node, scope, select)
+        return found
+
+    def _comprehension(
+        self, node: exp.Comprehension, scope: Scope, select: exp.Expr | None
+    ) -> Sources:
+        """``[v * 2 FOR v IN list IF v > 1]``: the variable is no column inside."""
+        inner = replace(scope, bound=scope.bound | {self._bare(node.expression)})
+        found = self._value(node.args["iterator"], scope, select)
+        for part in (node.this, node.args.get("condition")):
+            if isinstance(part, exp.Expr):
+                found |= self._value(part, inner, select)
         return found
 
     def _named_window(self, window: exp.Window, scope: Scope, select: exp.Expr | None) -> Sources:

@@ -311,3 +311,29 @@ def test_an_empty_project_says_that_nothing_was_checked(starter: Program) -> Non
     for folder in ("models", "pipelines", "schemas"):
         (starter.folder / folder).rename(starter.folder / f".{folder}")
     assert starter("check").out.splitlines()[-1].startswith("nothing checked")
+
+
+def test_enormous_and_strange_input(starter: Program) -> None:
+    """Generated, nested, wide and foreign: a right answer or one clear finding, never a crash."""
+    nested = "SELECT amount FROM ops.measurement"
+    for level in range(300):
+        nested = f"SELECT amount FROM ({nested}) AS q{level}"
+    starter.write("models/big/nested.sql", nested)
+    starter.write(
+        "models/big/sum.sql", f"SELECT {' + '.join(['amount'] * 5000)} AS x FROM big.nested"
+    )
+    parentheses = "(" * 1000 + "x" + " + 1)" * 1000
+    starter.write("models/big/deep.sql", f"SELECT {parentheses} AS y FROM big.sum")
+    unions = " UNION ALL ".join(["SELECT y FROM big.deep"] * 500)
+    starter.write("models/big/unions.sql", unions)
+    wide = ", ".join(f"y AS c{i}" for i in range(2000))
+    starter.write("models/big/wide.sql", f"SELECT {wide} FROM big.unions")
+    starter.write("models/big/star.sql", "SELECT * FROM big.wide")
+    starter.write("models/greek/στάθμη.sql", 'SELECT c1999 AS "ύψος \'""" FROM big.star')
+    for i in range(10):
+        starter.write(f"models/ring/m{i}.sql", f"SELECT * FROM ring.m{(i + 1) % 10}")
+    (finding,) = starter.findings(code=1)
+    assert finding["rule"] == "lineage/cycle"
+    assert finding["message"].count("->") == 10
+    shown = starter("trace", "ops.measurement.amount", "--down").out
+    assert "greek.στάθμη.ύψος" in shown

@@ -33,6 +33,10 @@ SECTIONS: dict[str, dict[str, str]] = {
 """The commands in the order of work; each is a module of ``cli.commands``."""
 
 
+#: Generated queries nest hundreds of levels deep, each of several calls.
+_RECURSION_LIMIT = 10_000
+
+
 class Commands(click.Group):
     """A group that imports a command's module only when it runs."""
 
@@ -87,6 +91,7 @@ def main() -> None:
     """Run the program; an error becomes one message and an exit code."""
     # what the parser cannot follow becomes a finding; it need not say so on its own as well
     logging.getLogger("sqlglot").setLevel(logging.CRITICAL)
+    sys.setrecursionlimit(_RECURSION_LIMIT)
     try:
         cli(standalone_mode=False)
     except click.exceptions.Exit as ending:

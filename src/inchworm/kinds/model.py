@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Literal, TypeVar
@@ -135,10 +136,12 @@ class ModelKind:
 
     def _report_columns(self, model: Model, resolution: Resolution, report: Report) -> None:
         names = [column.name for column in resolution.columns]
-        for name in sorted({name for name in names if names.count(name) > 1}):
+        for name, count in sorted(Counter(names).items()):
+            if count == 1:
+                continue
             report(
                 rules.TWO_COLUMNS.finding(
-                    f"shows {names.count(name)} columns named {name}",
+                    f"shows {count} columns named {name}",
                     part=model.part,
                     file=model.file,
                 )

@@ -16,6 +16,8 @@ from inchworm.core.parameters import Type, Value
 from inchworm.core.sql.names import fold, line_of, table_name
 from inchworm.core.sql.parse import parse_statements
 
+_DEEP = 100
+
 Query = TypeVar("Query", bound=exp.Expr)
 
 
@@ -111,5 +113,18 @@ def with_real_names(
 
 
 def to_text(query: exp.Expr, dialect: str) -> str:
-    """SQL text on readable lines, without comments: the same meaning always gives the same text."""
-    return query.sql(dialect=dialect, pretty=True, comments=False)
+    """SQL text without comments: the same meaning always gives the same text.
+
+    On readable lines, unless it is nested so deeply that laying it out would take minutes.
+    """
+    return query.sql(dialect=dialect, pretty=not _is_deep(query), comments=False)
+
+
+def _is_deep(query: exp.Expr) -> bool:
+    waiting = [(query, 0)]
+    while waiting:
+        node, depth = waiting.pop()
+        if depth > _DEEP:
+            return True
+        waiting.extend((child, depth + 1) for child in node.iter_expressions())
+    return False

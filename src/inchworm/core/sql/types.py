@@ -57,13 +57,21 @@ def normal_type(text: str, dialect: str) -> str:
         return text.upper()
 
 
-def type_of(node: exp.Expr, type_of_column: Callable[[exp.Column], str], dialect: str) -> str:
+_DEPTH = 60
+"""Expressions nested deeper have no type that would be worth the search."""
+
+
+def type_of(
+    node: exp.Expr, type_of_column: Callable[[exp.Column], str], dialect: str, depth: int = 0
+) -> str:
     """The type of an expression, or ``unknown``."""
+    if depth > _DEPTH:
+        return UNKNOWN_TYPE
 
     def of(child: object) -> str:
         if not isinstance(child, exp.Expr):
             return UNKNOWN_TYPE
-        return type_of(child, type_of_column, dialect)
+        return type_of(child, type_of_column, dialect, depth + 1)
 
     def named(name: str) -> str:
         return normal_type(name, dialect)

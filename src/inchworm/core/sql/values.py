@@ -64,14 +64,30 @@ class ValueResolver:
         ``select`` is the SELECT whose named windows the expression may use. ``tolerant``: an
         unknown name is an option of a table function (``header = true``), not a column.
         """
+        found: Sources = NOTHING
+        waiting = [node]
+        while waiting:  # not by recursion: a generated sum may have thousands of terms
+            at = waiting.pop()
+            special = self._special(at, scope, select, tolerant)
+            if special is not None:
+                found |= special
+                continue
+            if isinstance(at, exp.Window):
+                found |= self._named_window(at, scope, select)
+            waiting.extend(_children(at))
+        return found
+
+    def _special(
+        self, node: exp.Expr, scope: Scope, select: exp.Expr | None, tolerant: bool
+    ) -> Sources | None:
+        """The sources of a node that is more than its children; None for all others."""
         match node:
             case exp.Column() if not isinstance(node.this, exp.Star):
                 if tolerant and self._named(self._bare(node), scope) is None:
                     return NOTHING
                 return self._column(node, scope).sources
             case exp.Column():
-                qualifier = self._qualifier(node)
-                columns, opened = self._star(scope, qualifier, node)
+                columns, opened = self._star(scope, self._qualifier(node), node)
                 return Relation(columns=tuple(columns), open=opened).everything
             case exp.Count(this=exp.Star()):
                 return NOTHING
@@ -86,16 +102,11 @@ class ValueResolver:
                 return relation.everything | relation.rows
             case exp.Lambda():
                 names = frozenset(self._bare(variable) for variable in node.expressions)
-                scope = replace(scope, bound=scope.bound | names)
-                return self._value(node.this, scope, select, tolerant=tolerant)
+                within = replace(scope, bound=scope.bound | names)
+                return self._value(node.this, within, select, tolerant=tolerant)
             case exp.Comprehension():
                 return self._comprehension(node, scope, select)
-        found: Sources = NOTHING
-        for child in _children(node):
-            found |= self._value(child, scope, select, tolerant=tolerant)
-        if isinstance(node, exp.Window):
-            found |= self._named_window(node, scope, select)
-        return found
+        return None
 
     def _comprehension(
         self, node: exp.Comprehension, scope: Scope, select: exp.Expr | None

@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import json
+import xml.etree.ElementTree as ET
 from collections.abc import Callable
+from pathlib import Path
 
 import pytest
+from sarif_pydantic import Sarif
 
+from inchworm.core.checks import rules
+from inchworm.report.rules_page import rules_page
 from tests.driver import Program
 
 
@@ -240,6 +245,18 @@ CASES: dict[str, tuple[Change, str, str, str]] = {
         HOURLY,
         "UTF-8",
     ),
+    "a secret in SQL": (
+        edit(HOURLY, "GROUP BY 1, 2", "WHERE :notice_token = '' GROUP BY 1, 2"),
+        "parameter/secret-in-text",
+        f"{HOURLY}:23",
+        "notice_token",
+    ),
+    "a secret in an address": (
+        edit("connections/observer_portal.toml", "${portal_url}", "http://x/${notice_token}"),
+        "parameter/secret-in-text",
+        "connections/observer_portal.toml:4",
+        "[credentials]",
+    ),
     "a library that is not Python": (
         edit("library/riverlib/error.py", "import math", "import"),
         "part/unreadable",
@@ -260,6 +277,49 @@ def test_each_fault_is_found_where_it_is(
     places = [f"{f['file']}:{f['line']}" if f["line"] else f["file"] for f in found]
     assert place in places, findings
     assert any(says in f["message"] + f["remedy"] for f in found), found
+
+
+def test_other_programs_can_read_the_findings(river: Program) -> None:
+    """As SARIF and as JUnit XML, with the same findings."""
+    CASES["an unknown table"][0](river)
+    CASES["a parameter that nobody uses"][0](river)
+    log = Sarif.model_validate_json(river("check", "--format", "sarif", code=1).out)
+    (run,) = log.runs
+    results = {(r.rule_id, r.level.value) for r in run.results or []}
+    assert results == {("lineage/unknown-table", "error"), ("parameter/unused", "warning")}
+    suites = ET.fromstring(river("check", "--format", "junit", code=1).out)
+    assert suites.tag == "testsuites"
+    (failure,) = suites.iter("failure")
+    assert failure.get("type") == "lineage/unknown-table"
+    (suite,) = suites
+    assert suite.get("failures") == "1"
+    assert suite.get("tests") == str(len(suite.findall("testcase"))) == "24"
+
+
+def test_a_rule_explains_itself(tmp_path: Path) -> None:
+    """What, why and remedy, without a project; near misses are offered."""
+    program = Program(tmp_path)
+    text = program("check", "--explain", "Lineage/Cycle").text
+    assert "Parts read each other in a circle." in text
+    assert (
+        "Did you mean lineage/cycle?" in program("check", "--explain", "lineage/cycl", code=2).err
+    )
+
+
+def test_the_page_about_rules_is_made_from_the_rules() -> None:
+    """And every rule is used somewhere."""
+    root = Path(__file__).parents[2]
+    assert (root / "docs/rules.md").read_text() == rules_page()
+    source = "".join(p.read_text() for p in (root / "src").rglob("*.py"))
+    constants = {name for name, rule in vars(rules).items() if isinstance(rule, rules.Rule)}
+    unused = [c for c in constants if f"rules.{c}" not in source and c not in _BY_ID]
+    assert unused == []
+    for name in _BY_ID:
+        assert f'"{getattr(rules, name).id}"' in source.replace(f"{name} = _rule", "", 1)
+
+
+#: Rules whose findings are made by the matrix itself, which knows them by their ids.
+_BY_ID = {"MISSING_VALUE", "MISTYPED_VALUE", "MALFORMED_PARAMETER", "MUST_DIFFER"}
 
 
 def test_all_findings_come_at_once(river: Program) -> None:

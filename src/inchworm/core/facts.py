@@ -29,11 +29,12 @@ class Read:
 
 @dataclass(frozen=True, kw_only=True)
 class Use:
-    """A place where a part uses a parameter."""
+    """A place where a part uses a parameter; ``safe`` says that a secret may stand there."""
 
     parameter: str
     file: str
     line: int | None = None
+    safe: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)

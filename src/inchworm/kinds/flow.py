@@ -11,18 +11,18 @@ from pydantic import Field, model_validator
 
 from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
-from inchworm.core.facts import Facts, Need, Read
+from inchworm.core.facts import Facts, Need, Read, Use
 from inchworm.core.lineage import Edge, How, Node
 from inchworm.core.parameters import Value, substitute
 from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.sql.columns import resolve
 from inchworm.core.sql.parse import SqlProblem, parse_query
-from inchworm.core.sql.render import to_text, with_values
+from inchworm.core.sql.render import parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
 from inchworm.kinds.base import Surroundings, file_below
-from inchworm.kinds.model import reads_of, sql_uses
+from inchworm.kinds.model import reads_of
 from inchworm.kinds.settings import Report, Settings, parameter_uses, read_part
 
 #: The safe loader in C where libyaml is there: API documents can be large.
@@ -211,7 +211,8 @@ class FlowKind:
             Read(table=r.table, columns=r.columns, file=r.file, line=line)
             for r in reads_of(flow.file, resolution)
         ]
-        return tuple(at), tuple(found), sql_uses(query, flow.file)
+        uses = tuple(Use(parameter=n, file=flow.file, line=line) for n in parameters_in(query))
+        return tuple(at), tuple(found), uses
 
     def render(self, flow: Flow, values: Mapping[str, Value]) -> Rendered:
         """The file and its query with this environment's values, and the API document."""

@@ -19,7 +19,7 @@ from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.sql.columns import Resolution, resolve, tables_in
 from inchworm.core.sql.parse import SqlProblem, parse_query, split_settings
-from inchworm.core.sql.render import parameters_in, to_text, with_values
+from inchworm.core.sql.render import line_of_parameter, parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import KeyPath, TomlDocument
 from inchworm.kinds.base import Surroundings, file_below
@@ -73,6 +73,7 @@ class Model:
     settings: ModelSettings
     document: TomlDocument
     query: exp.Query
+    text: str
 
     @property
     def mentions(self) -> Mapping[str, int | None]:
@@ -105,6 +106,7 @@ class ModelKind:
             settings=settings,
             document=document,
             query=query,
+            text=part.main.content.decode(),
         )
 
     def facts(self, model: Model, tables: Mapping[str, Table], report: Report) -> Facts:
@@ -131,7 +133,7 @@ class ModelKind:
             provides=(Table(table, columns, open=resolution.open),),
             reads=reads_of(model.file, resolution),
             edges=tuple(edges),
-            uses=sql_uses(model.query, model.file),
+            uses=sql_uses(model.query, model.file, model.text),
         )
 
     def _report_columns(self, model: Model, resolution: Resolution, report: Report) -> None:
@@ -192,6 +194,7 @@ class DataCheck:
     dialect: str
     settings: CheckSettings
     query: exp.Query
+    text: str
 
 
 class CheckKind:
@@ -215,6 +218,7 @@ class CheckKind:
             dialect=surroundings.dialect,
             settings=settings,
             query=query,
+            text=part.main.content.decode(),
         )
 
     def facts(self, check: DataCheck, tables: Mapping[str, Table], report: Report) -> Facts:
@@ -227,7 +231,7 @@ class CheckKind:
             part=check.part,
             reads=reads_of(check.file, resolution),
             edges=tuple(in_order(edges)),
-            uses=sql_uses(check.query, check.file),
+            uses=sql_uses(check.query, check.file, check.text),
         )
 
     def render(self, check: DataCheck, values: Mapping[str, Value]) -> Rendered:
@@ -265,10 +269,11 @@ def read_sql(
     return settings, document, query
 
 
-def sql_uses(query: exp.Expr, file: str) -> tuple[Use, ...]:
-    """The parameters that a query uses."""
+def sql_uses(query: exp.Expr, file: str, text: str) -> tuple[Use, ...]:
+    """The parameters that a query uses; ``text`` is the file that it stands in."""
     return tuple(
-        Use(parameter=name, file=file, line=line) for name, line in parameters_in(query).items()
+        Use(parameter=name, file=file, line=line_of_parameter(name, text))
+        for name in parameters_in(query)
     )
 
 

@@ -89,7 +89,10 @@ class NotebookKind:
         here = Node(str(notebook.part))
         edges: set[Edge] = set()
         reads: list[Read] = []
-        uses = [Use(parameter=n, file=notebook.file, line=line) for n, line in notebook.values]
+        uses = [
+            Use(parameter=n, file=notebook.file, line=line, safe=True)
+            for n, line in notebook.values
+        ]
         for text, line in notebook.queries:
             try:
                 query = parse_query(text, notebook.dialect)

@@ -64,6 +64,10 @@ def validate(
         return None
 
 
+_SECRET_KEYS = frozenset({"credentials", "password", "token"})
+"""Where a secret may stand: it is only ever handed on as a reference from there."""
+
+
 def parameter_uses(document: TomlDocument, file: str) -> tuple[Use, ...]:
     """Every ``${name}`` in the strings of a document, with its line."""
     found: list[Use] = []
@@ -78,7 +82,10 @@ def parameter_uses(document: TomlDocument, file: str) -> tuple[Use, ...]:
                     visit(item, (*path, i))
             case str():
                 line = document.line_of(path)
-                found.extend(Use(parameter=n, file=file, line=line) for n in references(value))
+                safe = not _SECRET_KEYS.isdisjoint(path)
+                found.extend(
+                    Use(parameter=n, file=file, line=line, safe=safe) for n in references(value)
+                )
 
     visit(document.values, ())
     return tuple(found)

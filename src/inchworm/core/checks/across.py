@@ -11,7 +11,7 @@ from inchworm.core.errors import did_you_mean, nearest
 from inchworm.core.facts import Assembly, Read
 from inchworm.core.findings import Finding, in_order
 from inchworm.core.lineage import Direction, Node, way_to
-from inchworm.core.parameters import FILE, evaluate, references, same_everywhere
+from inchworm.core.parameters import FILE, Type, evaluate, references, same_everywhere
 from inchworm.core.parts import Kind, PartId
 
 Check = Callable[[Assembly, dt.date], Iterable[Finding]]
@@ -201,6 +201,14 @@ def parameters(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
                 remedy=did_you_mean(
                     use.parameter, assembly.matrix, rules.UNDECLARED_PARAMETER.remedy
                 ),
+            )
+        row = assembly.matrix.get(use.parameter)
+        if row is not None and row.type is Type.SECRET and not use.safe:
+            yield rules.SECRET_IN_TEXT.finding(
+                f"uses the secret {use.parameter} where it would become text",
+                part=part,
+                file=use.file,
+                line=use.line,
             )
     for row in assembly.matrix.values():
         if row.name not in used:

@@ -275,14 +275,8 @@ SECRET_IN_TEXT = _rule(
     _E,
     "A secret is used where its value would become text.",
     "It would stand readable in a query or a document.",
-    "Use secrets only under [credentials] of a connection or as a password of an environment.",
-)
-FOREIGN_VALUE = _rule(
-    "parameter/foreign-value",
-    _E,
-    "A value that belongs to another environment is about to be put in place.",
-    "This environment would work on the other one's data or services.",
-    "Use the parameter instead of the literal value.",
+    "Use it under [credentials] of a connection, as password or token of an environment, "
+    "or with env.value in a notebook.",
 )
 SCHEDULE_UNKNOWN = _rule(
     "environment/unknown-schedule",
@@ -297,11 +291,4 @@ HELD = _rule(
     "Something stays as it is in the environment.",
     "It is no longer in the bundle, but removing it could lose data.",
     "Remove it by hand when it is no longer needed.",
-)
-DATA_CHECK = _rule(
-    "data/check-failed",
-    _E,
-    "Built data does not satisfy a check.",
-    "It was not switched over; readers still see the data from before.",
-    "Look at the rows, mend the model or its input, and promote again.",
 )

@@ -6,6 +6,7 @@ Values enter through the syntax tree and never as text, so a hostile value stays
 from __future__ import annotations
 
 import datetime as dt
+import re
 from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import TypeVar
@@ -13,7 +14,7 @@ from typing import TypeVar
 from sqlglot import exp
 
 from inchworm.core.parameters import Type, Value
-from inchworm.core.sql.names import fold, line_of, table_name
+from inchworm.core.sql.names import fold, table_name
 from inchworm.core.sql.parse import parse_statements
 
 _DEEP = 100
@@ -21,14 +22,15 @@ _DEEP = 100
 Query = TypeVar("Query", bound=exp.Expr)
 
 
-def parameters_in(query: exp.Expr) -> dict[str, int | None]:
-    """The named parameters (``:name``) of a query, with the line of their first use."""
-    found: dict[str, int | None] = {}
-    for placeholder in query.find_all(exp.Placeholder):
-        if isinstance(placeholder.this, str):
-            around = placeholder.parent or placeholder
-            found.setdefault(placeholder.this, line_of(around))
-    return found
+def parameters_in(query: exp.Expr) -> list[str]:
+    """The named parameters (``:name``) of a query, sorted."""
+    return sorted({p.this for p in query.find_all(exp.Placeholder) if isinstance(p.this, str)})
+
+
+def line_of_parameter(name: str, text: str) -> int | None:
+    """The line on which ``:name`` first stands; the syntax tree does not know it."""
+    found = re.search(rf":{re.escape(name)}\b", text)
+    return text.count("\n", 0, found.start()) + 1 if found else None
 
 
 def literal(value: Value) -> exp.Expr:

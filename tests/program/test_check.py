@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import xml.etree.ElementTree as ET
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
@@ -257,6 +258,12 @@ CASES: dict[str, tuple[Change, str, str, str]] = {
         "connections/observer_portal.toml:4",
         "[credentials]",
     ),
+    "a class on a column that does not exist": (
+        edit("schemas/ops/schema.toml", "subscriber.phone", "subscriber.fone"),
+        "lineage/unknown-column",
+        "schemas/ops/schema.toml",
+        "Did you mean ops.subscriber.phone?",
+    ),
     "a library that is not Python": (
         edit("library/riverlib/error.py", "import math", "import"),
         "part/unreadable",
@@ -277,6 +284,47 @@ def test_each_fault_is_found_where_it_is(
     places = [f"{f['file']}:{f['line']}" if f["line"] else f["file"] for f in found]
     assert place in places, findings
     assert any(says in f["message"] + f["remedy"] for f in found), found
+
+
+BOARD = "models/alert/public_board.sql"
+
+
+def leak(river: Program) -> list[str]:
+    """Put telephone numbers on the public board, and see what is said about it."""
+    river.edit(BOARD, "FROM alert.current_warning", "FROM alert.subscriber_notice")
+    river.edit(BOARD, "SELECT gauge_name, river,", "SELECT upper(phone) AS river, gauge_name,")
+    river.edit(BOARD, "round(peak_cm)", "1")
+    river.edit(BOARD, "round(highest_cm)", "2")
+    return [f["message"] for f in river.findings() if f["rule"] == "lineage/not-cleared"]
+
+
+def test_personal_data_does_not_reach_the_public_board(river: Program) -> None:
+    """The class travels with the value, also through computation; the whole way is shown."""
+    (message,) = leak(river)
+    assert message.splitlines() == [
+        "receives personal data, but is not cleared for it",
+        "ops.subscriber.phone -> alert.subscriber_notice.phone -> alert.public_board.river "
+        "-> flow:publish_warnings.river",
+    ]
+    assert river("pack", code=1).out
+
+
+@pytest.mark.parametrize("how", ["cleared", "declassified"])
+def test_a_class_ends_where_somebody_says_so(river: Program, how: str) -> None:
+    """A reader is cleared for it, or a model ends it with a reason, which the bundle tells."""
+    leak(river)
+    if how == "cleared":
+        river.edit(PUBLISH, 'direction = "out"', 'direction = "out"\ncleared = ["personal"]')
+    else:
+        said = '[columns.river]\ndeclassified = "hashed with salt"\n---*/'
+        river.edit(BOARD, "---*/", said)
+    assert river.findings(code=0) == []
+    river.git("tag", "-d", "v1.4.0")
+    with zipfile.ZipFile(river.folder / f".inchworm/bundles/{river.pack()}.zip") as bundle:
+        parts = json.loads(bundle.read("bundle.json"))["parts"]
+    told = {p["id"]: p["declassified"] for p in parts if "declassified" in p}
+    expected = {"model:alert.public_board": {"alert.public_board.river": "hashed with salt"}}
+    assert told == (expected if how == "declassified" else {})
 
 
 def test_other_programs_can_read_the_findings(river: Program) -> None:

@@ -189,6 +189,8 @@ def _part_entry(part: Part, facts: Facts | None) -> dict[str, Any]:
             }
             for table in facts.provides
         ]
+        if facts.declassified:
+            entry["declassified"] = {str(node): reason for node, reason in facts.declassified}
         entry["lineage"] = [
             {"from": str(edge.source), "to": str(edge.target), "how": edge.how.value}
             for edge in in_order(facts.edges)

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from inchworm.core.findings import Finding
-from inchworm.core.lineage import Edge, Graph
+from inchworm.core.lineage import Edge, Graph, Node
 from inchworm.core.parameters import Matrix
 from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.structure.tables import Table
@@ -73,6 +73,12 @@ class Facts:
     stages: tuple[Stage, ...] = ()
     schedules: tuple[str, ...] = ()
     managed_outside: bool = False
+    classes: tuple[tuple[Node, str], ...] = ()
+    """Columns that are declared to be of a class, such as ``personal``."""
+    declassified: tuple[tuple[Node, str], ...] = ()
+    """Columns at which classes end, each with the reason."""
+    cleared: tuple[str, ...] = ()
+    """Classes that a reader outside may receive."""
 
 
 @dataclass(frozen=True, kw_only=True)

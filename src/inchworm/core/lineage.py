@@ -8,7 +8,7 @@ facts of the parts; it never looks into their files.
 from __future__ import annotations
 
 from collections import defaultdict, deque
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import NamedTuple
@@ -147,11 +147,30 @@ class Graph:
 
     def reached(self, starts: Iterable[Node], direction: Direction) -> dict[Node, Node | None]:
         """Every node reached from ``starts``, with the node before it on a shortest way."""
+        return self._search(starts, lambda node: (n for n, _ in self._onward(node, direction)))
+
+    def carried(self, start: Node, ends: Collection[Node]) -> dict[Node, Node | None]:
+        """Where the values of ``start`` arrive, as they are or in others, but not past ``ends``.
+
+        What only decides about rows carries no value.
+        """
+
+        def values(node: Node) -> Iterator[Node]:
+            for other, how in self.neighbours(node, Direction.DOWN):
+                if other not in ends and how is not How.ROWS:
+                    yield other
+
+        return self._search([start], values)
+
+    @staticmethod
+    def _search(
+        starts: Iterable[Node], onward: Callable[[Node], Iterable[Node]]
+    ) -> dict[Node, Node | None]:
         came_from: dict[Node, Node | None] = dict.fromkeys(starts)
         queue = deque(came_from)
         while queue:
             node = queue.popleft()
-            for other, _ in self._onward(node, direction):
+            for other in onward(node):
                 if other not in came_from:
                     came_from[other] = node
                     queue.append(other)

@@ -23,6 +23,7 @@ class ConsumerSettings(Settings):
     owner: str = ""
     contact: str
     reads: dict[str, tuple[str, ...]]
+    cleared: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -68,7 +69,9 @@ class ConsumerKind:
             for read in reads
             for column in sorted(read.columns or ())
         )
-        return Facts(part=consumer.part, reads=reads, edges=edges)
+        return Facts(
+            part=consumer.part, reads=reads, edges=edges, cleared=consumer.settings.cleared
+        )
 
     def render(self, consumer: Consumer, values: Mapping[str, Value]) -> Rendered:
         """What is recorded about the consumer."""

@@ -48,6 +48,7 @@ class FlowSettings(Settings):
     from_: End = Field(alias="from")
     to: End
     fields: dict[str, str]
+    cleared: tuple[str, ...] = ()
 
     @model_validator(mode="after")
     def _ends_fit(self) -> FlowSettings:
@@ -133,7 +134,12 @@ class FlowKind:
             return self._inward(flow, tuple(needs), report)
         reads, edges, more = self._outward(flow, tables, report)
         return Facts(
-            part=flow.part, reads=reads, edges=edges, needs=tuple(needs), uses=(*uses, *more)
+            part=flow.part,
+            reads=reads,
+            edges=edges,
+            needs=tuple(needs),
+            uses=(*uses, *more),
+            cleared=flow.settings.cleared,
         )
 
     def _inward(self, flow: Flow, needs: tuple[Need, ...], report: Report) -> Facts:

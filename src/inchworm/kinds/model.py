@@ -134,6 +134,17 @@ class ModelKind:
             reads=reads_of(model.file, resolution),
             edges=tuple(edges),
             uses=sql_uses(model.query, model.file, model.text),
+            classes=self._said(model, "class_"),
+            declassified=self._said(model, "declassified"),
+        )
+
+    @staticmethod
+    def _said(model: Model, setting: str) -> tuple[tuple[Node, str], ...]:
+        """What a setting says about each column, where it says anything."""
+        return tuple(
+            (Node(model.part.name.lower(), name.lower()), said)
+            for name, column in model.settings.columns.items()
+            if (said := getattr(column, setting))
         )
 
     def _report_columns(self, model: Model, resolution: Resolution, report: Report) -> None:

@@ -8,7 +8,9 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from inchworm.core.checks import rules
+from inchworm.core.errors import did_you_mean
 from inchworm.core.facts import Facts
+from inchworm.core.lineage import Node
 from inchworm.core.parameters import Value
 from inchworm.core.parts import Digest, Kind, Part, PartId, SourceFile, digest_of
 from inchworm.core.rendering import Rendered
@@ -27,6 +29,7 @@ class SchemaSettings(Settings):
     about: str = ""
     owner: str = ""
     managed: Literal["migrations", "outside"]
+    classes: dict[str, str] = {}
 
 
 class ScriptSettings(Settings):
@@ -134,7 +137,28 @@ class SchemaKind:
     def facts(self, schema: Schema, tables: Mapping[str, Table], report: Report) -> Facts:
         """The tables that exist because of the schema."""
         outside = schema.settings.managed == "outside"
-        return Facts(part=schema.part, provides=schema.tables, managed_outside=outside)
+        classes = tuple(
+            (Node(f"{schema.part.name}.{table}".lower(), column.lower()), class_)
+            for name, class_ in schema.settings.classes.items()
+            for table, _, column in [name.partition(".")]
+        )
+        known = {Node(t.name, c.name) for t in schema.tables for c in t.columns}
+        for node, _ in classes:
+            if node not in known:
+                report(
+                    rules.UNKNOWN_COLUMN.finding(
+                        f"gives a class to {node}, which does not exist",
+                        part=schema.part,
+                        file=f"schemas/{schema.part.name}/schema.toml",
+                        remedy=did_you_mean(str(node), map(str, known), "Write table.column."),
+                    )
+                )
+        return Facts(
+            part=schema.part,
+            provides=schema.tables,
+            managed_outside=outside,
+            classes=classes,
+        )
 
     def render(self, schema: Schema, values: Mapping[str, Value]) -> Rendered:
         """The scripts; a schema managed outside is only known by its tables."""

@@ -94,9 +94,34 @@ def _ways_down(assembly: Assembly, node: Node) -> list[list[Node]]:
     came_from = assembly.graph.reached([node], Direction.DOWN)
     shown: dict[str, list[Node]] = {}
     for reached in came_from:
-        if reached.owner.startswith((f"{Kind.FLOW}:", f"{Kind.CONSUMER}:")):
+        if reached.owner.startswith(tuple(f"{kind}:" for kind in _OUTSIDE)):
             shown.setdefault(reached.owner, way_to(reached, came_from))
     return [shown[owner] for owner in sorted(shown)]
+
+
+def classes(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
+    """Classes travel with values; a reader outside must be cleared for those that reach it."""
+    ends = {node for facts in assembly.facts.values() for node, _ in facts.declassified}
+    leaving = {str(part): part for kind in _OUTSIDE for part in assembly.of_kind(kind)}
+    said: set[tuple[PartId, str]] = set()
+    for facts in assembly.facts.values():
+        for start, class_ in facts.classes:
+            came_from = assembly.graph.carried(start, ends)
+            for node in came_from:
+                reader = leaving.get(node.owner)
+                if reader is None or reader not in assembly.facts or (reader, class_) in said:
+                    continue
+                if class_ not in assembly.facts[reader].cleared:
+                    said.add((reader, class_))
+                    way = " -> ".join(map(str, way_to(node, came_from)))
+                    yield rules.NOT_CLEARED.finding(
+                        f"receives {class_} data, but is not cleared for it\n{way}",
+                        part=reader,
+                        file=assembly.parts[reader].main.path,
+                    )
+
+
+_OUTSIDE = (Kind.FLOW, Kind.CONSUMER)
 
 
 def two_with_one_name(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
@@ -231,6 +256,7 @@ def row_references(cells: object) -> set[str]:
 _CHECKS: tuple[Check, ...] = (
     unknown_parts,
     unknown_columns,
+    classes,
     two_with_one_name,
     pipeline_order,
     parameters,

@@ -116,6 +116,14 @@ UNKNOWN_COLUMN = _rule(
     "The query would fail in the database, and everything that reads it after that.",
     "Correct the name, or add the column to the table.",
 )
+NOT_CLEARED = _rule(
+    "lineage/not-cleared",
+    _E,
+    "Data of a class reaches a flow or consumer that is not cleared for it.",
+    "Personal or confidential values would leave the house.",
+    'Leave the column out, end the class in a model with declassified = "reason", or clear the '
+    "reader with cleared = [...].",
+)
 COLUMN_GONE = _rule(
     "lineage/column-gone",
     _E,

@@ -4,7 +4,6 @@ owner = "duty desk"
 store = "view"
 [columns.phone]
 about = "Telephone number of the subscriber"
-class = "personal"
 ---*/
 SELECT subscriber.phone, warning.gauge_name, warning.state
 FROM alert.current_warning AS warning

@@ -16,7 +16,7 @@ from sqlglot import exp
 from inchworm.core.errors import nearest
 from inchworm.core.sql.names import fold, line_of, table_name
 from inchworm.core.sql.pivots import pivoted
-from inchworm.core.sql.projections import ProjectionResolver
+from inchworm.core.sql.projections import ProjectionResolver, is_plain
 from inchworm.core.sql.relations import (
     NOTHING,
     OutColumn,
@@ -225,7 +225,7 @@ class _Resolver(ProjectionResolver):
         if _is_limited(node) or (distinct is not None and distinct.args.get("on") is not None):
             rows |= self._order(node, columns, scope)
         for projection in node.expressions:
-            if projection.find(*_ROW_MULTIPLYING) is not None:
+            if not is_plain(projection) and projection.find(*_ROW_MULTIPLYING) is not None:
                 rows |= self._value(projection, scope, node)
         return as_rows(rows)
 

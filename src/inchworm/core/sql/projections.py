@@ -27,7 +27,7 @@ class ProjectionResolver(ValueResolver):
                 columns += shown
                 opened |= more
                 continue
-            several = projection.find(exp.Columns, exp.Like)
+            several = None if is_plain(projection) else projection.find(exp.Columns, exp.Like)
             if several is not None and several.find(exp.Star) is not None:
                 columns += self._several(projection, several, scope, node)
                 continue
@@ -108,6 +108,12 @@ class ProjectionResolver(ValueResolver):
                 column = OutColumn(name=column.name, sources=sources)
             shown.append(replace(column, name=renames.get(column.name, column.name)))
         return shown, opened
+
+
+def is_plain(projection: exp.Expr) -> bool:
+    """Whether a projection is just a column, perhaps under another name."""
+    inner = projection.this if isinstance(projection, exp.Alias) else projection
+    return isinstance(inner, exp.Column)
 
 
 def _star_in(projection: exp.Expr) -> exp.Star | None:

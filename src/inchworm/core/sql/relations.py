@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 
 from inchworm.core.lineage import How, Node
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
@@ -80,6 +81,7 @@ class Relation:
         return replace(self, columns=tuple(columns), table=None)
 
 
+@lru_cache(maxsize=20_000)  # a table is read by many models
 def of_table(table: Table) -> Relation:
     """The relation that a known table is."""
     return Relation(

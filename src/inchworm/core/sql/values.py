@@ -131,12 +131,12 @@ class ValueResolver:
 
     def _column(self, node: exp.Column, scope: Scope) -> OutColumn:
         """What a column reference means; never fails, but reports what does not exist."""
+        if node.args.get("table") is None:
+            return self._unqualified(self._bare(node), node, scope)
         names = [
             fold(part, self.dialect) for part in node.parts if isinstance(part, exp.Identifier)
         ]
         *qualifier, name = names
-        if not qualifier:
-            return self._unqualified(name, node, scope)
         for cut in range(len(qualifier), 0, -1):
             relation = scope.find_relation(".".join(qualifier[:cut]))
             if relation is None:

@@ -47,3 +47,35 @@ def test_a_name_that_is_nearly_right(river: Program) -> None:
     answer = river("trace", "hydro.hourly_level.peak", code=2)
     assert "Did you mean hydro.hourly_level.peak_cm?" in answer.err
     assert "Give one name, or --all." in river("trace", code=2).err
+
+
+def test_a_walk_can_be_kept_short(river: Program) -> None:
+    """By depth, and by how."""
+    near = edges(river, "hydro.hourly_level.peak_cm", "--down", "--depth", "1")
+    assert {source for source, _, _ in near} == {"hydro.hourly_level.peak_cm"}
+    copies = edges(river, "hydro.hourly_level.peak_cm", "--down", "--how", "copied")
+    assert {how for _, _, how in copies} == {"copied"}
+    assert ("alert.flood_state.peak_cm", "consumer:flood_map", "copied") in copies
+
+
+def test_the_ways_between_two(river: Program) -> None:
+    """Everything on some way, and nothing beside it."""
+    arguments = ("raw.reading.level_cm", "--to", "flow:publish_warnings.level_cm")
+    found = edges(river, *arguments, "--how", "copied", "--how", "computed")
+    assert ("hydro.hourly_level.peak_cm", "alert.flood_state.peak_cm", "copied") in found
+    assert ("alert.public_board.level_cm", "flow:publish_warnings.level_cm", "copied") in found
+    assert not [edge for edge in found if "daily_peak" in edge[1]]
+    back = river("trace", arguments[2], "--to", arguments[0])
+    assert back.out == "There is no way.\n"
+
+
+def test_lineage_can_be_drawn_by_other_programs(river: Program) -> None:
+    """As DOT and as Mermaid."""
+    arguments = ("trace", "alert.flood_state.peak_cm", "--down", "--format")
+    dot = river(*arguments, "dot").out
+    assert dot.startswith("digraph lineage {")
+    assert '"alert.flood_state.peak_cm" -> "consumer:flood_map" [label=copied, style=solid];' in dot
+    mermaid = river(*arguments, "mermaid").out
+    assert mermaid.startswith("flowchart LR")
+    assert '[["consumer:flood_map"]]' in mermaid
+    assert mermaid.count("-->") == dot.count("->") == 4

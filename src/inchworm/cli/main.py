@@ -26,6 +26,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "status": "Show what is where, since when and by whom, read from the targets.",
         "history": "List promotions, or show one step by step.",
     },
+    "Mend": {"waive": "Accept a finding for a while, with a reason and an end."},
     "Try": {
         "demo": "Write the Riverwatch example and work through a day with it.",
         "sim": "Serve a simulated workspace and gateway, or make one refuse.",

@@ -124,26 +124,51 @@ class Graph:
         if node.field is not None and direction is Direction.UP and not node.is_part:
             yield from self.neighbours(Node(node.owner), direction)
 
-    def walk(self, start: Node, direction: Direction) -> Step:
-        """The tree of everything reached from ``start``; every node is unfolded once."""
+    def walk(
+        self,
+        start: Node,
+        direction: Direction,
+        *,
+        depth: int | None = None,
+        hows: Collection[How] = tuple(How),
+    ) -> Step:
+        """The tree of everything reached from ``start``; every node is unfolded once.
+
+        Args:
+            start: where to begin.
+            direction: which way to follow edges.
+            depth: how many edges to follow at most; None for all.
+            hows: only edges of these kinds are followed.
+        """
         seen: set[Node] = set()
 
-        def unfold(node: Node, how: How | None) -> Step:
-            if node in seen:
-                return Step(
-                    node=node, how=how, next=(), repeated=bool(self.neighbours(node, direction))
-                )
-            seen.add(node)
+        def following(node: Node) -> dict[Node, How]:
             closest: dict[Node, How] = {}
             for other, relation in self._onward(node, direction):
-                if other != node and (
-                    other not in closest or _CLOSENESS[relation] < _CLOSENESS[closest[other]]
-                ):
+                known = closest.get(other)
+                nearer = known is None or _CLOSENESS[relation] < _CLOSENESS[known]
+                if other != node and relation in hows and nearer:
                     closest[other] = relation
-            following = tuple(unfold(other, relation) for other, relation in closest.items())
-            return Step(node=node, how=how, next=following, repeated=False)
+            return closest
 
-        return unfold(start, None)
+        def unfold(node: Node, how: How | None, level: int) -> Step:
+            if node in seen:
+                return Step(node=node, how=how, next=(), repeated=bool(following(node)))
+            if depth is not None and level == depth:
+                return Step(node=node, how=how, next=(), repeated=False)
+            seen.add(node)
+            onward = following(node).items()
+            below = tuple(unfold(other, relation, level + 1) for other, relation in onward)
+            return Step(node=node, how=how, next=below, repeated=False)
+
+        return unfold(start, None, 0)
+
+    def between(self, start: Node, end: Node) -> list[Edge]:
+        """Every edge that lies on some way from ``start`` down to ``end``."""
+        below = self.reached([start], Direction.DOWN)
+        above = self.reached([end], Direction.UP)
+        on_the_way = set(below) & (set(above) | {end})
+        return [e for e in self.edges if e.source in on_the_way and e.target in on_the_way]
 
     def reached(self, starts: Iterable[Node], direction: Direction) -> dict[Node, Node | None]:
         """Every node reached from ``starts``, with the node before it on a shortest way."""

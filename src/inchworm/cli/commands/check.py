@@ -23,7 +23,9 @@ from inchworm.core.checks import check_assembly
 from inchworm.core.checks.rules import REGISTRY
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.findings import Finding, has_errors, in_order
+from inchworm.core.waivers import apply
 from inchworm.kinds.reading import Reading
+from inchworm.project.waivers import read_waivers
 from inchworm.report.documents import findings_document
 from inchworm.report.standards import junit_document, sarif_document
 
@@ -31,7 +33,9 @@ from inchworm.report.standards import junit_document, sarif_document
 def check_tree(app: App) -> tuple[Reading, list[Finding]]:
     """The source tree, read, and everything that is wrong with it."""
     reading, wrong = app.project.read()
-    return reading, in_order([*check_assembly(reading.assembly, app.today), *wrong])
+    waivers, malformed = read_waivers(app.root)
+    found = [*check_assembly(reading.assembly, app.today), *wrong]
+    return reading, in_order([*apply(found, waivers, app.today), *malformed])
 
 
 @click.command("check")

@@ -13,6 +13,7 @@ from inchworm.cli.screen import console, counted, print_json
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.facts import Assembly
 from inchworm.core.lineage import Direction, Edge, How, Node, Step, in_order
+from inchworm.report.diagrams import dot_document, mermaid_document
 from inchworm.report.documents import lineage_document
 
 _STYLES = {How.COPIED: "green", How.COMPUTED: "cyan", How.ROWS: "yellow", How.WHOLE: "magenta"}
@@ -22,9 +23,35 @@ _STYLES = {How.COPIED: "green", How.COMPUTED: "cyan", How.ROWS: "yellow", How.WH
 @click.argument("name", required=False)
 @click.option("--down", "direction", flag_value="down", help="Who feels it.")
 @click.option("--up", "direction", flag_value="up", help="What it comes from.")
+@click.option("--to", "other", metavar="NAME", help="Only what lies on the way down to NAME.")
+@click.option("--depth", type=click.IntRange(min=1), help="How many edges to follow at most.")
+@click.option(
+    "--how",
+    "hows",
+    multiple=True,
+    type=click.Choice([how.value for how in How]),
+    help="Follow only such edges; can be repeated.",
+)
 @click.option("--all", "everything", is_flag=True, help="All edges, instead of one name.")
-@click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/lineage/1.")
-def command(name: str | None, direction: str | None, everything: bool, as_json: bool) -> None:
+@click.option(
+    "--format",
+    "format_",
+    type=click.Choice(["text", "json", "dot", "mermaid"]),
+    default="text",
+    show_default=True,
+    help="For people, or for other programs.",
+)
+@click.option("--json", "as_json", is_flag=True, help="The same as --format json.")
+def command(
+    name: str | None,
+    direction: str | None,
+    other: str | None,
+    depth: int | None,
+    hows: tuple[str, ...],
+    everything: bool,
+    format_: str,
+    as_json: bool,
+) -> None:
     """Show what a column, table or part comes from (--up), or who feels it (--down).
 
     NAME is a column (hydro.hourly_level.peak_cm), a table (hydro.hourly_level) or a part
@@ -34,24 +61,35 @@ def command(name: str | None, direction: str | None, everything: bool, as_json: 
     if bool(name) == everything:
         raise click.UsageError("Give one name, or --all.")
     assembly = App.here().project.read()[0].assembly
-    directions = [Direction(direction)] if direction else [Direction.UP, Direction.DOWN]
+    kept = [How(how) for how in hows] or list(How)
+    walks: dict[Direction, Step] = {}
     if everything:
-        edges = assembly.graph.edges
-        if not as_json:
+        edges = [edge for edge in assembly.graph.edges if edge.how in kept]
+    elif other is not None:
+        between = assembly.graph.between(
+            find_node(assembly, name or ""), find_node(assembly, other)
+        )
+        edges = [edge for edge in between if edge.how in kept]
+    else:
+        start = find_node(assembly, name or "")
+        ways = [Direction(direction)] if direction else list(Direction)
+        walks = {way: assembly.graph.walk(start, way, depth=depth, hows=kept) for way in ways}
+        edges = in_order(edge for way, walk in walks.items() for edge in _edges(walk, way))
+    match "json" if as_json else format_:
+        case "json":
+            print_json(lineage_document(edges))
+        case "dot":
+            click.echo(dot_document(edges))
+        case "mermaid":
+            click.echo(mermaid_document(edges))
+        case _ if walks:
+            for way, walk in walks.items():
+                _show(assembly, walk, way)
+        case _:
             for edge in edges:
                 click.echo(f"{edge.how.value:9} {edge.source} -> {edge.target}")
-            return
-        print_json(lineage_document(edges))
-        return
-    start = find_node(assembly, name or "")
-    walks = {way: assembly.graph.walk(start, way) for way in directions}
-    if as_json:
-        print_json(
-            lineage_document(in_order(e for w, walk in walks.items() for e in _edges(walk, w)))
-        )
-        return
-    for way, walk in walks.items():
-        _show(assembly, walk, way)
+            if not edges:
+                click.echo("There is no way." if other else "There are no edges.")
 
 
 def find_node(assembly: Assembly, name: str) -> Node:

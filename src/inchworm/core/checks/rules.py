@@ -286,6 +286,20 @@ SECRET_IN_TEXT = _rule(
     "Use it under [credentials] of a connection, as password or token of an environment, "
     "or with env.value in a notebook.",
 )
+WAIVER_EXPIRED = _rule(
+    "waiver/expired",
+    _E,
+    "A waiver has come to its end.",
+    "What was accepted for a while counts again.",
+    "Mend what it waived, or have it waived again with a new reason and end.",
+)
+WAIVER_UNUSED = _rule(
+    "waiver/unused",
+    _W,
+    "A waiver waives nothing.",
+    "It would hide the finding if it came back.",
+    "Remove it from waivers.toml.",
+)
 SCHEDULE_UNKNOWN = _rule(
     "environment/unknown-schedule",
     _E,

@@ -1,0 +1,69 @@
+"""Reading and writing ``waivers.toml``."""
+
+from __future__ import annotations
+
+import datetime as dt
+from pathlib import Path
+
+from inchworm.core.checks import rules
+from inchworm.core.errors import ProjectError
+from inchworm.core.findings import Finding
+from inchworm.core.toml import TomlProblem, read_toml
+from inchworm.core.waivers import FILE, Waiver
+from inchworm.kinds.settings import Settings, validate
+
+
+class WaiverSettings(Settings):
+    """One ``[[waivers]]``."""
+
+    rule: str
+    part: str
+    because: str
+    owner: str
+    until: dt.date
+
+
+class WaiversFile(Settings):
+    """``waivers.toml``."""
+
+    waivers: tuple[WaiverSettings, ...] = ()
+
+
+def read_waivers(root: Path) -> tuple[list[Waiver], list[Finding]]:
+    """All waivers, and what is wrong with the file."""
+    path = root / FILE
+    findings: list[Finding] = []
+    if not path.is_file():
+        return [], findings
+    try:
+        document = read_toml(path.read_bytes())
+    except TomlProblem as problem:
+        return [], [rules.UNREADABLE.finding(problem.reason, file=FILE, line=problem.line)]
+    settings = validate(WaiversFile, document, None, FILE, findings.append)
+    found = settings.waivers if settings else ()
+    return [
+        Waiver(**waiver.model_dump(), line=document.line_of(("waivers", i)))
+        for i, waiver in enumerate(found)
+    ], findings
+
+
+def add_waiver(root: Path, waiver: Waiver) -> None:
+    """Add a waiver at the end of the file; what is there keeps its order and comments.
+
+    Raises:
+        ProjectError: when the file is not TOML.
+    """
+    import tomlkit
+    from tomlkit.exceptions import TOMLKitError
+
+    path = root / FILE
+    try:
+        document = tomlkit.parse(path.read_text("utf-8") if path.is_file() else "")
+    except TOMLKitError as error:
+        raise ProjectError(f"is not TOML: {error}", where=FILE, next="Mend the line.") from error
+    table = tomlkit.table()
+    for name in ("rule", "part", "because", "owner", "until"):
+        table[name] = getattr(waiver, name)
+    waivers = document.setdefault("waivers", tomlkit.aot())
+    waivers.append(table)
+    path.write_text(tomlkit.dumps(document), "utf-8")

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import pty
+import shutil
 import subprocess
+from pathlib import Path
 
 import pytest
 
+from inchworm.project.starter import write_starter
 from inchworm.targets.services import connect_service
 from tests.driver import COMMAND, Program
 
@@ -311,3 +314,34 @@ def test_history_tells_each_promotion_step_by_step(released: Program) -> None:
     text = released("history", "p1").text
     assert "0003_first_thresholds done" in text
     assert "Did you mean P2?" in released("history", "P22", code=2).err
+
+
+def test_two_projects_share_an_environment(released: Program, tmp_path: Path) -> None:
+    """Neither touches the other's parts, and neither takes a column away that the other reads."""
+    maps = Program(tmp_path / "maps")
+    write_starter(maps.folder, "maps", "duckdb")
+    for folder in ("schemas/ops", "models/report", "pipelines"):
+        shutil.rmtree(maps.folder / folder)
+    maps.write("schemas/hydro/schema.toml", 'managed = "outside"\n')
+    maps.write(
+        "schemas/hydro/tables.sql",
+        "CREATE TABLE hydro.season (gauge_id INT, river TEXT, month BIGINT, usual_cm DOUBLE);",
+    )
+    maps.write(
+        "models/map/river.sql", "SELECT river, avg(usual_cm) AS cm FROM hydro.season GROUP BY 1"
+    )
+    database = released.folder / "data/river_dev.duckdb"
+    maps.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", f"duckdb:///{database}")
+    maps.promote(maps.pack(), "dev")
+    assert len(released.query("dev", "SELECT * FROM map.river")) > 1
+    assert released.promote(BUNDLE, "dev").json["state"] == "nothing to do"
+    counts = [
+        p("status", "dev", "--json").json["environments"][0]["parts"] for p in (released, maps)
+    ]
+    assert counts == [23, 2]
+    released.edit("models/hydro/season.sql", "  gauge.river,\n", "")
+    refused = released.promote(released.release("1.4.1"), "dev", code=1).json
+    assert [f["message"] for f in refused["findings"]] == [
+        "hydro.season.river is read by model:map.river of maps"
+    ]
+    assert len(released.query("dev", "SELECT river FROM hydro.season LIMIT 1")) == 1

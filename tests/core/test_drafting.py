@@ -1,0 +1,307 @@
+"""Drafts worked out from values alone: what changes, why, and in which order."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import replace
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from inchworm.core.composition import Composition, LastPromotion, LiveItem, LivePart, RanMigration
+from inchworm.core.drafting import Request, draft
+from inchworm.core.environments import DatabaseAddress, Environment, ServiceAddress, in_route_order
+from inchworm.core.parameters import evaluate
+from inchworm.core.parts import Digest, PartId
+from inchworm.core.promotion import Draft, Phase
+from inchworm.core.structure.tables import Column, Table
+from inchworm.kinds.reading import read_project
+
+TODAY = dt.date(2026, 11, 23)
+FILES = {
+    "parameters.toml": '[limit]\ntype = "integer"\nevery = 1\n',
+    "schemas/raw/schema.toml": 'managed = "outside"\n',
+    "schemas/raw/tables.sql": "CREATE TABLE raw.t (id INTEGER);",
+    "schemas/ops/schema.toml": 'managed = "migrations"\n',
+    "schemas/ops/migrations/0001_a.sql": "/*--- baseline = true ---*/ CREATE TABLE ops.s (id INT);",
+    "schemas/ops/before/first.sql": "SELECT 1",
+    "schemas/ops/after/last.sql": "SELECT 1",
+    "models/m/a.sql": "SELECT id FROM raw.t WHERE id > :limit",
+    "models/m/b.sql": "/*--- key = ['id'] ---*/ SELECT id FROM m.a",
+    "models/m/c.sql": "SELECT id FROM ops.s",
+    "pipelines/p.toml": '[schedules.s]\ncron = "0 0 * * *"\n'
+    '[[steps]]\nname = "x"\nbuild = ["m.b"]\n',
+    "consumers/r.toml": 'contact = "c"\n[reads]\n"m.b" = ["id"]\n',
+}
+ENVIRONMENT = Environment(
+    name="test",
+    database=DatabaseAddress(url="duckdb:///x"),
+    workspace=ServiceAddress(url="sim:x"),
+    gateway=ServiceAddress(url="sim:x"),
+    schedules={"s": "on"},
+)
+EMPTY = Composition(identity="lena at x", read_at="now")
+
+
+def request(files: dict[str, str], live: Composition) -> Request:
+    reading = read_project(
+        name="p",
+        version="1.0.0",
+        dialect="duckdb",
+        files={path: text.encode() for path, text in files.items()},
+    )
+    assert reading.assembly.findings == ()
+    values = evaluate(reading.assembly.matrix, "test", TODAY).values
+    return Request(
+        bundle="p-1.0.0",
+        bundle_digest=Digest(f"sha256:{hash(tuple(sorted(files.items())))}"),
+        environment=ENVIRONMENT,
+        assembly=reading.assembly,
+        rendered={part: reading.render(part, values) for part in reading.assembly.parts},
+        values=values,
+        live=live,
+        today=TODAY,
+    )
+
+
+def drafted(files: dict[str, str], live: Composition) -> Draft:
+    return draft(request(files, live))
+
+
+def after(files: dict[str, str]) -> Composition:
+    """What is live when a bundle of these files has been promoted."""
+    asked = request(files, EMPTY)
+    assembly = asked.assembly
+    parts = {
+        str(part): LivePart(
+            part=str(part),
+            project="p",
+            bundle=asked.bundle,
+            digest=asked.rendered[part].digest,
+            content=assembly.parts[part].digest,
+            commit=None,
+            promotion="P1",
+            put_at="then",
+            values={u.parameter: asked.values[u.parameter].text for u in assembly.facts[part].uses},
+        )
+        for part in assembly.parts
+    }
+    scripts = asked.rendered[PartId.parse("schema:ops")].document["migrations"]
+    return Composition(
+        identity="lena at x",
+        read_at="now",
+        parts=parts,
+        migrations=tuple(
+            RanMigration(
+                schema="ops",
+                name=script["name"],
+                checksum=script["checksum"],
+                outcome="ran",
+                promotion="P1",
+                ran_at="then",
+            )
+            for script in scripts
+        ),
+        tables=dict(assembly.tables),
+        items={
+            "pipeline:p": LiveItem(part="pipeline:p", digest=parts["pipeline:p"].digest, state="")
+        },
+        schedules={"p.s": "on"},
+        last=LastPromotion(
+            promotion="P1", bundle="b", digest=asked.bundle_digest, commit=None, by="l", at="then"
+        ),
+    )
+
+
+def told(found: Draft, *phases: Phase) -> list[str]:
+    """The steps of some phases, as a person would say them."""
+    return [
+        " ".join(filter(None, (s.action, s.part, s.item, f"({s.reason})")))
+        for s in found.steps
+        if s.phase in phases
+    ]
+
+
+def test_into_an_empty_environment_everything_is_new() -> None:
+    """In the order in which it can be done."""
+    found = drafted(FILES, EMPTY)
+    phases = [step.phase for step in found.steps]
+    assert phases == sorted(phases, key=list(Phase).index)
+    assert [step.number for step in found.steps] == list(range(1, len(phases) + 1))
+    assert told(found, Phase.BUILD) == [
+        "add model:m.a (new here)",
+        "add model:m.c (new here)",
+        "add model:m.b (new here)",
+    ]
+    assert told(found, Phase.MIGRATE) == ["run schema:ops 0001_a (has not run in this database)"]
+    assert told(found, Phase.BEFORE, Phase.AFTER) == [
+        "run schema:ops first (runs at every promotion)",
+        "run schema:ops last (runs at every promotion)",
+    ]
+    assert told(found, Phase.RESUME) == ["switch on pipeline:p s (test declares it on)"]
+    assert told(found, Phase.PAUSE) == []
+
+
+def test_what_is_there_already_needs_nothing() -> None:
+    """Not even the scripts that run at every promotion."""
+    assert drafted(FILES, after(FILES)).steps == ()
+
+
+CHANGES: dict[str, tuple[str, str, str, list[str]]] = {
+    "a changed model": (
+        "models/m/a.sql",
+        "SELECT id",
+        "SELECT id + 0 AS id",
+        ["change model:m.a (content changed)", "rebuild model:m.b (m.a feeds it)"],
+    ),
+    "a changed value": (
+        "parameters.toml",
+        "every = 1",
+        "every = 2",
+        ["change model:m.a (parameter limit changed)", "rebuild model:m.b (m.a feeds it)"],
+    ),
+    "a new migration's table": (
+        "schemas/ops/migrations/0002_b.sql",
+        "",
+        "INSERT INTO ops.s VALUES (1)",
+        ["rebuild model:m.c (a migration changes ops.s)"],
+    ),
+    "a comment": ("models/m/a.sql", "SELECT", "-- why\nSELECT", []),
+}
+
+
+@pytest.mark.parametrize(("path", "old", "new", "built"), CHANGES.values(), ids=CHANGES.keys())
+def test_only_what_changed_and_what_depends_on_it(
+    path: str, old: str, new: str, built: list[str]
+) -> None:
+    """Each with its reason."""
+    text = FILES.get(path, "")
+    files = FILES | {path: text.replace(old, new) if old else new}
+    found = drafted(files, after(FILES))
+    assert told(found, Phase.BUILD) == built
+    assert told(found, Phase.RECORD) == ["record environment (p-1.0.0 is what runs here)"]
+
+
+def test_a_touched_schedule_pauses_and_resumes() -> None:
+    """Because something that its steps read changes, however far up."""
+    files = FILES | {"models/m/a.sql": "SELECT id FROM raw.t"}
+    files["parameters.toml"] = ""
+    found = drafted(files, after(FILES))
+    assert told(found, Phase.PAUSE) == ["pause pipeline:p s (model:m.b changes)"]
+    assert told(found, Phase.RESUME) == ["resume pipeline:p s (test declares it on)"]
+
+
+@pytest.mark.parametrize(
+    ("now", "declared", "action"),
+    [
+        ("on", "on", None),
+        ("off", "on", "switch on"),
+        ("paused", "on", "switch on"),
+        ("on", "off", "switch off"),
+        ("paused", "off", "switch off"),
+        ("off", "off", None),
+    ],
+)
+def test_schedules_get_their_declared_state(now: str, declared: str, action: str | None) -> None:
+    """Also when nothing else is to be done."""
+    asked = request(FILES, replace(after(FILES), schedules={"p.s": now}))
+    environment = replace(ENVIRONMENT, schedules={"s": declared})
+    found = draft(replace(asked, environment=environment))
+    actions = [step.action for step in found.steps if step.phase is Phase.RESUME]
+    assert actions == ([action] if action else [])
+
+
+def test_what_somebody_changed_by_hand_is_put_right() -> None:
+    """A table that is gone, an item that differs, an item that is gone."""
+    live = after(FILES)
+    tables = {name: table for name, table in live.tables.items() if name != "m.c"}
+    found = drafted(FILES, replace(live, tables=tables))
+    assert told(found, Phase.BUILD) == ["rebuild model:m.c (is missing in the database)"]
+    other = LiveItem(part="pipeline:p", digest="sha256:other")
+    found = drafted(FILES, replace(live, items={"pipeline:p": other}))
+    assert told(found, Phase.DELIVER) == ["change pipeline:p (was changed there by hand)"]
+    found = drafted(FILES, replace(live, items={}))
+    assert told(found, Phase.DELIVER) == ["add pipeline:p (was removed there by hand)"]
+
+
+def test_what_left_the_bundle_is_removed_but_schemas_stay() -> None:
+    """A schema holds data; that it stays is said."""
+    kept = {p: t for p, t in FILES.items() if not p.startswith(("schemas/ops", "models/m/c"))}
+    found = drafted(kept, after(FILES))
+    assert told(found, Phase.SWITCH) == ["remove model:m.c (is not in the bundle any more)"]
+    (note,) = found.findings
+    assert note.message == "schema:ops is not in the bundle any more; its tables stay"
+
+
+def test_readers_of_other_projects_are_not_forgotten() -> None:
+    """A column that one of them reads must not go."""
+    other = LivePart(
+        part="model:theirs.x",
+        project="theirs",
+        bundle="t-1.0.0",
+        digest="d",
+        content="c",
+        commit=None,
+        promotion="P9",
+        put_at="then",
+        reads={"m.b": ("id", "gone"), "elsewhere.t": ("x",)},
+    )
+    (finding,) = drafted(FILES, replace(EMPTY, foreign_parts=(other,))).findings
+    assert finding.rule == "lineage/column-gone"
+    assert finding.message == "m.b.gone is read by model:theirs.x of theirs"
+
+
+@pytest.mark.parametrize(
+    ("columns", "action", "findings"),
+    [(["id"], "assume", 0), (["other"], "assume", 1), ([], "run", 0)],
+    ids=["there", "different", "empty"],
+)
+def test_a_baseline_is_proved_before_it_is_assumed(
+    columns: list[str], action: str, findings: int
+) -> None:
+    """By the columns that are really there."""
+    table = Table("ops.s", tuple(Column(name) for name in columns))
+    found = drafted(FILES, replace(EMPTY, tables={"ops.s": table} if columns else {}))
+    assert [s.action for s in found.steps if s.phase is Phase.MIGRATE] == [action]
+    assert len(found.findings) == findings
+
+
+def test_a_draft_survives_the_ledger() -> None:
+    """With the same digest."""
+    found = drafted(FILES, EMPTY)
+    assert Draft.from_json(found.to_json()) == found
+    assert Draft.from_json(found.to_json()).digest == found.digest
+
+
+def test_a_drafts_digest_covers_the_environment_as_it_is() -> None:
+    """Another table, schedule or value is another draft."""
+    live = after(FILES)
+    base = drafted(FILES, live).digest
+    assert drafted(FILES, replace(live, read_at="later")).digest == base
+    extra = {**live.tables, "x.y": Table("x.y", ())}
+    assert drafted(FILES, replace(live, tables=extra)).digest != base
+    assert drafted(FILES, replace(live, schedules={"p.s": "off"})).digest != base
+    assert (
+        drafted(FILES | {"parameters.toml": FILES["parameters.toml"] + "\n"}, live).digest != base
+    )
+
+
+names = st.sampled_from("abcdef")
+
+
+@given(st.dictionaries(names, st.sets(names, max_size=3), max_size=6))
+def test_the_route_respects_every_after(route: dict[str, set[str]]) -> None:
+    """Unless it runs in a circle, an environment comes after all that it names."""
+    acyclic = {
+        name: {before for before in befores if before < name} for name, befores in route.items()
+    }
+    environments = [
+        replace(ENVIRONMENT, name=name, after=tuple(sorted(befores)))
+        for name, befores in acyclic.items()
+    ]
+    order = [environment.name for environment in in_route_order(environments)]
+    assert sorted(order) == sorted(acyclic)
+    for name, befores in acyclic.items():
+        for before in befores & set(acyclic):
+            assert order.index(before) < order.index(name)

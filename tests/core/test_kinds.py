@@ -1,0 +1,232 @@
+"""Each part kind: which files are its own, and what it knows about them."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from inchworm.core.facts import Facts
+from inchworm.core.lineage import How
+from inchworm.core.parameters import Type, Value
+from inchworm.core.parts import Kind, PartId
+from inchworm.kinds.reading import KINDS, Reading, read_project
+
+GAUGES = {
+    "schemas/raw/schema.toml": b'managed = "outside"\n',
+    "schemas/raw/tables.sql": b"CREATE TABLE raw.gauge (id INTEGER, name VARCHAR, level DOUBLE);",
+}
+
+
+def read(files: dict[str, str]) -> Reading:
+    """A project with the gauges and some more files."""
+    more = {path: text.encode() for path, text in files.items()}
+    return read_project(name="p", version="1.0.0", dialect="duckdb", files=GAUGES | more)
+
+
+def facts_of(reading: Reading, part: str) -> Facts:
+    return reading.assembly.facts[PartId.parse(part)]
+
+
+def edges(facts: Facts) -> set[str]:
+    return {f"{e.source} {e.how} {e.target}" for e in facts.edges}
+
+
+def notebook(*cells: str) -> str:
+    return json.dumps(
+        {
+            "nbformat": 4,
+            "nbformat_minor": 5,
+            "metadata": {},
+            "cells": [
+                {
+                    "cell_type": "code",
+                    "id": f"c{i}",
+                    "metadata": {},
+                    "execution_count": i,
+                    "outputs": [{"output_type": "stream", "name": "stdout", "text": "secret"}],
+                    "source": source,
+                }
+                for i, source in enumerate(cells)
+            ],
+        },
+        indent=1,
+    )
+
+
+@pytest.mark.parametrize(
+    ("path", "part"),
+    [
+        ("schemas/ops/migrations/0001_a.sql", "schema:ops"),
+        ("models/hydro/level.sql", "model:hydro.level"),
+        ("models/hydro/deep/level.sql", None),
+        ("models/level.sql", None),
+        ("checks/recent.sql", "check:recent"),
+        ("notebooks/n.ipynb", "notebook:n"),
+        ("pipelines/nightly.toml", "pipeline:nightly"),
+        ("connections/c.toml", "connection:c"),
+        ("flows/f.toml", "flow:f"),
+        ("library/lib/a/b.py", "library:lib"),
+        ("library/lib.py", None),
+        ("consumers/map.toml", "consumer:map"),
+        ("consumers/map.txt", None),
+    ],
+)
+def test_a_path_belongs_to_one_part_at_most(path: str, part: str | None) -> None:
+    """By its folder, its depth and its ending."""
+    found = [str(PartId(k.kind, n)) for k in KINDS.values() if (n := k.name_of(path))]
+    assert found == ([part] if part else [])
+
+
+def test_a_notebook_is_followed_as_far_as_it_is_constant() -> None:
+    """Literals, names, f-strings and sums of them; the rest is a note."""
+    reading = read(
+        {
+            "notebooks/n.ipynb": notebook(
+                "%matplotlib inline\nfrom inchworm.notebook import env\nTABLE = 'raw.gauge'",
+                "a = env.query(f'SELECT level FROM {TABLE}')",
+                "b = env.query('SELECT name ' + 'FROM raw.gauge WHERE id > :first')",
+                "c = env.table('RAW.gauge')",
+                "for t in names: env.table(t)",
+                "env.store('out.result', a, columns={'Level': 'varchar', 'n': 'INT8'})",
+            )
+        }
+    )
+    facts = facts_of(reading, "notebook:n")
+    assert edges(facts) == {
+        "raw.gauge.level computed notebook:n",
+        "raw.gauge.name computed notebook:n",
+        "raw.gauge.id computed notebook:n",
+        "raw.gauge.id rows notebook:n",
+        "notebook:n computed out.result.level",
+        "notebook:n computed out.result.n",
+        "notebook:n rows out.result",
+    }
+    (table,) = facts.provides
+    assert [(c.name, c.type) for c in table.columns] == [("level", "TEXT"), ("n", "BIGINT")]
+    assert [use.parameter for use in facts.uses] == ["first"]
+    (note,) = reading.assembly.findings
+    assert (note.rule, note.severity) == ("notebook/not-followed", "note")
+
+
+def test_running_a_notebook_is_no_change() -> None:
+    """Outputs and counts do not count, and are not delivered."""
+    one = read({"notebooks/n.ipynb": notebook("x = 1")})
+    other = read({"notebooks/n.ipynb": notebook("x = 1").replace("secret", "other")})
+    part = PartId(Kind.NOTEBOOK, "n")
+    assert one.render(part, {}).digest == other.render(part, {}).digest
+    assert "secret" not in json.dumps(one.render(part, {}).document)
+
+
+API = """
+openapi: 3.1.0
+info: {title: t, version: "1"}
+paths:
+  /n:
+    post:
+      operationId: send
+      requestBody:
+        content:
+          application/json:
+            schema:
+              type: object
+              required: [who]
+              properties: {who: {type: string}, level: {type: number}}
+      responses: {"200": {description: ok}}
+"""
+FLOW = """
+direction = "out"
+[from]
+query = "SELECT upper(name) AS n, level FROM raw.gauge WHERE id > :first"
+[to]
+connection = "c"
+api = "apis/a.yaml"
+operation = "send"
+[fields]
+who = "n"
+level = "level"
+"""
+
+
+def test_a_flow_follows_its_query_into_the_fields() -> None:
+    """Copied stays copied; conditions decide rows; the API document is part of it."""
+    reading = read({"flows/f.toml": FLOW, "apis/a.yaml": API})
+    facts = facts_of(reading, "flow:f")
+    assert edges(facts) == {
+        "raw.gauge.name computed flow:f.who",
+        "raw.gauge.level copied flow:f.level",
+        "raw.gauge.id rows flow:f",
+    }
+    assert [str(need.wanted) for need in facts.needs] == ["connection:c"]
+    part = reading.assembly.parts[PartId(Kind.FLOW, "f")]
+    assert [file.path for file in part.files] == ["flows/f.toml", "apis/a.yaml"]
+    value = Value(type=Type.INTEGER, plain=7)
+    document = reading.render(part.id, {"first": value}).document
+    assert "id > 7" in document["from"]["query"]
+    assert document["openapi"]["info"]["title"] == "t"
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "says"),
+    [
+        ('who = "n"', 'who = "m"', "the field who takes m, which the query does not show"),
+        ('who = "n"\n', "", "send requires the field who, which is not mapped"),
+        ('level = "level"', 'depth = "level"', "send has no field depth"),
+        ("apis/a.yaml", "apis/b.yaml", "there is no apis/b.yaml"),
+        ('"send"', '"sent"', "apis/a.yaml has no operation sent"),
+        ("SELECT upper", "SELEC upper", "query: "),
+        ('connection = "c"\n', "", "[to] needs connection"),
+        ('direction = "out"', 'direction = "up"', "direction is 'up'"),
+    ],
+)
+def test_a_flow_must_fit_its_api_and_its_query(old: str, new: str, says: str) -> None:
+    """Each misfit is one finding."""
+    reading = read({"flows/f.toml": FLOW.replace(old, new), "apis/a.yaml": API})
+    assert any(says in finding.message for finding in reading.assembly.findings)
+
+
+def test_a_models_render_changes_only_with_what_matters() -> None:
+    """Not with comments, layout or descriptions; with values, SQL, storage and checks."""
+
+    def digest(text: str, first: int = 1) -> str:
+        reading = read({"models/m/a.sql": text})
+        value = Value(type=Type.INTEGER, plain=first)
+        return str(reading.render(PartId(Kind.MODEL, "m.a"), {"first": value}).digest)
+
+    sql = "SELECT id, level FROM raw.gauge WHERE id > :first"
+    base = digest(sql)
+    assert digest(f"/*--- about = 'x' ---*/\n-- why\n{sql.lower()}") == base
+    for other in (
+        sql.replace("level", "name"),
+        f"/*--- store = 'table' ---*/ {sql}",
+        f"/*--- key = ['id'] ---*/ {sql}",
+        f"/*---\n[columns.id]\nrequired = true\n---*/ {sql}",
+    ):
+        assert digest(other) != base
+    assert digest(sql, first=2) != base
+
+
+def test_a_consumer_names_what_it_reads() -> None:
+    """Tables and columns in any case."""
+    text = 'contact = "c@c.example"\n[reads]\n"RAW.Gauge" = ["ID", "name"]\n'
+    facts = facts_of(read({"consumers/c.toml": text}), "consumer:c")
+    assert edges(facts) == {
+        "raw.gauge.id copied consumer:c",
+        "raw.gauge.name copied consumer:c",
+    }
+    assert {edge.how for edge in facts.edges} == {How.COPIED}
+
+
+def test_stars_follow_the_models_below() -> None:
+    """In whatever order the files are read."""
+    reading = read(
+        {
+            "models/a/one.sql": "SELECT * FROM b.two",
+            "models/b/two.sql": "SELECT *, level * 2 AS twice FROM c.three",
+            "models/c/three.sql": "SELECT * EXCLUDE (name) FROM raw.gauge",
+        }
+    )
+    assert [part.name for part in reading.assembly.model_order] == ["c.three", "b.two", "a.one"]
+    columns = [(c.name, c.type) for c in reading.assembly.tables["a.one"].columns]
+    assert columns == [("id", "INT"), ("level", "DOUBLE"), ("twice", "unknown")]
+    assert reading.assembly.findings == ()

@@ -1,0 +1,126 @@
+"""The lineage graph: walks, ways and reach."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from inchworm.core.lineage import Direction, Edge, Graph, How, Node, Step, way_to
+
+A, B, C, D = (Node(f"s.{name}", "x") for name in "abcd")
+TABLE_B = Node("s.b")
+READER = Node("consumer:r")
+
+
+def edge(source: Node, target: Node, how: How = How.COPIED) -> Edge:
+    return Edge(source, target, how)
+
+
+def shown(step: Step) -> dict[str, object]:
+    """A walk as nested mappings, so that a test can be read."""
+    return {
+        f"{following.how} {following.node}{' again' if following.repeated else ''}": shown(
+            following
+        )
+        for following in step.next
+    }
+
+
+DIAMOND = Graph([edge(A, B), edge(A, C, How.COMPUTED), edge(B, D), edge(C, D, How.ROWS)])
+
+
+def test_a_walk_unfolds_every_node_once() -> None:
+    """The second time a leaf is just shown again."""
+    assert shown(DIAMOND.walk(A, Direction.DOWN)) == {
+        "copied s.b.x": {"copied s.d.x": {}},
+        "computed s.c.x": {"rows s.d.x": {}},
+    }
+
+
+def test_a_walk_says_when_something_was_unfolded_elsewhere() -> None:
+    """So that nobody thinks that nothing follows."""
+    graph = Graph([*DIAMOND.edges, edge(D, READER)])
+    assert shown(graph.walk(A, Direction.DOWN)) == {
+        "copied s.b.x": {"copied s.d.x": {"copied consumer:r": {}}},
+        "computed s.c.x": {"rows s.d.x again": {}},
+    }
+
+
+def test_a_walk_can_be_limited() -> None:
+    """By depth and by how."""
+    assert shown(DIAMOND.walk(A, Direction.DOWN, depth=1)) == {
+        "copied s.b.x": {},
+        "computed s.c.x": {},
+    }
+    assert shown(DIAMOND.walk(D, Direction.UP, hows=[How.COPIED])) == {
+        "copied s.b.x": {"copied s.a.x": {}}
+    }
+
+
+def test_a_circle_ends() -> None:
+    """Even one that lineage should never have."""
+    graph = Graph([edge(A, B), edge(B, A)])
+    assert shown(graph.walk(A, Direction.DOWN)) == {"copied s.b.x": {"copied s.a.x again": {}}}
+
+
+def test_what_decides_rows_is_felt_by_all_who_read_the_table() -> None:
+    """A row that comes or goes changes every column of it."""
+    graph = Graph([edge(A, TABLE_B, How.ROWS), edge(B, READER)])
+    assert READER in graph.reached([A], Direction.DOWN)
+    assert A in graph.reached([READER], Direction.UP)
+
+
+def test_values_are_carried_but_rows_are_not() -> None:
+    """And not past where somebody ended it."""
+    graph = Graph([edge(A, B), edge(A, TABLE_B, How.ROWS), edge(B, C, How.COMPUTED), edge(C, D)])
+    assert set(graph.carried(A, ())) == {A, B, C, D}
+    assert set(graph.carried(A, {C})) == {A, B}
+    assert set(Graph([edge(A, TABLE_B, How.ROWS)]).carried(A, ())) == {A}
+
+
+def test_the_edges_between_two_are_those_on_some_way() -> None:
+    """Side branches are left out."""
+    graph = Graph([*DIAMOND.edges, edge(A, READER)])
+    assert graph.between(A, D) == DIAMOND.edges
+    assert graph.between(D, A) == []
+
+
+def test_names_with_dots_are_quoted() -> None:
+    """So that a column cannot be taken for a table's."""
+    assert str(Node("s.t", "a.b")) == 's.t."a.b"'
+    assert str(Node("s.t")) == "s.t"
+
+
+nodes = st.sampled_from([A, B, C, D, READER])
+graphs = st.lists(st.builds(Edge, nodes, nodes, st.sampled_from(How)), max_size=12).map(Graph)
+
+
+@given(graphs, nodes, nodes)
+def test_down_is_up_seen_from_the_other_end(graph: Graph, one: Node, other: Node) -> None:
+    """Whoever is felt feels."""
+    down = other in graph.reached([one], Direction.DOWN)
+    up = one in graph.reached([other], Direction.UP)
+    assert down is up
+
+
+@given(graphs, nodes)
+def test_a_way_is_made_of_edges(graph: Graph, start: Node) -> None:
+    """From the start to every node that is reached, step by step."""
+    ends = {(e.source, e.target) for e in graph.edges}
+    came_from = graph.reached([start], Direction.DOWN)
+    for node in came_from:
+        way = way_to(node, came_from)
+        assert (way[0], way[-1]) == (start, node)
+        assert set(pairwise(way)) <= ends
+
+
+@given(graphs, nodes)
+def test_a_walk_shows_all_that_is_reached(graph: Graph, start: Node) -> None:
+    """No more and no less."""
+
+    def met(step: Step) -> set[Node]:
+        return {step.node}.union(*(met(following) for following in step.next))
+
+    assert met(graph.walk(start, Direction.DOWN)) == set(graph.reached([start], Direction.DOWN))

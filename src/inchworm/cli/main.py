@@ -12,7 +12,10 @@ import sys
 import click
 
 SECTIONS: dict[str, dict[str, str]] = {
-    "Write": {"new": "Start a project that can be promoted at once."},
+    "Write": {
+        "new": "Start a project that can be promoted at once.",
+        "version": "Show the version, suggest the next one, or write it.",
+    },
     "Check": {
         "check": "Say everything that is wrong in the source tree.",
         "trace": "Show what a column, table or part comes from, or who feels it.",
@@ -24,6 +27,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     "Promote": {"promote": "Draft, show and carry out a promotion; go on with one that stopped."},
     "Watch": {
         "status": "Show what is where, since when and by whom, read from the targets.",
+        "compare": "Show what changed between two versions, and who feels it.",
         "history": "List promotions, or show one step by step.",
     },
     "Mend": {"waive": "Accept a finding for a while, with a reason and an end."},

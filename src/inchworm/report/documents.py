@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from typing import Any
 
 from inchworm.core.bundle import Bundle
+from inchworm.core.compare import Change, weight_of
 from inchworm.core.findings import Finding
 from inchworm.core.lineage import Edge
 from inchworm.core.promotion import Draft, Promotion, StepReport, StepState
@@ -26,6 +27,27 @@ def lineage_document(edges: Iterable[Edge]) -> Document:
         "edges": [
             {"from": str(edge.source), "to": str(edge.target), "how": edge.how.value}
             for edge in edges
+        ],
+    }
+
+
+def comparison_document(before: str, after: str, changes: Sequence[Change]) -> Document:
+    """``inchworm/comparison/1``."""
+    return {
+        "format": "inchworm/comparison/1",
+        "before": before,
+        "after": after,
+        "weight": weight_of(list(changes)).value,
+        "changes": [
+            {
+                "part": str(change.part),
+                "what": change.what,
+                "item": change.item,
+                "detail": change.detail,
+                "weight": change.weight.value,
+                "felt_by": list(change.felt_by),
+            }
+            for change in changes
         ],
     }
 

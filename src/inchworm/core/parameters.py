@@ -14,8 +14,9 @@ from decimal import Decimal, InvalidOperation
 from enum import StrEnum
 from typing import Any
 
+from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
-from inchworm.core.findings import Finding, Severity
+from inchworm.core.findings import Finding
 from inchworm.core.toml import TomlDocument
 
 FILE = "parameters.toml"
@@ -182,7 +183,7 @@ def evaluate(matrix: Matrix, environment: str, today: dt.date) -> Values:
                     row.line,
                     f"{name} has no value for {environment}",
                     f"Add {environment} = ... under [{name}], or every = ...",
-                    rule="parameter/missing-value",
+                    rule=rules.MISSING_VALUE,
                 )
             )
             return None
@@ -206,7 +207,7 @@ def evaluate(matrix: Matrix, environment: str, today: dt.date) -> Values:
                     where,
                     f"{name} for {environment}: {error}",
                     f"Write a value of type {row.type.value}.",
-                    rule="parameter/mistyped-value",
+                    rule=rules.MISTYPED_VALUE,
                 )
             )
             return None
@@ -250,7 +251,7 @@ def same_everywhere(matrix: Matrix, by_environment: Iterable[Values]) -> list[Fi
                         f"{row.name} must differ, but {seen[value.text]} and {each.environment} "
                         f"share {value.text}",
                         f"Give {each.environment} a value of its own.",
-                        rule="parameter/must-differ",
+                        rule=rules.MUST_DIFFER,
                     )
                 )
             seen.setdefault(value.text, each.environment)
@@ -387,14 +388,6 @@ _CONVERT: Mapping[Type, Callable[[Any, dt.date], Plain]] = {
 
 
 def _wrong(
-    line: int | None, message: str, remedy: str, *, rule: str = "parameter/malformed"
+    line: int | None, message: str, remedy: str, *, rule: rules.Rule = rules.MALFORMED_PARAMETER
 ) -> Finding:
-    return Finding(
-        rule=rule,
-        severity=Severity.ERROR,
-        part=None,
-        file=FILE,
-        line=line,
-        message=message,
-        remedy=remedy,
-    )
+    return rule.finding(message, file=FILE, line=line, remedy=remedy)

@@ -16,7 +16,7 @@ from inchworm.core.parameters import Type, Value, references, substitute
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.bookkeeping import SCHEMA, Bookkeeping
 from inchworm.targets.secrets import Secret, resolve
-from inchworm.targets.services import HttpService, connect_service
+from inchworm.targets.services import Gateway, HttpService, Workspace, connect_service
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -26,8 +26,8 @@ class Place:
     environment: Environment
     project: str
     database: Database
-    workspace: HttpService
-    gateway: HttpService
+    workspace: Workspace
+    gateway: Gateway
     bookkeeping: Bookkeeping
 
     @property

@@ -19,7 +19,7 @@ from inchworm.cli.screen import (
     spell_findings,
     word,
 )
-from inchworm.core.checks import check_assembly
+from inchworm.core.checks.across import check_assembly
 from inchworm.core.checks.rules import REGISTRY
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.findings import Finding, has_errors, in_order

@@ -4,7 +4,3 @@
 hold the rules that look across parts; what concerns a single file is found where that file is
 read, in ``kinds``.
 """
-
-from inchworm.core.checks.across import check_assembly
-
-__all__ = ["check_assembly"]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -43,15 +43,3 @@ class Table:
     def schema(self) -> str:
         """The schema part of the name."""
         return self.name.rpartition(".")[0]
-
-
-@dataclass(frozen=True)
-class Interface:
-    """What others can rely on: the tables and their columns."""
-
-    tables: tuple[Table, ...]
-
-    @classmethod
-    def of(cls, tables: Iterable[Table]) -> Interface:
-        """An interface with its tables sorted by name."""
-        return cls(tuple(sorted(tables, key=lambda t: t.name)))

@@ -39,7 +39,9 @@ def write_project(folder: Path, models: int, seed: int = 7) -> list[Path]:
         schema, _, table = name.partition(".")
         path = folder / "models" / schema / f"{table}.sql"
         path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_text(_sql(generator, columns, generator.sample(below, generator.randint(1, 6))))
+        sql = _sql(generator, columns, generator.sample(below, generator.randint(1, 6)))
+        store = "view" if generator.random() < 0.2 else "table"
+        path.write_text(f'/*---\nstore = "{store}"\n---*/\n{sql}')
         names.append(name)
         paths.append(path)
     return paths

@@ -133,14 +133,7 @@ class DuckDb:
 
     def drop(self, name: str) -> None:
         """Remove a table or view if it is there."""
-        schema, _, table = name.partition(".")
-        kind = self.rows(
-            "SELECT table_type FROM information_schema.tables "
-            "WHERE table_catalog = current_database() AND table_schema = ? AND table_name = ?",
-            [schema, table],
-        )
-        if kind:
-            self.execute(f"DROP {'VIEW' if kind[0][0] == 'VIEW' else 'TABLE'} {quoted(name)}")
+        self._drop_known(name, self.kinds())
 
     def switch_over(self, switches: Sequence[Switch]) -> None:
         """Put what was built beside in place. Called inside a transaction.
@@ -148,34 +141,41 @@ class DuckDb:
         DuckDB's views read a table by its name, so views can be made in any order after the tables
         have their names.
         """
+        kinds = dict(self.kinds())  # asked once: this transaction has to be short
+        indexed = self._indexes()
         for switch in switches:
-            self.drop(switch.kept)
-            there = self.kinds().get(switch.name)
+            self._drop_known(switch.kept, kinds)
+            there = kinds.get(switch.name)
             if there == "table":
-                self._drop_indexes(switch.name)
-                self.execute(
-                    f"ALTER TABLE {quoted(switch.name)} RENAME TO {quoted(_table(switch.kept))}"
-                )
+                for index in indexed.get(switch.name, ()):
+                    self.execute(f"DROP INDEX {quoted(index)}")
+                self._rename(switch.name, switch.kept)
             elif there == "view":
-                self.drop(switch.name)
+                self._drop_known(switch.name, kinds)
             if switch.beside is not None and switch.store == "table":
-                self.execute(
-                    f"ALTER TABLE {quoted(switch.beside)} RENAME TO {quoted(_table(switch.name))}"
-                )
+                self._rename(switch.beside, switch.name)
         for switch in switches:
             if switch.store == "view" and switch.beside is not None:
-                self.drop(switch.beside)
+                self._drop_known(switch.beside, kinds)
                 self.execute(f"CREATE VIEW {quoted(switch.name)} AS {switch.view_sql}")
 
-    def _drop_indexes(self, name: str) -> None:
-        """DuckDB refuses to rename a table that has an index; the one to come has none anyway."""
-        schema, _, table = name.partition(".")
-        for (index,) in self.rows(
-            "SELECT index_name FROM duckdb_indexes() "
-            "WHERE database_name = current_database() AND schema_name = ? AND table_name = ?",
-            [schema, table],
+    def _rename(self, old: str, new: str) -> None:
+        table = new.partition(".")[2]
+        self.execute(f"ALTER TABLE {quoted(old)} RENAME TO {quoted(table)}")
+
+    def _drop_known(self, name: str, kinds: Mapping[str, str]) -> None:
+        if name in kinds:
+            self.execute(f"DROP {kinds[name].upper()} {quoted(name)}")
+
+    def _indexes(self) -> Mapping[str, list[str]]:
+        """Indexes by table. DuckDB refuses to rename a table that has one."""
+        found: dict[str, list[str]] = defaultdict(list)
+        for schema, table, index in self.rows(
+            "SELECT schema_name, table_name, index_name FROM duckdb_indexes() "
+            "WHERE database_name = current_database()"
         ):
-            self.execute(f"DROP INDEX {quoted(f'{schema}.{index}')}")
+            found[f"{schema}.{table}"].append(f"{schema}.{index}")
+        return found
 
     def close(self) -> None:
         """End the connection."""
@@ -193,10 +193,6 @@ class DuckDb:
             raise TargetError(
                 f"{self._path.name} says: {_first_line(error)}", next="Nothing was changed by it."
             ) from error
-
-
-def _table(name: str) -> str:
-    return name.partition(".")[2]
 
 
 def _first_line(error: Exception) -> str:

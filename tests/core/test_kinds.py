@@ -57,6 +57,7 @@ def notebook(*cells: str) -> str:
 @pytest.mark.parametrize(
     ("path", "part"),
     [
+        ("models/Hydro/LEVEL.sql", "model:hydro.level"),
         ("schemas/ops/migrations/0001_a.sql", "schema:ops"),
         ("models/hydro/level.sql", "model:hydro.level"),
         ("models/hydro/deep/level.sql", None),
@@ -230,3 +231,25 @@ def test_stars_follow_the_models_below() -> None:
     columns = [(c.name, c.type) for c in reading.assembly.tables["a.one"].columns]
     assert columns == [("id", "INT"), ("level", "DOUBLE"), ("twice", "unknown")]
     assert reading.assembly.findings == ()
+
+
+def test_case_of_files_does_not_count() -> None:
+    """A folder in capitals makes the same tables."""
+    reading = read(
+        {
+            "schemas/Ops/schema.toml": 'managed = "migrations"',
+            "schemas/Ops/migrations/0001_a.sql": "CREATE TABLE OPS.Thing (ID INTEGER);",
+            "models/Hydro/Level.sql": "SELECT id FROM ops.THING",
+            "pipelines/p.toml": '[[steps]]\nname = "x"\nbuild = ["HYDRO.level"]\n',
+        }
+    )
+    assert reading.assembly.findings == ()
+    (need,) = facts_of(reading, "pipeline:p").needs
+    assert need.wanted in reading.assembly.parts
+    assert edges(facts_of(reading, "model:hydro.level")) == {"ops.thing.id copied hydro.level.id"}
+
+
+def test_cells_that_are_no_python_are_passed_over() -> None:
+    """Magics and questions; a whole cell of another language is a note."""
+    reading = read({"notebooks/n.ipynb": notebook("%%sql\nSELECT 1", "!ls\nenv.query?\nx = 1")})
+    assert [f.rule for f in reading.assembly.findings] == ["notebook/not-followed"]

@@ -139,3 +139,10 @@ def test_a_notebooks_helper_explains_what_is_wrong(released: Program) -> None:
         "There is no parameter forcast_hours. Did you mean forecast_hours?",
         "there is no parameter x. Declare it in parameters.toml.",
     ]
+
+
+def test_models_in_capitals_are_built_in_order(starter: Program) -> None:
+    """One reads the other while both are still beside."""
+    starter.write("models/REPORT/Best.sql", "SELECT max(total) AS best FROM Report.Daily_Total")
+    assert starter.promote(starter.pack(), "dev").json["state"] == "done"
+    assert starter.query("dev", "SELECT best FROM report.best") == [(8,)]

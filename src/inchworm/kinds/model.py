@@ -87,14 +87,17 @@ class ModelKind:
     kind = Kind.MODEL
 
     def name_of(self, path: str) -> str | None:
-        """``models/hydro/hourly_level.sql`` is ``hydro.hourly_level``."""
+        """``models/hydro/hourly_level.sql`` is ``hydro.hourly_level``, in lower case."""
         pieces = path.split("/")
         if len(pieces) != 3 or pieces[0] != "models" or not path.endswith(".sql"):
             return None
-        return f"{pieces[1]}.{pieces[2].removesuffix('.sql')}"
+        return f"{pieces[1]}.{pieces[2].removesuffix('.sql')}".lower()
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Model | None:
         """The settings comment and the syntax tree."""
+        for other in part.files[1:]:
+            message = f"has the same name as {part.main.path}"
+            report(rules.TWO_WITH_ONE_NAME.finding(message, part=part.id, file=other.path))
         found = read_sql(part, ModelSettings, surroundings.dialect, report)
         if found is None:
             return None

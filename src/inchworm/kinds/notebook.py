@@ -234,8 +234,14 @@ class _Calls:
     def cell(self, index: int, source: str) -> None:
         base = self.cell_lines[index] if index < len(self.cell_lines) else 1
         code = "\n".join(
-            "" if line.lstrip().startswith(_MAGICS) else line for line in source.splitlines()
+            "" if line.lstrip().startswith(_MAGICS) or line.endswith("?") else line
+            for line in source.splitlines()
         )
+        if source.lstrip().startswith("%%"):
+            self._finding(
+                rules.NOTEBOOK_NOT_FOLLOWED, f"cell {index + 1} is a magic of its own", base
+            )
+            return
         try:
             tree = ast.parse(code)
         except SyntaxError as error:

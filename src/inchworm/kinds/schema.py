@@ -84,11 +84,11 @@ class SchemaKind:
         pieces = path.split("/")
         if pieces[0] != "schemas" or len(pieces) < 3 or not path.endswith((".sql", ".toml")):
             return None
-        return pieces[1]
+        return pieces[1].lower()
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Schema | None:
         """The settings, the scripts, and the tables that they leave behind."""
-        base = f"schemas/{part.id.name}/"
+        base = "/".join(part.main.path.split("/")[:2]) + "/"
         files = {file.path.removeprefix(base): file for file in part.files}
         main = files.get("schema.toml")
         if main is None:

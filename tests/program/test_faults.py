@@ -125,6 +125,41 @@ def test_a_refused_flow_makes_the_promotion_partly_done(river: Program) -> None:
     assert river.promote(BUNDLE, "dev").json["state"] == "nothing to do"
 
 
+def test_a_failed_check_can_be_mended_and_gone_on_from(released: Program) -> None:
+    """The same promotion builds again what it had thrown away, and nothing that was done before."""
+    released.query("dev", "INSERT INTO raw.reading VALUES (1, '2026-11-01 00:10', -500, 'good')")
+    released.write(
+        "schemas/ops/migrations/0004_more.sql", "INSERT INTO ops.threshold VALUES (1, 'x', 1);"
+    )
+    released.edit("models/hydro/reading_clean.sql", "'hand' AS source", "lower('hand') AS source")
+    document = released.promote(released.release("1.4.1"), "dev", code=1).json
+    assert document["state"] == "failed"
+    assert "these migrations ran and stay: 0004_more" in document["message"]
+    assert "failed P3" in released("status", "dev").text
+    assert released.query("dev", "SELECT count(*) FROM hydro.reading_clean WHERE level_cm < 0") == [
+        (0,)
+    ]
+    released.query("dev", "DELETE FROM raw.reading WHERE level_cm = -500")
+    assert released("promote", "P3", "--yes", "--json").json["state"] == "done"
+    assert released.query("dev", "SELECT count(*) FROM ops.threshold WHERE state = 'x'") == [(1,)]
+
+
+def test_a_service_that_fails_does_not_stop_the_others(river: Program) -> None:
+    """Each item is told by itself; going on does only what is left."""
+    river.pack()
+    service = connect_service("sim:dev", river.folder)
+    service.set_fault("put notebook:level_forecast", "The disk is full.")
+    document = river.promote(BUNDLE, "dev", code=1).json
+    failed = {s["part"]: s["message"] for s in document["steps"] if s["state"] == "failed"}
+    assert document["state"] == "partly done"
+    assert list(failed) == ["notebook:level_forecast"]
+    assert "503: The disk is full." in failed["notebook:level_forecast"]
+    assert "pipeline:nightly" in service.items()
+    service.set_fault("put notebook:level_forecast", None)
+    assert river("promote", "P1", "--yes", "--json").json["state"] == "done"
+    assert river("status", "dev", "--json").json["environments"][0]["drifted"] == 0
+
+
 def test_a_locked_database_is_named_and_left_alone(released: Program) -> None:
     """Exit code 4, and by whom; status says it of that environment only."""
     with duckdb.connect(str(released.folder / "data/river_prod.duckdb")):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 from tests.driver import Program
 
 
@@ -79,3 +81,28 @@ def test_lineage_can_be_drawn_by_other_programs(river: Program) -> None:
     assert mermaid.startswith("flowchart LR")
     assert '[["consumer:flood_map"]]' in mermaid
     assert mermaid.count("-->") == dot.count("->") == 4
+
+
+def test_lineage_as_openlineage_events(river: Program) -> None:
+    """An event per part that makes or fills a table, with the column-lineage facet."""
+    lines = river("trace", "--all", "--format", "openlineage").out.splitlines()
+    events = {event["job"]["name"]: event for event in map(json.loads, lines)}
+    hourly = events["model:hydro.hourly_level"]
+    assert set(hourly) == {"eventTime", "producer", "schemaURL", "job", "inputs", "outputs"}
+    assert hourly["inputs"] == [{"namespace": "riverwatch", "name": "hydro.reading_clean"}]
+    (output,) = hourly["outputs"]
+    facet = output["facets"]["columnLineage"]
+    assert facet["fields"]["gauge_id"]["inputFields"] == [
+        {
+            "namespace": "riverwatch",
+            "name": "hydro.reading_clean",
+            "field": "gauge_id",
+            "transformations": [{"type": "DIRECT", "subtype": "IDENTITY"}],
+        }
+    ]
+    assert {entry["field"] for entry in facet["dataset"]} == {"gauge_id", "taken_at"}
+    forecast = events["notebook:level_forecast"]["outputs"][0]["facets"]["columnLineage"]["fields"]
+    sources = {e["field"] for e in forecast["forecast_cm"]["inputFields"]}
+    assert sources == {"gauge_id", "hour", "mean_cm"}
+    said = river("trace", "hydro.gauge", "--format", "openlineage", code=2).err
+    assert "--all --format openlineage" in said

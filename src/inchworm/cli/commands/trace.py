@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
+from importlib.metadata import version
 
 import click
 from rich.text import Text
 from rich.tree import Tree
 
-from inchworm.cli.app import App
+from inchworm.cli.app import App, now
 from inchworm.cli.screen import console, counted, print_json
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.facts import Assembly
 from inchworm.core.lineage import Direction, Edge, How, Node, Step, in_order
 from inchworm.report.diagrams import dot_document, mermaid_document
 from inchworm.report.documents import lineage_document
+from inchworm.report.openlineage import openlineage_events
 
 _STYLES = {How.COPIED: "green", How.COMPUTED: "cyan", How.ROWS: "yellow", How.WHOLE: "magenta"}
 
@@ -36,10 +39,10 @@ _STYLES = {How.COPIED: "green", How.COMPUTED: "cyan", How.ROWS: "yellow", How.WH
 @click.option(
     "--format",
     "format_",
-    type=click.Choice(["text", "json", "dot", "mermaid"]),
+    type=click.Choice(["text", "json", "dot", "mermaid", "openlineage"]),
     default="text",
     show_default=True,
-    help="For people, or for other programs.",
+    help="For people, or for other programs; openlineage, an event per line, goes with --all.",
 )
 @click.option("--json", "as_json", is_flag=True, help="The same as --format json.")
 def command(
@@ -60,7 +63,10 @@ def command(
     """
     if bool(name) == everything:
         raise click.UsageError("Give one name, or --all.")
-    assembly = App.here().project.read()[0].assembly
+    if format_ == "openlineage" and not everything:
+        raise click.UsageError("OpenLineage tells the whole project: --all --format openlineage.")
+    app = App.here()
+    assembly = app.project.read()[0].assembly
     kept = [How(how) for how in hows] or list(How)
     walks: dict[Direction, Step] = {}
     if everything:
@@ -82,6 +88,10 @@ def command(
             click.echo(dot_document(edges))
         case "mermaid":
             click.echo(mermaid_document(edges))
+        case "openlineage":
+            at = app.project.git.committed_at or now()
+            for event in openlineage_events(assembly, at, version("inchworm")):
+                click.echo(json.dumps(event))
         case _ if walks:
             for way, walk in walks.items():
                 _show(assembly, walk, way)

@@ -253,3 +253,31 @@ def test_cells_that_are_no_python_are_passed_over() -> None:
     """Magics and questions; a whole cell of another language is a note."""
     reading = read({"notebooks/n.ipynb": notebook("%%sql\nSELECT 1", "!ls\nenv.query?\nx = 1")})
     assert [f.rule for f in reading.assembly.findings] == ["notebook/not-followed"]
+
+
+@pytest.mark.parametrize(
+    ("column", "asked", "fits"),
+    [
+        ("id", "integer", True),
+        ("id", "number", True),
+        ("id", "string", False),
+        ("name", "string", True),
+        ("name", "number", False),
+        ("level", "integer", False),
+        ("level", "[number, 'null']", True),
+    ],
+)
+def test_types_of_columns_and_fields_must_fit(column: str, asked: str, fits: bool) -> None:
+    """A whole number fits a number, but not the other way; what is not certain is let pass."""
+    flow = FLOW.replace(
+        'query = "SELECT upper(name) AS n, level FROM raw.gauge WHERE id > :first"',
+        'table = "raw.gauge"',
+    )
+    flow = flow.replace('who = "n"', 'who = "name"').replace(
+        'level = "level"', f'level = "{column}"'
+    )
+    api = API.replace("level: {type: number}", f"level: {{type: {asked}}}")
+    reading = read({"flows/f.toml": flow, "apis/a.yaml": api})
+    said = [f.message for f in reading.assembly.findings]
+    assert bool(said) is not fits
+    assert all(message.startswith("the field level is") for message in said)

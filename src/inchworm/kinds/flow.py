@@ -119,6 +119,7 @@ class FlowKind:
     def facts(self, flow: Flow, tables: Mapping[str, Table], report: Report) -> Facts:
         """The columns behind each field, or the fields behind each column."""
         _check_fields(flow, report)
+        _check_types(flow, tables, report)
         needs = []
         if flow.outside.connection:
             side = "to" if flow.settings.direction == "out" else "from"
@@ -231,6 +232,20 @@ class FlowKind:
             part=flow.part,
             document=document,
         )
+
+
+_JSON_TYPES = {
+    "integer": ("TINYINT", "SMALLINT", "INT", "BIGINT", "HUGEINT"),
+    "number": ("DOUBLE", "FLOAT", "REAL", "DECIMAL"),
+    "boolean": ("BOOLEAN",),
+    "string": ("TEXT", "VARCHAR", "CHAR", "UUID", "DATE", "TIME"),
+}
+"""The JSON type that a column's values have, by the beginning of its SQL type."""
+
+
+def json_type(type_: str) -> str | None:
+    """The JSON type of a column's values, or None when nothing certain is known."""
+    return next((name for name, starts in _JSON_TYPES.items() if type_.startswith(starts)), None)
 
 
 def operation_of(
@@ -348,5 +363,34 @@ def _check_fields(flow: Flow, report: Report) -> None:
                     file=flow.file,
                     line=flow.document.line_of(("fields",)),
                     remedy=f"Add {missing} = ... under [fields].",
+                )
+            )
+
+
+def _check_types(flow: Flow, tables: Mapping[str, Table], report: Report) -> None:
+    """Where both types are certain, the values of one end must fit the other."""
+    found = operation_of(flow.api, flow.outside.operation or "")
+    properties = body_schema(flow.api, found[2]).get("properties", {}) if found else {}
+    outward = flow.settings.direction == "out"
+    rows = flow.settings.from_ if outward else flow.settings.to
+    table = tables.get((rows.table or "").lower())
+    if table is None:
+        return
+    for left, right in flow.settings.fields.items():
+        name, column_name = (left, right) if outward else (right, left)
+        column = table.by_name.get(column_name.lower())
+        asked = properties.get(name, {}).get("type")
+        given = json_type(column.type) if column is not None else None
+        if column is None or given is None or not isinstance(asked, str) or asked == given:
+            continue
+        source, target = (given, asked) if outward else (asked, given)
+        if asked in _JSON_TYPES and (source, target) != ("integer", "number"):
+            report(
+                rules.FIELD_UNKNOWN.finding(
+                    f"the field {name} is {asked}, but {table.name}.{column.name} is {column.type}",
+                    part=flow.part,
+                    file=flow.file,
+                    line=flow.document.line_of(("fields", left)),
+                    remedy="Convert the value in the model, or correct the type in the API.",
                 )
             )

@@ -232,7 +232,7 @@ API_INVALID = _rule(
 FIELD_UNKNOWN = _rule(
     "flow/field",
     _E,
-    "A field map does not fit the API's fields.",
+    "A field map does not fit the API's fields or their types.",
     "The receiver would refuse every row.",
     "Correct the field map under [fields].",
 )

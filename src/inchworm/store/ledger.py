@@ -43,7 +43,10 @@ _ENTRIES = sa.Table(
     sa.Column("before", sa.Text, nullable=False),
     sa.Column("hash", sa.Text, nullable=False),
 )
-_COLLISIONS = 20
+_COLLISIONS = 50
+
+About = Callable[[sa.Connection, int], str]
+"""Works out what an entry is about, from the entries up to a number."""
 
 
 class Ledger:
@@ -59,6 +62,7 @@ class Ledger:
         self._path = path
         self._now = now
         self._by = by
+        self._started = False
         self._engine = sa.create_engine(f"sqlite:///{path}", connect_args={"timeout": 10})
 
     @property
@@ -66,21 +70,17 @@ class Ledger:
         """Whether anything was ever recorded."""
         return self._path.exists()
 
-    def append(
-        self, kind: str, about: str | Callable[[sa.Connection], str], body: Mapping[str, Any]
-    ) -> Entry:
-        """Add an entry; ``about`` may be worked out from what is there, in the same transaction.
+    def append(self, kind: str, about: str | About, body: Mapping[str, Any]) -> Entry:
+        """Add an entry; ``about`` may be worked out from the entries before it.
 
         Raises:
             LedgerError: when the ledger cannot be written.
         """
-        if not self.exists:
-            self._start()
+        self._start()
         for _ in range(_COLLISIONS):
             try:
                 with self._connection() as connection:
-                    name = about if isinstance(about, str) else about(connection)
-                    entry = self._next(connection, kind, name, body)
+                    entry = self._next(connection, kind, about, body)
                     _insert(connection, entry)
                     return entry
             except sa.exc.IntegrityError:
@@ -97,6 +97,8 @@ class Ledger:
         if about is not None:
             query = query.where(_ENTRIES.c.about == about)
         with self._connection() as connection:
+            if not sa.inspect(connection).has_table(_ENTRIES.name):
+                return []  # another process is just about to begin it
             return [_entry(row) for row in connection.execute(query)]
 
     def check(self) -> None:
@@ -192,10 +194,16 @@ class Ledger:
         return str(started[0].body["ledger"])
 
     def _start(self) -> None:
+        """Make the table and its first entry, unless they are there."""
+        if self._started:
+            return
+        self._started = True
         self._path.parent.mkdir(parents=True, exist_ok=True)
         try:
             with self._connection() as connection:
-                _METADATA.create_all(connection)
+                connection.execute(sa.schema.CreateTable(_ENTRIES, if_not_exists=True))
+                for index in _ENTRIES.indexes:
+                    connection.execute(sa.schema.CreateIndex(index, if_not_exists=True))
                 if not connection.execute(sa.select(sa.func.count(_ENTRIES.c.number))).scalar():
                     body = {"ledger": uuid.uuid4().hex[:12]}
                     _insert(connection, self._next(connection, "ledger-started", "ledger", body))
@@ -203,19 +211,20 @@ class Ledger:
             return  # another process started it in the same moment
 
     def _next(
-        self, connection: sa.Connection, kind: str, about: str, body: Mapping[str, Any]
+        self, connection: sa.Connection, kind: str, about: str | About, body: Mapping[str, Any]
     ) -> Entry:
         latest = connection.execute(
             sa.select(_ENTRIES.c.number, _ENTRIES.c.hash)
             .order_by(_ENTRIES.c.number.desc())
             .limit(1)
         ).first()
+        before = latest.number if latest else 0
         return Entry(
-            number=latest.number + 1 if latest else 1,
+            number=before + 1,
             at=self._now(),
             by=self._by,
             kind=kind,
-            about=about,
+            about=about if isinstance(about, str) else about(connection, before),
             body=body,
             before=latest.hash if latest else GENESIS,
         )
@@ -235,8 +244,17 @@ class Ledger:
             ) from error
 
 
-def _next_promotion(connection: sa.Connection) -> str:
-    drafted = sa.select(sa.func.count(_ENTRIES.c.number)).where(_ENTRIES.c.kind == "drafted")
+def _next_promotion(connection: sa.Connection, before: int) -> str:
+    """The next promotion's id, counting no entry later than ``before``.
+
+    If another process adds one in this moment, it takes the number behind ``before`` itself, so
+    that ours is refused and tried again; counting it here would give its id twice.
+    """
+    drafted = (
+        sa.select(sa.func.count(_ENTRIES.c.number))
+        .where(_ENTRIES.c.kind == "drafted")
+        .where(_ENTRIES.c.number <= before)
+    )
     return f"P{(connection.execute(drafted).scalar() or 0) + 1}"
 
 

@@ -6,6 +6,7 @@ import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from inchworm.core.environments import DatabaseAddress
 from inchworm.core.parts import Digest, digest_of
 from inchworm.core.structure.tables import Table
 
@@ -105,16 +106,21 @@ class Composition:
         }
         return digest_of(json.dumps(seen, sort_keys=True).encode())
 
-    def drifted(self) -> list[str]:
+    def drifted(self, address: DatabaseAddress) -> list[str]:
         """Parts that the bookkeeping says are there, but which are not there as they were put."""
-        found = []
-        for name, part in self.parts.items():
-            kind = name.partition(":")[0]
-            if kind in SERVICE_KINDS:
-                item = self.items.get(name)
-                if item is None or item.digest != part.digest:
-                    found.append(name)
-        return found
+        return sorted(
+            name
+            for name, part in self.parts.items()
+            if (name.startswith("model:") and not self._has_tables(part, address))
+            or (name.startswith(SERVICE_KINDS) and not self._has_item(part))
+        )
+
+    def _has_tables(self, part: LivePart, address: DatabaseAddress) -> bool:
+        return all(address.real_table(name) in self.tables for name in part.tables)
+
+    def _has_item(self, part: LivePart) -> bool:
+        item = self.items.get(part.part)
+        return item is not None and item.digest == part.digest
 
 
 BESIDE = "__beside"

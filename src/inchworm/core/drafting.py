@@ -436,10 +436,9 @@ def real_name(name: str, assembly: Assembly, environment: Environment) -> str:
 
     Schemas that are managed outside are never renamed.
     """
-    schema, _, table = name.rpartition(".")
-    if schema in assembly.outside_schemas:
+    if name.rpartition(".")[0] in assembly.outside_schemas:
         return name
-    return f"{environment.database.real_schema(schema)}.{table}"
+    return environment.database.real_table(name)
 
 
 def _step(phase: Phase, part: str, action: str, reason: str, item: str = "") -> Step:

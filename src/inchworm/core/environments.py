@@ -19,6 +19,11 @@ class DatabaseAddress:
         """The schema's name in this environment."""
         return self.schema_pattern.replace("{schema}", schema)
 
+    def real_table(self, name: str) -> str:
+        """A logical ``schema.table`` under the name that it has in this environment."""
+        schema, _, table = name.rpartition(".")
+        return f"{self.real_schema(schema)}.{table}"
+
 
 @dataclass(frozen=True, kw_only=True)
 class ServiceAddress:

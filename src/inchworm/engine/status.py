@@ -36,17 +36,5 @@ def read_status(
             live = place.composition(read_at)
     except InchwormError as error:
         return EnvironmentStatus(environment=environment, live=None, problem=str(error))
-    drifted = live.drifted()
-    drifted += [
-        name
-        for name, part in live.parts.items()
-        if name.startswith("model:")
-        and any(
-            environment.database.real_schema(table.rpartition(".")[0])
-            + "."
-            + table.rpartition(".")[2]
-            not in live.tables
-            for table in part.tables
-        )
-    ]
-    return EnvironmentStatus(environment=environment, live=live, drifted=tuple(sorted(drifted)))
+    drifted = live.drifted(environment.database)
+    return EnvironmentStatus(environment=environment, live=live, drifted=tuple(drifted))

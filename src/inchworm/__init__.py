@@ -13,3 +13,5 @@ The packages, from the inside out; imports only ever point towards the top of th
 ``demo``      the Riverwatch scenario
 ``cli``       commands and terminal rendering
 """
+
+__version__ = "0.1.0"

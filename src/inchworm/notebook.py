@@ -183,7 +183,7 @@ class Surroundings:
         settings = self._project.settings
         files = {
             path: content
-            for path, content in self._project.files().items()
+            for path, content in self._project.contents.items()
             if path.startswith("schemas/") or path == FILE
         }
         return read_project(

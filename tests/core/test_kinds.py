@@ -10,7 +10,8 @@ from inchworm.core.facts import Facts
 from inchworm.core.lineage import How
 from inchworm.core.parameters import Type, Value
 from inchworm.core.parts import Kind, PartId
-from inchworm.kinds.reading import KINDS, Reading, read_project
+from inchworm.kinds.reading import Reading, read_project
+from inchworm.kinds.working_out import KINDS
 
 GAUGES = {
     "schemas/raw/schema.toml": b'managed = "outside"\n',

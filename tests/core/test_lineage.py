@@ -28,7 +28,7 @@ def shown(step: Step) -> dict[str, object]:
     }
 
 
-DIAMOND = Graph([edge(A, B), edge(A, C, How.COMPUTED), edge(B, D), edge(C, D, How.ROWS)])
+DIAMOND = Graph.of([edge(A, B), edge(A, C, How.COMPUTED), edge(B, D), edge(C, D, How.ROWS)])
 
 
 def test_a_walk_unfolds_every_node_once() -> None:
@@ -41,7 +41,7 @@ def test_a_walk_unfolds_every_node_once() -> None:
 
 def test_a_walk_says_when_something_was_unfolded_elsewhere() -> None:
     """So that nobody thinks that nothing follows."""
-    graph = Graph([*DIAMOND.edges, edge(D, READER)])
+    graph = Graph.of([*DIAMOND.edges, edge(D, READER)])
     assert shown(graph.walk(A, Direction.DOWN)) == {
         "copied s.b.x": {"copied s.d.x": {"copied consumer:r": {}}},
         "computed s.c.x": {"rows s.d.x again": {}},
@@ -61,28 +61,28 @@ def test_a_walk_can_be_limited() -> None:
 
 def test_a_circle_ends() -> None:
     """Even one that lineage should never have."""
-    graph = Graph([edge(A, B), edge(B, A)])
+    graph = Graph.of([edge(A, B), edge(B, A)])
     assert shown(graph.walk(A, Direction.DOWN)) == {"copied s.b.x": {"copied s.a.x again": {}}}
 
 
 def test_what_decides_rows_is_felt_by_all_who_read_the_table() -> None:
     """A row that comes or goes changes every column of it."""
-    graph = Graph([edge(A, TABLE_B, How.ROWS), edge(B, READER)])
+    graph = Graph.of([edge(A, TABLE_B, How.ROWS), edge(B, READER)])
     assert READER in graph.reached([A], Direction.DOWN)
     assert A in graph.reached([READER], Direction.UP)
 
 
 def test_values_are_carried_but_rows_are_not() -> None:
     """And not past where somebody ended it."""
-    graph = Graph([edge(A, B), edge(A, TABLE_B, How.ROWS), edge(B, C, How.COMPUTED), edge(C, D)])
+    graph = Graph.of([edge(A, B), edge(A, TABLE_B, How.ROWS), edge(B, C, How.COMPUTED), edge(C, D)])
     assert set(graph.carried(A, ())) == {A, B, C, D}
     assert set(graph.carried(A, {C})) == {A, B}
-    assert set(Graph([edge(A, TABLE_B, How.ROWS)]).carried(A, ())) == {A}
+    assert set(Graph.of([edge(A, TABLE_B, How.ROWS)]).carried(A, ())) == {A}
 
 
 def test_the_edges_between_two_are_those_on_some_way() -> None:
     """Side branches are left out."""
-    graph = Graph([*DIAMOND.edges, edge(A, READER)])
+    graph = Graph.of([*DIAMOND.edges, edge(A, READER)])
     assert graph.between(A, D) == DIAMOND.edges
     assert graph.between(D, A) == []
 
@@ -94,11 +94,11 @@ def test_names_with_dots_are_quoted() -> None:
 
 
 nodes = st.sampled_from([A, B, C, D, READER])
-graphs = st.lists(st.builds(Edge, nodes, nodes, st.sampled_from(How)), max_size=12).map(Graph)
+graphs = st.lists(st.builds(Edge, nodes, nodes, st.sampled_from(How)), max_size=12).map(Graph.of)
 
 
 @given(graphs, nodes, nodes)
-def test_down_is_up_seen_from_the_other_end(graph: Graph, one: Node, other: Node) -> None:
+def test_down_is_up_seen_from_the_other_end(graph: Graph[int], one: Node, other: Node) -> None:
     """Whoever is felt feels."""
     down = other in graph.reached([one], Direction.DOWN)
     up = one in graph.reached([other], Direction.UP)
@@ -106,7 +106,7 @@ def test_down_is_up_seen_from_the_other_end(graph: Graph, one: Node, other: Node
 
 
 @given(graphs, nodes)
-def test_a_way_is_made_of_edges(graph: Graph, start: Node) -> None:
+def test_a_way_is_made_of_edges(graph: Graph[int], start: Node) -> None:
     """From the start to every node that is reached, step by step."""
     ends = {(e.source, e.target) for e in graph.edges}
     came_from = graph.reached([start], Direction.DOWN)
@@ -117,7 +117,7 @@ def test_a_way_is_made_of_edges(graph: Graph, start: Node) -> None:
 
 
 @given(graphs, nodes)
-def test_a_walk_shows_all_that_is_reached(graph: Graph, start: Node) -> None:
+def test_a_walk_shows_all_that_is_reached(graph: Graph[int], start: Node) -> None:
     """No more and no less."""
 
     def met(step: Step) -> set[Node]:

@@ -10,6 +10,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from inchworm.cli.source import Source
 from inchworm.core.environments import Environment
 from inchworm.core.parameters import Value, evaluate, read_matrix
 from inchworm.core.toml import TomlProblem, read_toml
@@ -17,6 +18,8 @@ from inchworm.project.git import user_name
 from inchworm.project.tree import Project, find_project
 
 if TYPE_CHECKING:
+    from inchworm.core.findings import Finding
+    from inchworm.kinds.reading import Reading
     from inchworm.store.bundles import BundleStore
     from inchworm.store.ledger import Ledger
 
@@ -77,6 +80,26 @@ class App:
         from inchworm.store.bundles import BundleStore
 
         return BundleStore(self.project.path(self.project.settings.storage.bundles))
+
+    @cached_property
+    def source(self) -> Source:
+        """The source tree, and what is remembered of it."""
+        return Source(self.root)
+
+    def read(self) -> tuple[Reading, list[Finding]]:
+        """The source tree, read; and what is wrong with the environment files."""
+        return self.project.read(self.source.contents, self.source.memory)
+
+    def remember(self, reading: Reading, **said: object) -> None:
+        """Keep what was worked out, and what was ``said`` about the tree as it is."""
+        assembly = reading.assembly
+        project = {
+            "name": assembly.name,
+            "version": assembly.version,
+            "dialect": assembly.dialect,
+            "parts": len(assembly.parts),
+        }
+        self.source.keep(project=project, **said)
 
     def values(self, environment: Environment) -> dict[str, Value]:
         """An environment's values as the source tree has them, as far as they can be had."""

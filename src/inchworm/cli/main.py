@@ -11,6 +11,8 @@ import sys
 
 import click
 
+from inchworm import __version__
+
 SECTIONS: dict[str, dict[str, str]] = {
     "Write": {
         "new": "Start a project that can be promoted at once.",
@@ -88,7 +90,7 @@ class Commands(click.Group):
     cls=Commands,
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
 )
-@click.version_option(package_name="inchworm", message="inchworm %(version)s")
+@click.version_option(__version__, message="inchworm %(version)s")
 def cli() -> None:
     """Promote data work from development to production, with its lineage.
 

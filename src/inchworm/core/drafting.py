@@ -148,7 +148,7 @@ class _Drafting:
         """Why a part is rendered differently from what is live."""
         if live.content != self.assembly.parts[part].digest:
             return "content changed"
-        used = sorted({use.parameter for use in self.assembly.facts[part].uses})
+        used = sorted({use.parameter for use in self.assembly.outlines[part].uses})
         changed = [n for n in used if live.values.get(n) != self.request.values[n].text]
         if changed:
             return (
@@ -167,9 +167,7 @@ class _Drafting:
                 for feeder in sorted(self.assembly.fed_by[part])
                 if feeder.kind is Kind.MODEL and feeder in self.reasons
             ]
-            by_schema = [
-                read.table for read in self.assembly.facts[part].reads if read.table in touched
-            ]
+            by_schema = [table for table in self.assembly.outlines[part].reads if table in touched]
             if feeding:
                 self.reasons[part] = ("rebuild", f"{_listed(feeding)} {_feeds(feeding)} it")
             elif by_schema:
@@ -333,7 +331,7 @@ class _Drafting:
                 yield _step(Phase.CHECK, str(part), "check", "its data before anybody sees it")
         rebuilt = {part.name for part in built}
         for check in self.assembly.of_kind(Kind.CHECK):
-            read = sorted({r.table for r in self.assembly.facts[check].reads} & rebuilt)
+            read = sorted(rebuilt.intersection(self.assembly.outlines[check].reads))
             if read:
                 reason = f"reads {_listed(read)}"
                 yield _step(Phase.CHECK, str(check), "check", reason)
@@ -372,7 +370,7 @@ class _Drafting:
         resumed: list[Step] = []
         for pipeline in self.assembly.of_kind(Kind.PIPELINE):
             touching = self._touching(pipeline)
-            for schedule in self.assembly.facts[pipeline].schedules:
+            for schedule in self.assembly.outlines[pipeline].schedule_names:
                 now = self.live.schedules.get(f"{pipeline.name}.{schedule}")
                 declared = self.request.environment.schedule_state(pipeline.name, schedule)
                 if touching and now == "on":
@@ -394,11 +392,11 @@ class _Drafting:
         """The first part by which a promotion touches a pipeline."""
         if pipeline in self.reasons:
             return "the pipeline"
-        waiting = [p for stage in self.assembly.facts[pipeline].stages for p in stage.works_on]
+        waiting = [p for stage in self.assembly.outlines[pipeline].stages for p in stage.works_on]
         seen: set[PartId] = set()
         while waiting:
             part = waiting.pop(0)
-            if part in seen or part not in self.assembly.facts:
+            if part in seen or part not in self.assembly.fed_by:
                 continue
             seen.add(part)
             if part in self.reasons:
@@ -410,7 +408,7 @@ class _Drafting:
 
     def _differing(self) -> tuple[DifferingValue, ...]:
         """Values that the touched parts use, and that differ where the bundle came from."""
-        used = {u.parameter for part in self.reasons for u in self.assembly.facts[part].uses}
+        used = {u.parameter for part in self.reasons for u in self.assembly.outlines[part].uses}
         found = []
         for name in sorted(used):
             here = self.request.values[name].text

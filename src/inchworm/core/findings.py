@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import asdict, dataclass
 from enum import StrEnum
+from typing import Any
 
 
 class Severity(StrEnum):
@@ -37,6 +38,11 @@ class Finding:
     def to_json(self) -> dict[str, str | int | None]:
         """The finding as ``inchworm/findings/1`` lists it."""
         return asdict(self) | {"severity": self.severity.value}
+
+
+def finding_from(said: Mapping[str, Any]) -> Finding:
+    """The finding that :meth:`Finding.to_json` told."""
+    return Finding(**{**said, "severity": Severity(said["severity"])})
 
 
 _WEIGHT = {Severity.ERROR: 0, Severity.WARNING: 1, Severity.NOTE: 2}

@@ -8,10 +8,11 @@ facts of the parts; it never looks into their files.
 from __future__ import annotations
 
 from collections import defaultdict, deque
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Hashable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import NamedTuple
+from functools import cache
+from typing import Generic, NamedTuple, TypeVar
 
 
 class How(StrEnum):
@@ -76,23 +77,67 @@ class Step:
     """True when the node is unfolded elsewhere in the walk, so not again here."""
 
 
-class Graph:
-    """All edges, indexed both ways; building it costs one pass over the edges."""
+Key = TypeVar("Key", bound=Hashable)
 
-    def __init__(self, edges: Iterable[Edge]) -> None:
-        self.edges = in_order(edges)
+
+class Graph(Generic[Key]):
+    """Edges, indexed both ways. They come in groups, each fetched when a walk first comes near it.
+
+    Args:
+        touching: for each owner of nodes, the groups with edges that begin or end there.
+        edges_of: the edges of a group.
+    """
+
+    def __init__(
+        self,
+        touching: Mapping[str, Collection[Key]],
+        edges_of: Callable[[Key], Iterable[Edge]],
+    ) -> None:
+        self._touching = touching
+        self._edges_of = edges_of
+        self._fetched: set[Key] = set()
+        self._complete: set[str] = set()
         self._after: dict[Node, list[Edge]] = defaultdict(list)
         self._before: dict[Node, list[Edge]] = defaultdict(list)
         self._fields: dict[str, set[Node]] = defaultdict(set)
-        for edge in self.edges:
-            self._after[edge.source].append(edge)
-            self._before[edge.target].append(edge)
-            for node in (edge.source, edge.target):
-                self._fields[node.owner].add(node)
+
+    @classmethod
+    def of(cls, edges: Iterable[Edge]) -> Graph[int]:
+        """A graph of edges that are all at hand."""
+        groups = list(set(edges))
+        touching: dict[str, set[int]] = defaultdict(set)
+        for i, edge in enumerate(groups):
+            touching[edge.source.owner].add(i)
+            touching[edge.target.owner].add(i)
+        return Graph(touching, lambda i: (groups[i],))
+
+    def _fetch(self, owner: str) -> None:
+        """Have all edges at hand that begin or end at an owner's nodes."""
+        if owner in self._complete:
+            return
+        self._complete.add(owner)
+        for key in self._touching.get(owner, ()):
+            if key in self._fetched:
+                continue
+            self._fetched.add(key)
+            for edge in self._edges_of(key):
+                self._after[edge.source].append(edge)
+                self._before[edge.target].append(edge)
+                self._fields[edge.source.owner].add(edge.source)
+                self._fields[edge.target.owner].add(edge.target)
+
+    @property
+    def edges(self) -> list[Edge]:
+        """Every edge, in order."""
+        for owner in self._touching:
+            self._fetch(owner)
+        return in_order(edge for edges in self._after.values() for edge in edges)
 
     @property
     def nodes(self) -> list[Node]:
         """Every node that an edge touches, sorted."""
+        for owner in self._touching:
+            self._fetch(owner)
         return sorted(
             (n for nodes in self._fields.values() for n in nodes),
             key=lambda n: (n.owner, n.field or ""),
@@ -100,10 +145,12 @@ class Graph:
 
     def of_owner(self, owner: str) -> set[Node]:
         """A table or part and its columns or fields, as far as edges touch them."""
+        self._fetch(owner)
         return self._fields.get(owner, set())
 
     def neighbours(self, node: Node, direction: Direction) -> list[tuple[Node, How]]:
         """Nodes one edge away, the closest relation first (copied before rows)."""
+        self._fetch(node.owner)
         if direction is Direction.DOWN:
             found = {(edge.target, edge.how) for edge in self._after.get(node, ())}
         else:
@@ -142,6 +189,7 @@ class Graph:
         """
         seen: set[Node] = set()
 
+        @cache
         def following(node: Node) -> dict[Node, How]:
             closest: dict[Node, How] = {}
             for other, relation in self._onward(node, direction):
@@ -168,7 +216,7 @@ class Graph:
         below = self.reached([start], Direction.DOWN)
         above = self.reached([end], Direction.UP)
         on_the_way = set(below) & (set(above) | {end})
-        return [e for e in self.edges if e.source in on_the_way and e.target in on_the_way]
+        return in_order(e for n in on_the_way for e in self._after[n] if e.target in on_the_way)
 
     def reached(self, starts: Iterable[Node], direction: Direction) -> dict[Node, Node | None]:
         """Every node reached from ``starts``, with the node before it on a shortest way."""

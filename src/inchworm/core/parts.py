@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 from functools import cached_property
-from typing import NewType
+from typing import NamedTuple, NewType
 
 from inchworm.core.errors import UsageError
 
@@ -17,6 +18,24 @@ Digest = NewType("Digest", str)
 def digest_of(content: bytes) -> Digest:
     """The digest of some bytes."""
     return Digest("sha256:" + hashlib.sha256(content).hexdigest())
+
+
+class Seen(NamedTuple):
+    """What a file looked like when it was read.
+
+    Attributes:
+        size: bytes.
+        changed: time of the last change of its content, in nanoseconds.
+        status: time of the last change of its state, in nanoseconds.
+        node: its inode.
+        digest: of its content.
+    """
+
+    size: int
+    changed: int
+    status: int
+    node: int
+    digest: Digest
 
 
 class Kind(StrEnum):
@@ -41,7 +60,10 @@ class PartId:
     name: str
 
     def __str__(self) -> str:
-        return f"{self.kind.value}:{self.name}"
+        return f"{self.kind._value_}:{self.name}"
+
+    def __hash__(self) -> int:
+        return hash(self.name)  # a name is hardly ever that of two kinds
 
     @classmethod
     def parse(cls, text: str) -> PartId:
@@ -57,22 +79,79 @@ class PartId:
         return cls(Kind(kind), name)
 
 
-@dataclass(frozen=True, kw_only=True)
+class Contents(Mapping[str, bytes]):
+    """Files by path, relative to the project, with forward slashes; held in memory.
+
+    A subclass may know digests without having the files at hand, and fetch those asked for.
+    """
+
+    def __init__(self, held: Mapping[str, bytes]) -> None:
+        self._held = held
+        self._digests: dict[str, Digest] = {}
+
+    def __getitem__(self, path: str) -> bytes:
+        return self._held[path]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._held)
+
+    def __len__(self) -> int:
+        return len(self._held)
+
+    def digest(self, path: str) -> Digest:
+        """The digest of one file."""
+        found = self._digests.get(path)
+        if found is None:
+            found = self._digests[path] = digest_of(self[path])
+        return found
+
+    def below(self, folders: tuple[str, ...]) -> Contents:
+        """The files of some folders, by the same paths."""
+        return _Below(self, [p for p in self if p.partition("/")[0] in folders])
+
+
+class _Below(Contents):
+    def __init__(self, whole: Contents, paths: list[str]) -> None:
+        super().__init__(whole)
+        self._paths = dict.fromkeys(paths)
+        self._whole = whole
+
+    def __getitem__(self, path: str) -> bytes:
+        if path not in self._paths:
+            raise KeyError(path)
+        return self._whole[path]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._paths)
+
+    def __len__(self) -> int:
+        return len(self._paths)
+
+    def digest(self, path: str) -> Digest:
+        return self._whole.digest(path)
+
+
+@dataclass(frozen=True, slots=True)
 class SourceFile:
-    """A file of a part: its path relative to the project, with forward slashes, and its bytes."""
+    """A file of a part."""
 
     path: str
-    content: bytes
+    contents: Contents
 
-    @cached_property
+    @property
+    def content(self) -> bytes:
+        """The bytes."""
+        return self.contents[self.path]
+
+    @property
     def digest(self) -> Digest:
         """Digest of the bytes."""
-        return digest_of(self.content)
+        return self.contents.digest(self.path)
 
 
 @dataclass(frozen=True, kw_only=True)
 class Part:
-    """One deliverable thing with all its files, sorted by path."""
+    """One deliverable thing with all its files, its own first, sorted by path."""
 
     id: PartId
     files: tuple[SourceFile, ...]

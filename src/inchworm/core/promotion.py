@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
-from inchworm.core.findings import Finding, Severity
+from inchworm.core.findings import Finding, finding_from
 from inchworm.core.parts import Digest, digest_of
 
 
@@ -176,10 +176,7 @@ class Draft:
         """A draft as the ledger kept it."""
         kept = {key: data[key] for key in cls.__dataclass_fields__}
         kept["steps"] = tuple(Step.from_json(step) for step in data["steps"])
-        kept["findings"] = tuple(
-            Finding(**{**finding, "severity": Severity(finding["severity"])})
-            for finding in data["findings"]
-        )
+        kept["findings"] = tuple(finding_from(finding) for finding in data["findings"])
         kept["differing"] = tuple(DifferingValue(**value) for value in data["differing"])
         return cls(**kept)
 

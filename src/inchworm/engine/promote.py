@@ -77,7 +77,7 @@ def make_draft(prepared: Prepared, root: Path, read_at: str) -> Drafted:
     """
     environment = prepared.environment
     assembly = prepared.reading.assembly
-    used = {use.parameter for facts in assembly.facts.values() for use in facts.uses}
+    used = {use.parameter for outline in assembly.outlines.values() for use in outline.uses}
     check_secrets(prepared.values, used, root)
     came_from = environment.after[0] if environment.after else None
     there = evaluate(assembly.matrix, came_from, prepared.today) if came_from else None

@@ -325,7 +325,7 @@ class Steps:
                 if item is None or item.digest != rendered.digest:
                     wrong.append(f"{name} is not there as it was put")
         for pipeline in self.assembly.of_kind(Kind.PIPELINE):
-            for schedule in self.assembly.facts[pipeline].schedules:
+            for schedule in self.assembly.outlines[pipeline].schedule_names:
                 declared = self.environment.schedule_state(pipeline.name, schedule)
                 now = live.schedules.get(f"{pipeline.name}.{schedule}")
                 if now != declared:
@@ -370,7 +370,7 @@ class Steps:
             put_at=self.now(),
             values={use.parameter: self.prepared.values[use.parameter].text for use in facts.uses},
             tables={t.name: tuple((c.name, c.type) for c in t.columns) for t in facts.provides},
-            reads={r.table: tuple(sorted(r.columns or ())) for r in facts.reads},
+            reads={table: tuple(sorted(names)) for table, names in facts.columns_read.items()},
         )
 
     def _mark(self, step: Step) -> None:

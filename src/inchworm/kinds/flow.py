@@ -77,6 +77,11 @@ class Flow:
     api: Mapping[str, Any] = field(default_factory=dict)
 
     @property
+    def documents(self) -> tuple[str, ...]:
+        """The API document that is packed with the flow."""
+        return (self.outside.api,) if self.outside.api else ()
+
+    @property
     def outside(self) -> End:
         """The end that is an operation of an API."""
         return self.settings.to if self.settings.direction == "out" else self.settings.from_
@@ -136,6 +141,7 @@ class FlowKind:
         reads, edges, more = self._outward(flow, tables, report)
         return Facts(
             part=flow.part,
+            documents=flow.documents,
             reads=reads,
             edges=edges,
             needs=tuple(needs),
@@ -161,6 +167,7 @@ class FlowKind:
         ]
         return Facts(
             part=flow.part,
+            documents=flow.documents,
             fills=(table,),
             reads=tuple(reads),
             edges=tuple(edges),

@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import model_validator
 
 from inchworm.core.checks import rules
-from inchworm.core.facts import Facts, Need, Stage
+from inchworm.core.facts import Facts, Need, Scheduled, Stage
 from inchworm.core.parameters import Value, read_duration, references, substitute
 from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
@@ -53,7 +53,7 @@ class StepSettings(Settings):
             return (PartId(Kind.NOTEBOOK, self.notebook),)
         if self.flow:
             return (PartId(Kind.FLOW, self.flow),)
-        return tuple(PartId(Kind.MODEL, name) for name in self.build)
+        return tuple(PartId(Kind.MODEL, name.lower()) for name in self.build)
 
 
 class PipelineSettings(Settings):
@@ -119,12 +119,8 @@ class PipelineKind:
         """The parts that the steps work on, and their order."""
         needs: list[Need] = []
         stages: list[Stage] = []
-        by_name = {name.lower(): name for name in tables}
         for i, step in enumerate(pipeline.settings.steps):
-            works_on = tuple(
-                PartId(p.kind, by_name.get(p.name.lower(), p.name)) if p.kind is Kind.MODEL else p
-                for p in step.works_on()
-            )
+            works_on = step.works_on()
             key = "build" if step.build else "notebook" if step.notebook else "flow"
             line = pipeline.document.line_of(("steps", i, key))
             needs += [Need(wanted=p, file=pipeline.file, line=line) for p in works_on]
@@ -142,7 +138,10 @@ class PipelineKind:
             needs=tuple(needs),
             uses=parameter_uses(pipeline.document, pipeline.file),
             stages=tuple(stages),
-            schedules=tuple(pipeline.settings.schedules),
+            schedules=tuple(
+                Scheduled(name, schedule.cron, schedule.timezone)
+                for name, schedule in pipeline.settings.schedules.items()
+            ),
         )
 
     def render(self, pipeline: Pipeline, values: Mapping[str, Value]) -> Rendered:

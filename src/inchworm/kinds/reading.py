@@ -1,75 +1,76 @@
-"""From a project version's files to an assembly: parts, definitions, facts, and what is wrong.
+"""From a project version's files to an assembly: parts, facts, and what is wrong.
 
-The same code reads a source tree and a bundle.
+The same code reads a source tree and a bundle. What was worked out earlier is taken over as long as
+the part's files, and the structure of every table that was looked up for it, are what they were. So
+reading goes in rounds: parts whose files are new are worked out; then those whose tables have
+another structure since; until nothing is left to do.
 """
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+import re
+from collections import ChainMap, defaultdict
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
 from graphlib import CycleError, TopologicalSorter
-from types import MappingProxyType
 from typing import Any
 
 from inchworm.core.checks import rules
-from inchworm.core.facts import Assembly, Facts, Use
+from inchworm.core.facts import Assembly, Facts, Outline, TablesOf, Use, structure_digest
+from inchworm.core.facts_text import UNREADABLE, Held, Known, read_facts
 from inchworm.core.findings import Finding
 from inchworm.core.parameters import FILE, Parameter, Value, read_matrix
-from inchworm.core.parts import Kind, Part, PartId, SourceFile
+from inchworm.core.parts import Contents, Kind, Part, PartId, SourceFile
 from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlProblem, read_toml
-from inchworm.kinds.base import PartKind, Surroundings
-from inchworm.kinds.connection import ConnectionKind
-from inchworm.kinds.consumer import ConsumerKind
-from inchworm.kinds.flow import Flow, FlowKind
-from inchworm.kinds.library import LibraryKind
-from inchworm.kinds.model import CheckKind, Model, ModelKind
-from inchworm.kinds.notebook import NotebookKind
-from inchworm.kinds.pipeline import PipelineKind
-from inchworm.kinds.schema import SchemaKind
-
-KINDS: Mapping[Kind, PartKind[Any]] = MappingProxyType(
-    {
-        kind.kind: kind
-        for kind in (
-            SchemaKind(),
-            ModelKind(),
-            CheckKind(),
-            NotebookKind(),
-            PipelineKind(),
-            ConnectionKind(),
-            FlowKind(),
-            LibraryKind(),
-            ConsumerKind(),
-        )
-    }
+from inchworm.kinds.base import Surroundings
+from inchworm.kinds.working_out import (
+    EVERY_NAME,
+    FILE_PREFIX,
+    KINDS,
+    digest_of_names,
+    with_documents,
+    work_out,
 )
 
-FOLDERS = (
-    "schemas",
-    "models",
-    "checks",
-    "notebooks",
-    "pipelines",
-    "connections",
-    "flows",
-    "library",
-    "consumers",
-)
-"""The folders of a project in which every file belongs to a part."""
+FOLDERS: Mapping[str, Kind] = {
+    "schemas": Kind.SCHEMA,
+    "models": Kind.MODEL,
+    "checks": Kind.CHECK,
+    "notebooks": Kind.NOTEBOOK,
+    "pipelines": Kind.PIPELINE,
+    "connections": Kind.CONNECTION,
+    "flows": Kind.FLOW,
+    "library": Kind.LIBRARY,
+    "consumers": Kind.CONSUMER,
+}
+"""The folders of a project in which every file belongs to a part, and of which kind."""
 
 SHARED_FOLDERS = ("apis",)
 """Folders whose files belong to the parts that name them."""
 
+_SEEN_BY_OTHERS = (*SHARED_FOLDERS, "library")
+_MENTION = re.compile(r"(\w+)\s*\.\s*(\w+)")
+_QUOTES = str.maketrans("", "", '"`[]\\')
+_ROUNDS = 200
+
+WORTH_IT = 200_000
+"""Bytes of text below which starting processes takes longer than it saves."""
+
 
 @dataclass(frozen=True, kw_only=True)
 class Reading:
-    """An assembly, and the definitions behind it."""
+    """An assembly, and the definitions behind it, which are read again when they are asked for."""
 
     assembly: Assembly
-    definitions: Mapping[PartId, Any]
+    shared: Contents
+
+    def definition(self, part: PartId) -> Any:
+        """What a part's files say; None when they cannot be read."""
+        surroundings = Surroundings(dialect=self.assembly.dialect, shared=self.shared)
+        return KINDS[part.kind].read(self.assembly.parts[part], surroundings, lambda _: None)
 
     def render(self, part: PartId, values: Mapping[str, Value]) -> Rendered:
         """A part with one environment's values.
@@ -77,7 +78,7 @@ class Reading:
         Raises:
             KeyError: with the name of a parameter that has no value.
         """
-        return KINDS[part.kind].render(self.definitions[part], values)
+        return KINDS[part.kind].render(self.definition(part), values)
 
 
 def read_project(
@@ -88,6 +89,7 @@ def read_project(
     files: Mapping[str, bytes],
     environments: Iterable[str] | None = None,
     environment_uses: Iterable[Use] = (),
+    known: Known | None = None,
 ) -> Reading:
     """Read all parts and work out their facts; what is wrong becomes findings.
 
@@ -98,130 +100,254 @@ def read_project(
         files: contents by path, relative to the project, with forward slashes.
         environments: names that the parameter matrix must have values for; a bundle knows none.
         environment_uses: parameters that environment files use.
+        known: facts as text from an earlier reading in the same dialect; brought up to date.
     """
+    contents = files if isinstance(files, Contents) else Contents(files)
     findings: list[Finding] = []
     known_environments = None if environments is None else tuple(environments)
     matrix: dict[str, Parameter] = {}
-    if FILE in files:
+    if FILE in contents:
         try:
-            matrix, wrong = read_matrix(read_toml(files[FILE]), known_environments)
+            matrix, wrong = read_matrix(read_toml(contents[FILE]), known_environments)
             findings += wrong
         except TomlProblem as problem:
             findings.append(rules.UNREADABLE.finding(problem.reason, file=FILE, line=problem.line))
-    parts = _parts(files, findings)
-    surroundings = Surroundings(
-        dialect=dialect,
-        shared={p: content for p, content in files.items() if p.startswith(SHARED_FOLDERS)},
-    )
-    definitions: dict[PartId, Any] = {}
-    for part in parts.values():
-        definition = KINDS[part.id.kind].read(part, surroundings, findings.append)
-        if definition is not None:
-            definitions[part.id] = definition
-            parts[part.id] = _with_shared(part, definition, surroundings.shared)
-    unreadable = [part for part in parts if part not in definitions]
-    facts, tables, order = _all_facts(definitions, unreadable, findings)
-    provider = {table.name: part for part, found in facts.items() for table in found.provides}
+    parts = _parts(contents, findings)
+    shared = contents.below(_SEEN_BY_OTHERS)
+    rounds = _Rounds(parts, shared, dialect, Held() if known is None else known)
+    rounds.go()
+    findings += rounds.cycles
+    for outline in rounds.outlines.values():
+        findings += outline.findings
     assembly = Assembly(
         name=name,
         version=version,
         dialect=dialect,
-        parts=parts,
-        facts=facts,
-        tables=tables,
-        provider=provider,
-        model_order=order,
+        parts={p: with_documents(parts[p], o, shared) for p, o in rounds.outlines.items()},
+        outlines=rounds.outlines,
+        fetch=rounds.fetch,
+        model_order=rounds.order,
         matrix=matrix,
         environments=known_environments or (),
         environment_uses=tuple(environment_uses),
         findings=tuple(findings),
     )
-    return Reading(assembly=assembly, definitions=definitions)
+    return Reading(assembly=assembly, shared=shared)
 
 
-def _parts(files: Mapping[str, bytes], findings: list[Finding]) -> dict[PartId, Part]:
+def _parts(contents: Contents, findings: list[Finding]) -> dict[PartId, Part]:
     """Which part each file belongs to."""
     by_part: dict[PartId, list[SourceFile]] = defaultdict(list)
-    for path in sorted(files):
-        if not path.startswith(tuple(f"{folder}/" for folder in FOLDERS)):
+    for path in sorted(contents):
+        kind = FOLDERS.get(path.partition("/")[0])
+        if kind is None:
             continue
-        owner = next(
-            (PartId(kind.kind, n) for kind in KINDS.values() if (n := kind.name_of(path))), None
-        )
-        if owner is None:
+        name = KINDS[kind].name_of(path)
+        if name is None:
             findings.append(rules.STRAY_FILE.finding("belongs to no part", file=path))
         else:
-            by_part[owner].append(SourceFile(path=path, content=files[path]))
-    return {part: Part(id=part, files=tuple(f)) for part, f in sorted(by_part.items())}
+            by_part[PartId(kind, name)].append(SourceFile(path, contents))
+    return {part: Part(id=part, files=tuple(by_part[part])) for part in sorted(by_part)}
 
 
-def _with_shared(part: Part, definition: Any, shared: Mapping[str, bytes]) -> Part:
-    """A flow is made of its own file and the API document that it names."""
-    if not isinstance(definition, Flow) or not definition.outside.api:
-        return part
-    path = definition.outside.api
-    return replace(part, files=(*part.files, SourceFile(path=path, content=shared[path])))
+@dataclass
+class _Rounds:
+    """Brings the facts of all parts up to date."""
+
+    parts: Mapping[PartId, Part]
+    shared: Contents
+    dialect: str
+    known: Known
+    outlines: dict[PartId, Outline] = field(default_factory=dict)
+    order: tuple[PartId, ...] = ()
+    cycles: list[Finding] = field(default_factory=list)
+    cut: set[tuple[PartId, str]] = field(default_factory=set)
+
+    def go(self) -> None:
+        """Work out whatever is not known, or no longer true."""
+        for part in [part for part in self.known if part not in self.parts]:
+            del self.known[part]
+        fresh = [part for part in self.parts.values() if not self._take_over(part)]
+        for kinds in ({Kind.SCHEMA}, {Kind.NOTEBOOK}, {Kind.MODEL}):
+            self._work_out([part for part in fresh if part.id.kind in kinds])
+        rest = [part for part in fresh if part.id not in self.outlines]
+        self._work_out(rest)
+        for _ in range(_ROUNDS):
+            self.outlines = {part: self.outlines[part] for part in self.parts}
+            self.__dict__.pop("tables", None)
+            self._order_models()
+            stale = [self.parts[part] for part in self._stale()]
+            if not stale:
+                break
+            self._work_out(stale)
+
+    @cached_property
+    def tables(self) -> TablesOf:
+        """All tables that are known so far."""
+        return TablesOf(self.outlines, self.fetch)
+
+    def fetch(self, part: PartId) -> Facts:
+        """The facts of one part; worked out once more if their text is lost or damaged."""
+        try:
+            return read_facts(self.known[part])
+        except UNREADABLE:
+            self._work_out_here(part)
+            return read_facts(self.known[part])
+
+    def _take_over(self, part: Part) -> bool:
+        """Whether there is an outline of just these files."""
+        outline = self.known.outline(part.id)
+        if outline is None or outline.digest != part.digest:
+            return False
+        self.outlines[part.id] = outline
+        return True
+
+    # ---- working out --------------------------------------------------------------------------
+
+    def _work_out(self, parts: list[Part]) -> None:
+        self.__dict__.pop("tables", None)
+        done: set[PartId] = set()
+        if sum(len(f.content) for part in parts for f in part.files) >= WORTH_IT:
+            for part, text in self._on_all_cores(parts):
+                if text is not None:
+                    self._keep(part.id, text)
+                    done.add(part.id)
+            self.__dict__.pop("tables", None)
+        left = {part.id: part for part in parts if part.id not in done}
+        for id_ in self._believed_order(left):
+            self._work_out_here(id_)
+            if self.outlines[id_].interfaces:
+                self.__dict__.pop("tables", None)
+
+    def _work_out_here(self, part: PartId) -> None:
+        cut = {table: _cut_off(table) for reader, table in self.cut if reader == part}
+        tables = ChainMap(cut, self.tables) if cut else self.tables  # type: ignore[arg-type]
+        self._keep(part, work_out(self.parts[part], self.dialect, self.shared, tables))
+
+    def _on_all_cores(self, parts: list[Part]) -> Iterator[tuple[Part, str | None]]:
+        from inchworm.kinds.cores import Common, work_out_many  # processes, only when worth it
+
+        models = {part.name: part for part in self.parts if part.kind is Kind.MODEL}
+        provider = {**models, **self.tables.provider}
+        reads = {part.id: self._believed_reads(part, provider) for part in parts}
+        chosen = {part.id for part in parts}
+        cut_here = {part for part, _ in self.cut}
+        return work_out_many(
+            [part for part in parts if part.id not in cut_here],
+            {p: {provider[t] for t in reads[p]} & chosen - {p} for p in chosen},
+            self.known,
+            provider,
+            reads,
+            Common(
+                dialect=self.dialect,
+                shared=Contents(dict(self.shared)),
+                names=frozenset(provider),
+            ),
+        )
+
+    def _believed_reads(self, part: Part, provider: Mapping[str, PartId]) -> set[str]:
+        """Tables that a part seems to read: as it was found to, or everything that it mentions."""
+        outline = self.outlines.get(part.id)
+        if outline is not None:
+            return {table for table in outline.saw if table in provider}
+        found: set[str] = set()
+        for file in part.files:
+            text = file.content.decode("utf-8", "replace").lower().translate(_QUOTES)
+            found |= {f"{a}.{b}" for a, b in _MENTION.findall(text)} & provider.keys()
+        return found
+
+    def _believed_order(self, parts: Mapping[PartId, Part]) -> Iterable[PartId]:
+        """Parts after those that they seem to read; circles are cut anywhere."""
+        if len(parts) < 2:
+            return list(parts)
+        provider = {**{p.name: p for p in parts if p.kind is Kind.MODEL}, **self.tables.provider}
+        after = {
+            id_: {provider[t] for t in self._believed_reads(part, provider)} & parts.keys() - {id_}
+            for id_, part in parts.items()
+        }
+        order, _ = _sorted_or_cut(after)
+        return order
+
+    def _keep(self, part: PartId, text: str) -> None:
+        self.known[part] = text
+        outline = self.known.outline(part)
+        assert outline is not None  # it was just put there
+        self.outlines[part] = outline
+
+    # ---- what is out of date ------------------------------------------------------------------
+
+    def _stale(self) -> list[PartId]:
+        """Parts for which something is not what it was when they were worked out."""
+        state = {
+            table: self.outlines[provider].interfaces[table]
+            for table, provider in self.tables.provider.items()
+        }
+        state[EVERY_NAME] = digest_of_names(state)
+        cut_from = {part for part, _ in self.cut}
+        stale = []
+        for part, outline in self.outlines.items():
+            for name, was in outline.saw.items():
+                now = state.get(name, "")
+                if part in cut_from and (part, name) in self.cut:
+                    now = structure_digest(_cut_off(name))
+                elif now != was and name.startswith(FILE_PREFIX):
+                    now = self._digest_of_file(name.removeprefix(FILE_PREFIX))
+                if now != was:
+                    stale.append(part)
+                    break
+        return stale
+
+    def _digest_of_file(self, path: str) -> str:
+        if path == EVERY_NAME:
+            return digest_of_names(self.shared)
+        return self.shared.digest(path) if path in self.shared else ""
+
+    def _order_models(self) -> None:
+        """Models so that each comes after those that it reads; cycles are reported and cut."""
+        models = {part.name: part for part in self.parts if part.kind is Kind.MODEL}
+        after = {
+            part: {models[t] for t in self.outlines[part].reads if t in models}
+            for part in models.values()
+        }
+        self.order, rings = _sorted_or_cut(after)
+        self.cut = {(ring[0], ring[1].name) for ring in rings}
+        self.cycles = [self._cycle(ring) for ring in rings]
+
+    def _cycle(self, ring: list[PartId]) -> Finding:
+        first, target = ring[0], ring[1]
+        reads = [r for r in self.fetch(first).reads if r.table == target.name]
+        return rules.CYCLE.finding(
+            f"reads itself in a circle: {' -> '.join(part.name for part in ring)}",
+            part=first,
+            file=self.parts[first].main.path,
+            line=min((r.line for r in reads if r.line), default=None),
+        )
 
 
-def _all_facts(
-    definitions: Mapping[PartId, Any], unreadable: Iterable[PartId], findings: list[Finding]
-) -> tuple[dict[PartId, Facts], dict[str, Table], tuple[PartId, ...]]:
-    """Facts of all parts, those that provide tables before those that read them."""
-    facts: dict[PartId, Facts] = {}
-    tables: dict[str, Table] = {}
-
-    def work_out(part: PartId) -> None:
-        found = KINDS[part.kind].facts(definitions[part], tables, findings.append)
-        facts[part] = found
-        for table in found.provides:
-            tables.setdefault(table.name, table)
-
-    for part in definitions:
-        if part.kind is Kind.SCHEMA:
-            work_out(part)
-    for part, definition in definitions.items():
-        if part.kind is Kind.NOTEBOOK:
-            for stored in definition.stores:
-                known = Table(stored.table, stored.columns, open=not stored.columns)
-                tables.setdefault(stored.table, known)
-    for part in unreadable:
-        if part.kind is Kind.MODEL:  # reported already; its readers need not be
-            tables.setdefault(part.name.lower(), Table(part.name.lower(), (), open=True))
-    models = {part: d for part, d in definitions.items() if isinstance(d, Model)}
-    order = _model_order(models, findings)
-    for part in order:
-        work_out(part)
-    for part in definitions:
-        if part not in facts:
-            work_out(part)
-    return {part: facts[part] for part in definitions}, tables, order
+def _cut_off(table: str) -> Table:
+    """What a part sees of a table that reads it in turn: that it is there."""
+    return Table(table, (), open=True)
 
 
-def _model_order(models: Mapping[PartId, Model], findings: list[Finding]) -> tuple[PartId, ...]:
-    """Models so that each comes after those that it reads; cycles are reported and cut."""
-    by_table = {part.name.lower(): part for part in models}
-    reads = {
-        part: {by_table[table] for table in model.mentions if table in by_table}
-        for part, model in models.items()
-    }
+def _sorted_or_cut(
+    after: Mapping[PartId, Collection[PartId]],
+) -> tuple[tuple[PartId, ...], list[list[PartId]]]:
+    """Parts so that each comes behind those that it comes ``after``.
+
+    Returns:
+        The order, and each circle as the ring of its parts, least first and last; it was cut
+        between its first two.
+    """
+    left = {part: set(others) for part, others in after.items()}
+    rings: list[list[PartId]] = []
     while True:
         try:
-            sorter = TopologicalSorter({part: sorted(reads[part]) for part in sorted(reads)})
-            return tuple(sorter.static_order())
+            sorter = TopologicalSorter({part: sorted(left[part]) for part in sorted(left)})
+            return tuple(sorter.static_order()), rings
         except CycleError as error:
             circle: list[PartId] = error.args[1][::-1]
             first = min(circle[:-1])
             at = circle.index(first)
             ring = [*circle[at:-1], *circle[:at], first]
-            way = " -> ".join(part.name for part in ring)
-            target = ring[1]
-            line = models[first].mentions.get(target.name.lower())
-            findings.append(
-                rules.CYCLE.finding(
-                    f"reads itself in a circle: {way}",
-                    part=first,
-                    file=models[first].file,
-                    line=line,
-                )
-            )
-            reads[first] = reads[first] - {target}
+            rings.append(ring)
+            left[first].discard(ring[1])

@@ -16,7 +16,6 @@ from inchworm.core.findings import Finding
 from inchworm.core.toml import TomlDocument, TomlProblem, read_toml
 from inchworm.kinds.settings import Report, Settings, parameter_uses, validate
 
-PROJECT_FILE = "inchworm.toml"
 ENVIRONMENTS = "environments/"
 
 _NAME = re.compile(r"^[a-z][a-z0-9_-]*$")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -10,20 +9,22 @@ from pathlib import Path
 from inchworm.core.environments import Environment, in_route_order
 from inchworm.core.errors import ProjectError, UsageError, did_you_mean
 from inchworm.core.facts import Use
+from inchworm.core.facts_text import Known
 from inchworm.core.findings import Finding
 from inchworm.core.parameters import FILE as PARAMETERS
-from inchworm.core.parts import Kind
+from inchworm.core.parts import Contents, Kind
 from inchworm.kinds.reading import FOLDERS, SHARED_FOLDERS, Reading, read_project
 from inchworm.project.config import (
-    PROJECT_FILE,
     ProjectSettings,
     read_environments,
     read_project_settings,
     schedule_findings,
 )
 from inchworm.project.git import GitState, read_state
+from inchworm.project.look import PROJECT_FILE, TreeContents, find_root, look, read_file
 
-_SKIPPED = {"__pycache__", ".ipynb_checkpoints"}
+PART_FOLDERS = (*FOLDERS, *SHARED_FOLDERS, PARAMETERS)
+"""Where everything is that makes up the project's parts and parameters."""
 
 
 @dataclass(frozen=True)
@@ -41,8 +42,16 @@ class Project:
     @cached_property
     def _environments(self) -> tuple[list[Environment], tuple[Use, ...], list[Finding]]:
         findings: list[Finding] = []
-        found, uses = read_environments(_files(self.root, ("environments",)), findings.append)
+        found, uses = read_environments(self._environment_files(), findings.append)
         return in_route_order(found), uses, findings
+
+    def _environment_files(self) -> dict[str, bytes]:
+        folder = self.root / "environments"
+        return {
+            f"environments/{path.name}": read_file(self.root, f"environments/{path.name}")
+            for path in sorted(folder.glob("*.toml"))
+            if path.is_file() and not path.name.startswith(".")
+        }
 
     @property
     def environments(self) -> list[Environment]:
@@ -66,28 +75,32 @@ class Project:
         listed = f"Environments: {', '.join(names)}." if names else "Add environments/NAME.toml."
         raise UsageError(f"There is no environment {name}.", next=did_you_mean(name, names, listed))
 
-    def files(self) -> dict[str, bytes]:
-        """The contents of everything that makes up the project's parts and parameters."""
-        found = _files(self.root, (*FOLDERS, *SHARED_FOLDERS))
-        parameters = self.root / PARAMETERS
-        if parameters.is_file():
-            found[PARAMETERS] = parameters.read_bytes()
-        return found
+    @cached_property
+    def contents(self) -> Contents:
+        """All files of the project."""
+        return TreeContents(self.root, look(self.root, {}))
 
-    def read(self) -> tuple[Reading, list[Finding]]:
-        """The source tree, read; and what is wrong with the environment files."""
+    def read(
+        self, contents: Contents | None = None, known: Known | None = None
+    ) -> tuple[Reading, list[Finding]]:
+        """The source tree, read; and what is wrong with the environment files.
+
+        Args:
+            contents: the files of the tree, where they have been looked at before.
+            known: facts from an earlier reading; brought up to date.
+        """
         reading = read_project(
             name=self.settings.name,
             version=self.settings.version,
             dialect=self.settings.dialect,
-            files=self.files(),
+            files=(contents or self.contents).below(PART_FOLDERS),
             environments=[environment.name for environment in self.environments],
             environment_uses=self._environments[1],
+            known=known,
         )
         schedules = {
-            part.name: reading.assembly.facts[part].schedules
+            part.name: reading.assembly.outlines[part].schedule_names
             for part in reading.assembly.of_kind(Kind.PIPELINE)
-            if part in reading.assembly.facts
         }
         wrong = [*self._environments[2], *schedule_findings(self.environments, schedules)]
         return reading, wrong
@@ -104,31 +117,5 @@ def find_project(start: Path) -> Project:
         UsageError: when neither the folder nor one above it has an ``inchworm.toml``.
         ProjectError: when that file is wrong.
     """
-    for folder in (start.resolve(), *start.resolve().parents):
-        file = folder / PROJECT_FILE
-        if file.is_file():
-            return Project(folder, read_project_settings(file.read_bytes(), PROJECT_FILE))
-    raise UsageError(
-        f"There is no {PROJECT_FILE} in {start.resolve()} or above it.",
-        next="Go into a project, or start one: inchworm new DIR.",
-    )
-
-
-def _files(root: Path, folders: tuple[str, ...]) -> dict[str, bytes]:
-    found: dict[str, bytes] = {}
-    for folder in folders:
-        for at, below, names in os.walk(root / folder):
-            below[:] = sorted(d for d in below if d not in _SKIPPED and not d.startswith("."))
-            for name in sorted(names):
-                if name.startswith(".") or name.endswith((".pyc", "~")):
-                    continue
-                path = Path(at) / name
-                try:
-                    found[path.relative_to(root).as_posix()] = path.read_bytes()
-                except OSError as error:
-                    raise ProjectError(
-                        f"cannot be read: {error.strerror}",
-                        where=path.relative_to(root).as_posix(),
-                        next="Make the file readable, or remove it.",
-                    ) from error
-    return found
+    root = find_root(start)
+    return Project(root, read_project_settings(read_file(root, PROJECT_FILE), PROJECT_FILE))

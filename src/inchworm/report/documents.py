@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from inchworm.core.bundle import Bundle
 from inchworm.core.compare import Change, weight_of
 from inchworm.core.findings import Finding
 from inchworm.core.lineage import Edge
 from inchworm.core.promotion import Draft, Promotion, StepReport, StepState
-from inchworm.engine.status import EnvironmentStatus
+
+if TYPE_CHECKING:
+    from inchworm.engine.status import EnvironmentStatus
 
 Document = dict[str, Any]
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import sys
-from importlib.metadata import version
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 import click
 from rich.text import Text
 
-from inchworm.cli.app import App
+from inchworm import __version__
 from inchworm.cli.screen import (
     console,
     counted,
@@ -19,23 +21,71 @@ from inchworm.cli.screen import (
     spell_findings,
     word,
 )
-from inchworm.core.checks.across import check_assembly
+from inchworm.cli.source import Source
 from inchworm.core.checks.rules import REGISTRY
 from inchworm.core.errors import UsageError, did_you_mean
-from inchworm.core.findings import Finding, has_errors, in_order
-from inchworm.core.waivers import apply
-from inchworm.kinds.reading import Reading
-from inchworm.project.waivers import read_waivers
+from inchworm.core.findings import Finding, finding_from, has_errors, in_order
 from inchworm.report.documents import findings_document
 from inchworm.report.standards import junit_document, sarif_document
 
+if TYPE_CHECKING:
+    from inchworm.cli.app import App
+    from inchworm.kinds.reading import Reading
 
-def check_tree(app: App) -> tuple[Reading, list[Finding]]:
+
+def check_tree(app: App) -> tuple[Reading, Checked]:
     """The source tree, read, and everything that is wrong with it."""
-    reading, wrong = app.project.read()
+    from inchworm.core.checks.across import check_assembly
+    from inchworm.core.waivers import apply
+    from inchworm.project.waivers import read_waivers
+
+    reading, wrong = app.read()
     waivers, malformed = read_waivers(app.root)
     found = [*check_assembly(reading.assembly, app.today), *wrong]
-    return reading, in_order([*apply(found, waivers, app.today), *malformed])
+    checked = Checked(
+        name=reading.assembly.name,
+        version=reading.assembly.version,
+        parts=tuple(map(str, reading.assembly.parts)),
+        environments=len(app.project.environments),
+        findings=in_order([*apply(found, waivers, app.today), *malformed]),
+    )
+    app.remember(reading, check=checked.to_json(app.today))
+    return reading, checked
+
+
+@dataclass(frozen=True, kw_only=True)
+class Checked:
+    """What a check said."""
+
+    name: str
+    version: str
+    parts: tuple[str, ...]
+    environments: int
+    findings: list[Finding]
+
+    def to_json(self, today: dt.date) -> dict[str, Any]:
+        """What has to be kept to say it again on the same day; the parts are kept anyhow."""
+        return {
+            "day": today.isoformat(),
+            "name": self.name,
+            "version": self.version,
+            "environments": self.environments,
+            "findings": [finding.to_json() for finding in self.findings],
+        }
+
+
+def _checked_before(source: Source) -> Checked | None:
+    """What the last check said, if neither the files nor the day are others."""
+    said = source.recall("check")
+    if said is None or said["day"] != dt.datetime.now(dt.UTC).date().isoformat():
+        return None
+    return Checked(
+        name=said["name"],
+        version=said["version"],
+        parts=tuple(map(str, source.memory.names)),
+        environments=said["environments"],
+        findings=[finding_from(finding) for finding in said["findings"]],
+    )
 
 
 @click.command("check")
@@ -58,17 +108,21 @@ def command(format_: str, as_json: bool, explain: str | None) -> None:
     if explain is not None:
         _explain(explain)
         return
-    app = App.here()
-    reading, findings = check_tree(app)
+    checked = _checked_before(Source.here())
+    if checked is None:
+        from inchworm.cli.app import App
+
+        _, checked = check_tree(App.here())
+    findings = checked.findings
     match "json" if as_json else format_:
         case "json":
             print_json(findings_document(findings))
         case "sarif":
-            print_json(sarif_document(findings, version("inchworm")))
+            print_json(sarif_document(findings, __version__))
         case "junit":
-            click.echo(junit_document(findings, map(str, reading.assembly.parts)))
+            click.echo(junit_document(findings, checked.parts))
         case _:
-            _show(app, reading, findings)
+            _show(checked)
     sys.exit(1 if has_errors(findings) else 0)
 
 
@@ -84,16 +138,14 @@ def _explain(id_: str) -> None:
     )
 
 
-def _show(app: App, reading: Reading, findings: list[Finding]) -> None:
+def _show(checked: Checked) -> None:
     screen = console()
+    findings, parts = checked.findings, len(checked.parts)
     print_findings(screen, findings)
-    parts = len(reading.assembly.parts)
-    environments = len(app.project.environments)
     outcome = "failed" if has_errors(findings) else "done" if parts else "nothing checked"
-    settings = app.project.settings
     say(
         screen,
         outcome,
-        f"{settings.name} {settings.version}: {spell_findings(findings)} in "
-        f"{counted(parts, 'part')} for {counted(environments, 'environment')}.",
+        f"{checked.name} {checked.version}: {spell_findings(findings)} in "
+        f"{counted(parts, 'part')} for {counted(checked.environments, 'environment')}.",
     )

@@ -24,7 +24,9 @@ def version_of(app: App, name: str) -> Assembly:
         UsageError: when there is no such bundle.
     """
     if name == TREE:
-        return app.project.read()[0].assembly
+        reading, _ = app.read()
+        app.remember(reading)
+        return reading.assembly
     bundle = app.bundles.get(name)
     return read_project(
         name=bundle.project, version=bundle.version, dialect=bundle.dialect, files=bundle.files

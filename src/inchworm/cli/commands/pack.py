@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import sys
-from importlib.metadata import version
 
 import click
 
+from inchworm import __version__
 from inchworm.cli.app import App
 from inchworm.cli.commands.check import check_tree
 from inchworm.cli.screen import console, counted, print_findings, print_json, rows, say
 from inchworm.core.bundle import Provenance, pack
 from inchworm.core.findings import has_errors
+from inchworm.project.tree import PART_FOLDERS
 from inchworm.report.documents import bundle_document, findings_document
 
 
@@ -26,7 +27,8 @@ def command(as_json: bool) -> None:
     """
     app = App.here()
     screen = console()
-    reading, findings = check_tree(app)
+    reading, checked = check_tree(app)
+    findings = checked.findings
     if has_errors(findings):
         if as_json:
             print_json(findings_document(findings))
@@ -42,10 +44,16 @@ def command(as_json: bool) -> None:
         committed_at=git.committed_at,
         branch=git.branch,
         clean=git.clean,
-        tool=f"inchworm {version('inchworm')}",
+        tool=f"inchworm {__version__}",
     )
     release = git.clean and tagged
-    bundle = pack(reading.assembly, app.project.files(), findings, provenance, snapshot=not release)
+    bundle = pack(
+        reading.assembly,
+        dict(app.source.contents.below(PART_FOLDERS)),
+        findings,
+        provenance,
+        snapshot=not release,
+    )
     known = bundle.name in app.bundles.names()
     path = app.bundles.put(bundle)
     if not known:

@@ -2,24 +2,24 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
-from importlib.metadata import version
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
-from rich.text import Text
-from rich.tree import Tree
 
-from inchworm.cli.app import App, now
-from inchworm.cli.screen import console, counted, print_json
+from inchworm import __version__
+from inchworm.cli.source import DamagedError, Source
 from inchworm.core.errors import UsageError, did_you_mean
-from inchworm.core.facts import Assembly
 from inchworm.core.lineage import Direction, Edge, How, Node, Step, in_order
-from inchworm.report.diagrams import dot_document, mermaid_document
-from inchworm.report.documents import lineage_document
-from inchworm.report.openlineage import openlineage_events
+from inchworm.core.parts import Kind
+
+if TYPE_CHECKING:
+    from inchworm.core.facts import Assembly
 
 _STYLES = {How.COPIED: "green", How.COMPUTED: "cyan", How.ROWS: "yellow", How.WHOLE: "magenta"}
+_PICTURES = (".svg", ".png")
 
 
 @click.command("trace")
@@ -45,6 +45,12 @@ _STYLES = {How.COPIED: "green", How.COMPUTED: "cyan", How.ROWS: "yellow", How.WH
     help="For people, or for other programs; openlineage, an event per line, goes with --all.",
 )
 @click.option("--json", "as_json", is_flag=True, help="The same as --format json.")
+@click.option(
+    "--picture",
+    type=click.Path(dir_okay=False, path_type=Path),
+    metavar="FILE.svg|png",
+    help="Draw it, from left to right, instead of printing it.",
+)
 def command(
     name: str | None,
     direction: str | None,
@@ -54,6 +60,7 @@ def command(
     everything: bool,
     format_: str,
     as_json: bool,
+    picture: Path | None,
 ) -> None:
     """Show what a column, table or part comes from (--up), or who feels it (--down).
 
@@ -65,41 +72,75 @@ def command(
         raise click.UsageError("Give one name, or --all.")
     if format_ == "openlineage" and not everything:
         raise click.UsageError("OpenLineage tells the whole project: --all --format openlineage.")
-    app = App.here()
-    assembly = app.project.read()[0].assembly
-    kept = [How(how) for how in hows] or list(How)
-    walks: dict[Direction, Step] = {}
-    if everything:
-        edges = [edge for edge in assembly.graph.edges if edge.how in kept]
-    elif other is not None:
-        between = assembly.graph.between(
-            find_node(assembly, name or ""), find_node(assembly, other)
-        )
-        edges = [edge for edge in between if edge.how in kept]
+    if picture is not None and picture.suffix.lower() not in _PICTURES:
+        raise click.UsageError(f"A picture is an .svg or a .png, not {picture.name}.")
+    question = _Question(
+        name=name,
+        ways=(Direction(direction),) if direction else tuple(Direction),
+        other=other,
+        depth=depth,
+        hows=tuple(How(how) for how in hows) or tuple(How),
+    )
+    source = Source.here()
+    remembered = source.assembly()
+    try:
+        assembly = remembered or _read()
+        answer = question.ask(assembly)
+    except DamagedError:
+        source.memory.forget()
+        assembly = _read()
+        answer = question.ask(assembly)
+    if picture is not None:
+        _draw(answer.edges, picture)
+    elif format_ == "text" and not as_json:
+        _show(assembly, answer, question)
     else:
-        start = find_node(assembly, name or "")
-        ways = [Direction(direction)] if direction else list(Direction)
-        walks = {way: assembly.graph.walk(start, way, depth=depth, hows=kept) for way in ways}
+        _print(assembly, answer.edges, "json" if as_json else format_, source.root)
+
+
+def _read() -> Assembly:
+    from inchworm.cli.app import App
+
+    app = App.here()
+    reading, _ = app.read()
+    app.remember(reading)
+    return reading.assembly
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Answer:
+    """Edges, and where one thing was asked about, the walks from it."""
+
+    edges: list[Edge]
+    walks: dict[Direction, Step] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Question:
+    name: str | None
+    ways: tuple[Direction, ...]
+    other: str | None
+    depth: int | None
+    hows: tuple[How, ...]
+
+    def ask(self, assembly: Assembly) -> _Answer:
+        """What the lineage answers.
+
+        Raises:
+            UsageError: when it knows nothing of that name.
+        """
+        if self.name is None:
+            return _Answer(edges=[edge for edge in assembly.graph.edges if edge.how in self.hows])
+        start = find_node(assembly, self.name)
+        if self.other is not None:
+            between = assembly.graph.between(start, find_node(assembly, self.other))
+            return _Answer(edges=[edge for edge in between if edge.how in self.hows])
+        walks = {
+            way: assembly.graph.walk(start, way, depth=self.depth, hows=self.hows)
+            for way in self.ways
+        }
         edges = in_order(edge for way, walk in walks.items() for edge in _edges(walk, way))
-    match "json" if as_json else format_:
-        case "json":
-            print_json(lineage_document(edges))
-        case "dot":
-            click.echo(dot_document(edges))
-        case "mermaid":
-            click.echo(mermaid_document(edges))
-        case "openlineage":
-            at = app.project.git.committed_at or now()
-            for event in openlineage_events(assembly, at, version("inchworm")):
-                click.echo(json.dumps(event))
-        case _ if walks:
-            for way, walk in walks.items():
-                _show(assembly, walk, way)
-        case _:
-            for edge in edges:
-                click.echo(f"{edge.how.value:9} {edge.source} -> {edge.target}")
-            if not edges:
-                click.echo("There is no way." if other else "There are no edges.")
+        return _Answer(edges=edges, walks=walks)
 
 
 def find_node(assembly: Assembly, name: str) -> Node:
@@ -109,67 +150,135 @@ def find_node(assembly: Assembly, name: str) -> Node:
         UsageError: when there is none; with the nearest name.
     """
     wanted = name.lower()
-    known: dict[str, Node] = {}
-    for table in assembly.tables.values():
-        known[table.name.lower()] = Node(table.name)
-        for column in table.columns:
-            known[f"{table.name}.{column.name}".lower()] = Node(table.name, column.name)
-    for part, facts in assembly.facts.items():
-        node = Node(facts.provides[0].name) if len(facts.provides) == 1 else Node(str(part))
-        known[str(part).lower()] = node if part.kind.value == "model" else Node(str(part))
-        known.setdefault(part.name.lower(), known[str(part).lower()])
-    for node in assembly.graph.nodes:
-        known.setdefault(str(node).lower(), node)
-    if wanted in known:
-        return known[wanted]
+    owners: dict[str, Node] = {}
+    for part in assembly.outlines:
+        is_table = part.kind is Kind.MODEL
+        node = Node(part.name.lower()) if is_table else Node(str(part))
+        owners.setdefault(part.name.lower(), node)
+        owners[str(part).lower()] = node
+    owners |= {table.lower(): Node(table) for table in assembly.tables}
+    if wanted in owners:
+        return owners[wanted]
+    for at in (i for i, letter in enumerate(wanted) if letter == "."):
+        owner = owners.get(wanted[:at])
+        if owner is None:
+            continue
+        fields = {node.field.lower(): node for node in _fields(assembly, owner) if node.field}
+        found = fields.get(wanted[at + 1 :].strip('"'))
+        if found is not None:
+            return found
+        owners |= {str(node).lower(): node for node in fields.values()}
     raise UsageError(
         f"There is no column, table or part {name}.",
-        next=did_you_mean(wanted, known, "See inchworm trace --all."),
+        next=did_you_mean(wanted, owners, "See inchworm trace --all."),
     )
 
 
-def _show(assembly: Assembly, walk: Step, direction: Direction) -> None:
-    screen = console()
+def _fields(assembly: Assembly, owner: Node) -> set[Node]:
+    fields = set(assembly.graph.of_owner(owner.owner))
+    if owner.owner in assembly.tables:
+        table = assembly.tables[owner.owner]
+        fields |= {Node(table.name, column.name) for column in table.columns}
+    return fields
+
+
+def _print(assembly: Assembly, edges: list[Edge], format_: str, root: Path) -> None:
+    import json
+
+    match format_:
+        case "json":
+            from inchworm.report.documents import lineage_document
+
+            click.echo(json.dumps(lineage_document(edges), indent=2, ensure_ascii=False))
+        case "dot":
+            from inchworm.report.diagrams import dot_document
+
+            click.echo(dot_document(edges))
+        case "mermaid":
+            from inchworm.report.diagrams import mermaid_document
+
+            click.echo(mermaid_document(edges))
+        case "openlineage":
+            from inchworm.cli.app import now
+            from inchworm.project.git import read_state
+            from inchworm.report.openlineage import openlineage_events
+
+            at = read_state(root).committed_at or now()
+            for event in openlineage_events(assembly, at, __version__):
+                click.echo(json.dumps(event))
+
+
+def _draw(edges: list[Edge], file: Path) -> None:
+    from inchworm.report.pictures import draw_lineage
+
+    if not edges:
+        click.echo("There is nothing to draw.")
+        return
+    draw_lineage(edges, file)
+    click.echo(f"{file} shows {len(edges):,} edges.")
+
+
+def _show(assembly: Assembly, answer: _Answer, question: _Question) -> None:
+    if not answer.walks:
+        lines = [f"{edge.how.value:9} {edge.source} -> {edge.target}" for edge in answer.edges]
+        nothing = "There is no way." if question.other else "There are no edges."
+        click.echo("\n".join(lines) or nothing)
+        return
+    for way, walk in answer.walks.items():
+        click.echo("\n".join(_tree(assembly, walk, way)))
+
+
+def _tree(assembly: Assembly, walk: Step, direction: Direction) -> Iterator[str]:
     reached = _count(walk)
     said = "comes from" if direction is Direction.UP else "is felt by"
+    start = click.style(str(walk.node), bold=True)
     if not reached:
         nothing = "nothing that is known" if direction is Direction.UP else "nobody that is known"
-        screen.print(Text.assemble((str(walk.node), "bold"), f" {said} {nothing}."))
+        yield f"{start} {said} {nothing}."
         return
-    title = f" {said} {counted(reached, 'thing')}"
-    tree = Tree(Text.assemble((str(walk.node), "bold"), title), guide_style="dim")
-    _grow(tree, assembly, walk)
-    screen.print(tree)
+    yield f"{start} {said} {reached:,} {'thing' if reached == 1 else 'things'}"
+    files = {str(part): outline.file for part, outline in assembly.outlines.items()}
+    waiting = [(following, "") for following in reversed(walk.next)]
+    last = {id(walk.next[-1])}
+    while waiting:  # not by recursion: a chain may be thousands of steps long
+        step, lead = waiting.pop()
+        is_last = id(step) in last
+        yield lead + click.style("└── " if is_last else "├── ", dim=True) + _label(step, files)
+        below = lead + click.style("    " if is_last else "│   ", dim=True)
+        waiting.extend((following, below) for following in reversed(step.next))
+        if step.next:
+            last.add(id(step.next[-1]))
 
 
-def _grow(tree: Tree, assembly: Assembly, step: Step) -> None:
-    for following in step.next:
-        assert following.how is not None  # only the start has none
-        label = Text.assemble(
-            (f"{following.how.value:9}", _STYLES[following.how]),
-            (str(following.node), "bold" if following.node.is_part else ""),
-            (_file(assembly, following.node), "dim"),
-            ("  (shown above)" if following.repeated else "", "dim"),
-        )
-        _grow(tree.add(label), assembly, following)
+def _label(step: Step, files: dict[str, str]) -> str:
+    assert step.how is not None  # only the start has none
+    how = click.style(f"{step.how.value:9}", fg=_STYLES[step.how])
+    file = files.get(step.node.owner) if step.node.is_part else None
+    return (
+        how
+        + click.style(str(step.node), bold=step.node.is_part)
+        + (click.style(f"  {file}", dim=True) if file else "")
+        + (click.style("  (shown above)", dim=True) if step.repeated else "")
+    )
 
 
-def _file(assembly: Assembly, node: Node) -> str:
-    """The file of a part, shown where the tree leaves the tables."""
-    for part, found in assembly.parts.items():
-        if str(part) == node.owner:
-            return f"  {found.main.path}"
-    return ""
+def _count(walk: Step) -> int:
+    count = 0
+    waiting = list(walk.next)
+    while waiting:
+        step = waiting.pop()
+        count += not step.repeated
+        waiting.extend(step.next)
+    return count
 
 
-def _count(step: Step) -> int:
-    return sum(1 + _count(following) for following in step.next if not following.repeated)
-
-
-def _edges(step: Step, direction: Direction) -> Iterator[Edge]:
-    for following in step.next:
-        assert following.how is not None  # only the start has none
-        ends = (step.node, following.node)
-        source, target = ends if direction is Direction.DOWN else ends[::-1]
-        yield Edge(source, target, following.how)
-        yield from _edges(following, direction)
+def _edges(walk: Step, direction: Direction) -> Iterator[Edge]:
+    waiting = [walk]
+    while waiting:
+        step = waiting.pop()
+        for following in step.next:
+            assert following.how is not None  # only the start has none
+            ends = (step.node, following.node)
+            source, target = ends if direction is Direction.DOWN else ends[::-1]
+            yield Edge(source, target, following.how)
+        waiting.extend(step.next)

@@ -37,10 +37,10 @@ def command(rule: str, part: str, because: str, until: str) -> None:
         raise UsageError(f"{until} is not a date.", next="Write it as 2026-12-31.") from error
     if day < app.today:
         raise UsageError(f"{until} is over.", next="Give a day that is still to come.")
-    _, findings = check_tree(app)
+    _, checked = check_tree(app)
     subjects = {
         f.part or f.file or ""
-        for f in findings
+        for f in checked.findings
         if f.rule == rule.lower() and f.severity is not Severity.NOTE
     }
     if part.lower() not in {subject.lower() for subject in subjects}:

@@ -7,6 +7,7 @@ from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
 
 from inchworm.core.checks import rules
+from inchworm.core.checks.order import pipeline_order
 from inchworm.core.errors import did_you_mean, nearest
 from inchworm.core.facts import Assembly, Read
 from inchworm.core.findings import Finding, in_order
@@ -27,8 +28,8 @@ def check_assembly(assembly: Assembly, today: dt.date) -> list[Finding]:
 
 def unknown_parts(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     """Names of parts that do not exist; case does not count, near misses are offered."""
-    for part, facts in assembly.facts.items():
-        for need in facts.needs:
+    for part, outline in assembly.outlines.items():
+        for need in outline.needs:
             if need.wanted in assembly.parts:
                 continue
             known = [p.name for p in assembly.of_kind(need.wanted.kind)]
@@ -44,10 +45,9 @@ def unknown_parts(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
 def unknown_columns(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     """Reads of tables and columns that are not there, each with all that feels it further down."""
     missing: dict[Node, list[tuple[PartId, Read]]] = defaultdict(list)
-    for part, facts in assembly.facts.items():
-        for read in facts.reads:
-            table = assembly.tables.get(read.table)
-            if table is None:
+    for part, outline in assembly.outlines.items():
+        for read in outline.wrong:
+            if read.columns is None:
                 near = did_you_mean(read.table, assembly.tables, rules.UNKNOWN_TABLE.remedy)
                 yield rules.UNKNOWN_TABLE.finding(
                     f"reads {read.table}, which no part provides",
@@ -56,10 +56,9 @@ def unknown_columns(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
                     line=read.line,
                     remedy=near,
                 )
-            elif not table.open:
-                for column in sorted(read.columns or ()):
-                    if column not in table.by_name:
-                        missing[Node(table.name, column)].append((part, read))
+                continue
+            for column in sorted(read.columns):
+                missing[Node(read.table, column)].append((part, read))
     for node, readers in missing.items():
         yield from _missing_column(assembly, node, readers)
 
@@ -72,7 +71,7 @@ def _missing_column(
     rule = rules.COLUMN_GONE if ways else rules.UNKNOWN_COLUMN
     near = nearest(node.field or "", [column.name for column in table.columns])
     for part, read in readers:
-        provided = {t.name for t in assembly.facts[part].provides} | {str(part)}
+        provided = {*assembly.outlines[part].interfaces, str(part)}
         felt = "".join(
             "\n" + " -> ".join(map(str, way))
             for way in ways
@@ -101,17 +100,17 @@ def _ways_down(assembly: Assembly, node: Node) -> list[list[Node]]:
 
 def classes(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     """Classes travel with values; a reader outside must be cleared for those that reach it."""
-    ends = {node for facts in assembly.facts.values() for node, _ in facts.declassified}
+    ends = {node for outline in assembly.outlines.values() for node, _ in outline.declassified}
     leaving = {str(part): part for kind in _OUTSIDE for part in assembly.of_kind(kind)}
     said: set[tuple[PartId, str]] = set()
-    for facts in assembly.facts.values():
-        for start, class_ in facts.classes:
+    for outline in assembly.outlines.values():
+        for start, class_ in outline.classes:
             came_from = assembly.graph.carried(start, ends)
             for node in came_from:
                 reader = leaving.get(node.owner)
-                if reader is None or reader not in assembly.facts or (reader, class_) in said:
+                if reader is None or (reader, class_) in said:
                     continue
-                if class_ not in assembly.facts[reader].cleared:
+                if class_ not in assembly.outlines[reader].cleared:
                     said.add((reader, class_))
                     way = " -> ".join(map(str, way_to(node, came_from)))
                     yield rules.NOT_CLEARED.finding(
@@ -136,9 +135,9 @@ def two_with_one_name(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
                 f"has the same name as {first}", part=part, file=assembly.parts[part].main.path
             )
     provided: dict[str, list[PartId]] = defaultdict(list)
-    for part, facts in assembly.facts.items():
-        for table in facts.provides:
-            provided[table.name.lower()].append(part)
+    for part, outline in assembly.outlines.items():
+        for table in outline.interfaces if outline.readable else ():
+            provided[table.lower()].append(part)
     for name, parts in provided.items():
         distinct = sorted(set(parts), key=lambda p: (p.kind is not Kind.SCHEMA, p))
         if len({(p.kind, p.name.lower()) for p in distinct}) < 2:
@@ -151,70 +150,12 @@ def two_with_one_name(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
             )
 
 
-def pipeline_order(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
-    """Steps that work on something before the step that builds what it reads."""
-    for part in assembly.of_kind(Kind.PIPELINE):
-        stages = assembly.facts[part].stages
-        names = [stage.name for stage in stages]
-        before: dict[str, set[str]] = {}
-        built_in: dict[PartId, str] = {}
-        for stage in stages:
-            earlier = {name for name in stage.after if name in names and name != stage.name}
-            before[stage.name] = earlier.union(*(before.get(name, set()) for name in earlier))
-            for wanted in stage.after:
-                if wanted not in names[: names.index(stage.name)]:
-                    yield rules.PIPELINE_STEP.finding(
-                        f"step {stage.name} comes after {wanted}, which is no earlier step",
-                        part=part,
-                        file=stage.file,
-                        line=stage.line,
-                        remedy=did_you_mean(wanted, names, rules.PIPELINE_STEP.remedy),
-                    )
-            for worked_on in stage.works_on:
-                built_in.setdefault(worked_on, stage.name)
-        for stage in stages:
-            for worked_on in stage.works_on:
-                for feeder in _feeders(assembly, worked_on):
-                    other = built_in.get(feeder)
-                    if other is None or other == stage.name or other in before[stage.name]:
-                        continue
-                    yield rules.PIPELINE_ORDER.finding(
-                        f"step {stage.name} works on {worked_on}, which reads what step {other} "
-                        f"builds ({feeder}), but does not come after it",
-                        part=part,
-                        file=stage.file,
-                        line=stage.line,
-                        remedy=f'Put after = ["{other}"] on step {stage.name}.',
-                    )
-
-
-def _feeders(assembly: Assembly, part: PartId) -> list[PartId]:
-    """Everything that a part reads, however far up, also what fills the tables that it reads."""
-    fillers: dict[str, list[PartId]] = defaultdict(list)
-    for other, facts in assembly.facts.items():
-        for table in facts.fills:
-            fillers[table].append(other)
-    seen: set[PartId] = set()
-    waiting = [part]
-    while waiting:
-        at = waiting.pop()
-        facts_at = assembly.facts.get(at)
-        if facts_at is None:
-            continue
-        above = set(assembly.fed_by.get(at, ()))
-        above |= {filler for read in facts_at.reads for filler in fillers[read.table]}
-        new = above - seen - {part}
-        seen |= new
-        waiting.extend(new)
-    return sorted(seen)
-
-
 def parameters(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     """Values that are missing or mistyped, and parameters that are undeclared or unused."""
     used = {other for row in assembly.matrix.values() for other in row_references(row.cells)}
     used |= {other for row in assembly.matrix.values() for other in row_references({"": row.every})}
     matrix_was_read = not any(f.file == FILE for f in assembly.findings)
-    uses = [(part, use) for part, facts in assembly.facts.items() for use in facts.uses]
+    uses = [(part, use) for part, outline in assembly.outlines.items() for use in outline.uses]
     for part, use in [*uses, *((None, use) for use in assembly.environment_uses)]:
         used.add(use.parameter)
         if use.parameter not in assembly.matrix and matrix_was_read:

@@ -194,6 +194,13 @@ PIPELINE_ORDER = _rule(
     "Every run would use the data of the run before.",
     "Put the step after the one that builds what it reads.",
 )
+SCHEDULE_ORDER = _rule(
+    "pipeline/schedule-order",
+    _W,
+    "A pipeline starts before the one that builds what it reads, on the same day.",
+    "Every run uses the data of the day before.",
+    "Start it later, or build what it reads in the same pipeline.",
+)
 PIPELINE_STEP = _rule(
     "pipeline/unknown-step",
     _E,

@@ -30,6 +30,8 @@ class Table:
     name: str
     columns: tuple[Column, ...]
     open: bool = False
+    key: tuple[str, ...] = ()
+    """Columns that are required, and unique together."""
 
     @cached_property
     def by_name(self) -> Mapping[str, Column]:

@@ -1,0 +1,150 @@
+"""The source tree as it was seen last, for commands that need not look closer when nothing changed.
+
+Little is imported here: a check that has nothing to do should not take longer than saying so.
+"""
+
+from __future__ import annotations
+
+import importlib.util
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+from inchworm import __version__
+from inchworm.core.facts import Assembly, Facts, Outline
+from inchworm.core.facts_text import FACTS_VERSION, UNREADABLE, read_facts
+from inchworm.core.parts import Contents, Kind, Part, PartId, Seen, SourceFile
+from inchworm.project.look import (
+    PROJECT_FILE,
+    TreeContents,
+    find_root,
+    fingerprint,
+    look,
+    read_file,
+)
+from inchworm.store.facts import FILE, FactsStore
+
+
+class DamagedError(Exception):
+    """What was remembered cannot be used after all."""
+
+
+@dataclass(frozen=True)
+class Source:
+    """The files of a project, and what is remembered of them."""
+
+    root: Path
+
+    @classmethod
+    def here(cls) -> Source:
+        """The project that the present folder is in.
+
+        Raises:
+            UsageError: when it is in none.
+        """
+        return cls(find_root(Path.cwd()))
+
+    @cached_property
+    def memory(self) -> FactsStore:
+        """What was worked out earlier."""
+        return FactsStore(self.root / FILE, _stamp(self.root))
+
+    @cached_property
+    def files(self) -> dict[str, Seen]:
+        """What the files look like now."""
+        return look(self.root, self.memory.files)
+
+    @cached_property
+    def fingerprint(self) -> str:
+        """One text for the contents of all files."""
+        return fingerprint(self.files)
+
+    @cached_property
+    def contents(self) -> Contents:
+        """The contents of the files."""
+        return TreeContents(self.root, self.files)
+
+    @property
+    def is_unchanged(self) -> bool:
+        """Whether all files are as they were at the last reading."""
+        remembered = self.memory.checked
+        return isinstance(remembered, dict) and remembered.get("files") == self.fingerprint
+
+    def recall(self, what: str) -> Any:
+        """Something that was said about just these files; None when nothing was."""
+        return self.memory.checked.get(what) if self.is_unchanged else None
+
+    def keep(self, **said: Any) -> None:
+        """Remember everything that is known now, and what was said about these files."""
+        before = self.memory.checked if self.is_unchanged else {}
+        self.memory.save(self.files, {**before, **said, "files": self.fingerprint})
+
+    def assembly(self) -> Assembly | None:
+        """The parts and their lineage, if all files are as they were.
+
+        It has no parameters: what is asked of it is lineage. Fetching facts may raise
+        :class:`DamagedError`.
+        """
+        project = self.recall("project")
+        if not isinstance(project, dict):
+            return None
+        outlines: dict[PartId, Outline] = {}
+        for part in self.memory:
+            outline = self.memory.outline(part)
+            if outline is None:
+                return None
+            outlines[part] = outline
+        if len(outlines) != project["parts"]:
+            return None
+        return Assembly(
+            name=project["name"],
+            version=project["version"],
+            dialect=project["dialect"],
+            parts=_Parts(outlines, self.contents),
+            outlines=outlines,
+            fetch=self._fetch,
+            model_order=tuple(part for part in outlines if part.kind is Kind.MODEL),
+            matrix={},
+            environments=(),
+        )
+
+    def _fetch(self, part: PartId) -> Facts:
+        try:
+            return read_facts(self.memory[part])
+        except UNREADABLE as error:
+            raise DamagedError from error
+
+
+class _Parts(Mapping[PartId, Part]):
+    """Parts with their main files, made when they are asked for."""
+
+    def __init__(self, outlines: Mapping[PartId, Outline], contents: Contents) -> None:
+        self._outlines = outlines
+        self._contents = contents
+
+    def __getitem__(self, part: PartId) -> Part:
+        file = SourceFile(self._outlines[part].file, self._contents)
+        return Part(id=part, files=(file,))
+
+    def __iter__(self) -> Any:
+        return iter(self._outlines)
+
+    def __len__(self) -> int:
+        return len(self._outlines)
+
+
+def _stamp(root: Path) -> str:
+    """Of everything but the parts' files that facts depend on: program, parser and dialect."""
+    parser = importlib.util.find_spec("sqlglot")
+    file = Path(parser.origin) if parser is not None and parser.origin else None
+    version = file.with_name("_version.py") if file else None
+    state = version.stat() if version is not None and version.exists() else None
+    of_parser = f"{state.st_size}/{state.st_mtime_ns}" if state else "?"
+    try:
+        dialect = tomllib.loads(read_file(root, PROJECT_FILE).decode()).get("dialect", "")
+    except ValueError:  # whoever reads it in earnest will say what is wrong
+        dialect = "?"
+    return f"{__version__}/{FACTS_VERSION}/{of_parser}/{dialect}"

@@ -1,0 +1,157 @@
+"""Which files a project has, and which of them are not what they were."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import time
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+from inchworm.core.errors import ProjectError, UsageError
+from inchworm.core.parts import Contents, Digest, Seen, digest_of
+
+FOLDERS = (
+    "schemas",
+    "models",
+    "checks",
+    "notebooks",
+    "pipelines",
+    "connections",
+    "flows",
+    "library",
+    "consumers",
+    "apis",
+    "environments",
+)
+FILES = ("inchworm.toml", "parameters.toml", "waivers.toml")
+
+_SKIPPED = {"__pycache__", ".ipynb_checkpoints"}
+_JUST_NOW = 50_000_000
+"""Nanoseconds: a file that changed this shortly before we looked may change again unnoticed, since
+file systems count time in steps."""
+_UNCERTAIN = -1
+
+
+PROJECT_FILE = FILES[0]
+
+
+def find_root(start: Path) -> Path:
+    """The folder of the project that a folder is in.
+
+    Raises:
+        UsageError: when neither the folder nor one above it has an ``inchworm.toml``.
+    """
+    for folder in (start.resolve(), *start.resolve().parents):
+        if (folder / PROJECT_FILE).is_file():
+            return folder
+    raise UsageError(
+        f"There is no {PROJECT_FILE} in {start.resolve()} or above it.",
+        next="Go into a project, or start one: inchworm new DIR.",
+    )
+
+
+def look(root: Path, before: Mapping[str, Seen]) -> dict[str, Seen]:
+    """Every file of a project, by path; those that look as they did before are not read.
+
+    Raises:
+        ProjectError: when a file cannot be read.
+    """
+    now = time.time_ns()
+    found: dict[str, Seen] = {}
+    for path, state in _states(root):
+        known = before.get(path)
+        looks = (state.st_size, state.st_mtime_ns, state.st_ctime_ns, state.st_ino)
+        if known is not None and known[:4] == looks:
+            found[path] = known
+            continue
+        digest = digest_of(read_file(root, path))
+        if max(state.st_mtime_ns, state.st_ctime_ns) > now - _JUST_NOW:
+            looks = (_UNCERTAIN, *looks[1:])
+        found[path] = Seen(*looks, digest)
+    return found
+
+
+def fingerprint(files: Mapping[str, Seen]) -> str:
+    """One short text for all files and their contents."""
+    lines = [f"{path} {files[path].digest}" for path in sorted(files)]
+    return hashlib.sha256("\n".join(lines).encode()).hexdigest()
+
+
+def read_file(root: Path, path: str) -> bytes:
+    """A file of a project.
+
+    Raises:
+        ProjectError: when it cannot be read.
+    """
+    try:
+        return (root / path).read_bytes()
+    except OSError as error:
+        raise ProjectError(
+            f"cannot be read: {error.strerror}",
+            where=path,
+            next="Make the file readable, or remove it.",
+        ) from error
+
+
+class TreeContents(Contents):
+    """The files of a project on disk, read when they are asked for."""
+
+    def __init__(self, root: Path, files: Mapping[str, Seen]) -> None:
+        super().__init__({})
+        self._root = root
+        self._files = files
+
+    def __getitem__(self, path: str) -> bytes:
+        content = read_file(self._root, path) if path in self._files else None
+        if content is None:
+            raise KeyError(path)
+        if digest_of(content) != self._files[path].digest:
+            raise ProjectError(
+                "changed while it was read.", where=path, next="Run the command again."
+            )
+        return content
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._files)
+
+    def __len__(self) -> int:
+        return len(self._files)
+
+    def __contains__(self, path: object) -> bool:
+        return path in self._files
+
+    def digest(self, path: str) -> Digest:
+        return self._files[path].digest
+
+
+def _states(root: Path) -> Iterator[tuple[str, os.stat_result]]:
+    for name in FILES:
+        try:
+            yield name, (root / name).stat()
+        except FileNotFoundError:
+            continue
+    for folder in FOLDERS:
+        yield from _below(root, folder)
+
+
+def _below(root: Path, folder: str) -> Iterator[tuple[str, os.stat_result]]:
+    try:
+        entries = sorted(os.scandir(root / folder), key=lambda entry: entry.name)
+    except (FileNotFoundError, NotADirectoryError):
+        return
+    for entry in entries:
+        if entry.name.startswith(".") or entry.name in _SKIPPED:
+            continue
+        path = f"{folder}/{entry.name}"
+        if entry.is_dir():
+            yield from _below(root, path)
+        elif not entry.name.endswith((".pyc", "~")):
+            try:
+                yield path, entry.stat()
+            except FileNotFoundError:  # a link to nothing
+                raise ProjectError(
+                    "cannot be read: it leads to no file",
+                    where=path,
+                    next="Make the file readable, or remove it.",
+                ) from None

@@ -1,0 +1,185 @@
+"""What was worked out at earlier readings of a project, so that little has to be done again.
+
+One SQLite file: what each file looked like and its digest, the outline of each part, the facts of
+each part as text, and what the last check said. It is written in one transaction. It is a
+convenience: what is missing, damaged, or was written by another version of the program is worked
+out again, and nothing is said about it.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import zlib
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+from inchworm.core.facts import Outline
+from inchworm.core.facts_text import UNREADABLE, Known, outline_from, outline_line, read_outline
+from inchworm.core.parts import PartId, Seen
+
+FILE = ".inchworm/facts.sqlite"
+
+_TABLES = """
+CREATE TABLE about (stamp TEXT NOT NULL);
+CREATE TABLE files (path TEXT PRIMARY KEY, size INT, changed INT, status INT, node INT, digest TEXT)
+  WITHOUT ROWID;
+CREATE TABLE outlines (part TEXT PRIMARY KEY, sum INT, outline TEXT) WITHOUT ROWID;
+CREATE TABLE facts (part TEXT PRIMARY KEY, sum INT, facts TEXT);
+CREATE TABLE checked (sum INT, said TEXT);
+"""
+_PATIENCE = 0.2
+"""Seconds to wait for another process that writes; after that, nothing is remembered."""
+
+
+class FactsStore(Known):
+    """The facts of one project's parts, kept in a file.
+
+    Args:
+        path: the file; it need not exist.
+        stamp: of everything but the project's files that facts depend on. Facts with another stamp
+            are forgotten.
+    """
+
+    def __init__(self, path: Path, stamp: str) -> None:
+        self._path = path
+        self._stamp = stamp
+        self._rows: dict[str, Any] = {}
+        self._outlines: dict[PartId, Outline] = {}
+        self._new: dict[str, str] = {}
+        self._gone: set[str] = set()
+        self.files: dict[str, Seen] = {}
+        self.checked: Any = None
+        self._connection: sqlite3.Connection | None = None
+        try:
+            self._load()
+        except (sqlite3.Error, *UNREADABLE):
+            self.forget()
+
+    def _load(self) -> None:
+        if not self._path.is_file():
+            return
+        self._connection = sqlite3.connect(self._path, timeout=_PATIENCE)
+        read = self._connection.execute
+        if read("SELECT stamp FROM about").fetchone() != (self._stamp,):
+            self.forget()
+            return
+        self.files = {path: Seen(*seen) for path, *seen in read("SELECT * FROM files")}
+        rows = [
+            text
+            for sum_, text in read("SELECT sum, outline FROM outlines")
+            if sum_ == zlib.crc32(text.encode())
+        ]
+        self._rows = {row[0]: row for row in json.loads(f"[{','.join(rows)}]")}
+        for sum_, text in read("SELECT sum, said FROM checked"):
+            self.checked = json.loads(text) if sum_ == zlib.crc32(text.encode()) else None
+
+    def forget(self) -> None:
+        """Know nothing, and remove the file."""
+        self.close()
+        self._rows, self.files, self.checked = {}, {}, None
+        with suppress(OSError):
+            self._path.unlink(missing_ok=True)
+
+    def close(self) -> None:
+        """Let go of the file."""
+        if self._connection is not None:
+            self._connection.close()
+            self._connection = None
+
+    # ---- facts --------------------------------------------------------------------------------
+
+    def __getitem__(self, part: PartId) -> str:
+        name = str(part)
+        if name in self._new:
+            return self._new[name]
+        if name not in self._rows or self._connection is None:
+            raise KeyError(part)
+        try:
+            found = self._connection.execute(
+                "SELECT sum, facts FROM facts WHERE part = ?", (name,)
+            ).fetchone()
+        except (sqlite3.Error, UnicodeDecodeError) as error:
+            raise KeyError(part) from error
+        if found is None or found[0] != zlib.crc32(str(found[1]).encode()):
+            raise KeyError(part)
+        return str(found[1])
+
+    def __setitem__(self, part: PartId, text: str) -> None:
+        self._new[str(part)] = text
+        self._outlines[part] = read_outline(text)
+
+    def __delitem__(self, part: PartId) -> None:
+        name = str(part)
+        self._gone.add(name)
+        self._rows.pop(name, None)
+        self._new.pop(name, None)
+        self._outlines.pop(part, None)
+
+    def __iter__(self) -> Iterator[PartId]:
+        return (PartId.parse(name) for name in {**self._rows, **self._new})
+
+    def __len__(self) -> int:
+        return len({**self._rows, **self._new})
+
+    @property
+    def names(self) -> list[str]:
+        """The parts that something is known about, as ``kind:name``, sorted."""
+        return sorted({**self._rows, **self._new})
+
+    def outline(self, part: PartId) -> Outline | None:
+        found = self._outlines.get(part)
+        if found is None and (row := self._rows.get(str(part))) is not None:
+            try:
+                found = self._outlines[part] = outline_from(row)
+            except UNREADABLE:
+                return None
+        return found
+
+    # ---- keeping ------------------------------------------------------------------------------
+
+    def save(self, files: Mapping[str, Seen], checked: Any = None) -> None:
+        """Keep what is new. That it cannot be kept is no fault that anybody has to hear of.
+
+        Args:
+            files: what the project's files look like now.
+            checked: what the check of just these files said.
+        """
+        if not (self._new or self._gone or files != self.files or checked != self.checked):
+            return
+        with suppress(sqlite3.Error, OSError):
+            if self._connection is None:
+                self._path.parent.mkdir(parents=True, exist_ok=True)
+                self._connection = sqlite3.connect(self._path, timeout=_PATIENCE)
+            self._connection.execute("PRAGMA synchronous = OFF")
+            with self._connection as transaction:
+                self._write(transaction, files, checked)
+
+    def _write(self, to: sqlite3.Connection, files: Mapping[str, Seen], checked: Any) -> None:
+        to.execute("BEGIN IMMEDIATE")
+        if not to.execute("SELECT 1 FROM sqlite_master").fetchone():
+            for statement in _TABLES.split(";")[:-1]:
+                to.execute(statement)
+            to.execute("INSERT INTO about VALUES (?)", (self._stamp,))
+        new_files = [(path, *seen) for path, seen in files.items() if self.files.get(path) != seen]
+        to.executemany("INSERT OR REPLACE INTO files VALUES (?, ?, ?, ?, ?, ?)", new_files)
+        gone = [(path,) for path in self.files.keys() - files.keys()]
+        to.executemany("DELETE FROM files WHERE path = ?", gone)
+        left = [(name,) for name in self._gone - self._new.keys()]
+        to.executemany("DELETE FROM outlines WHERE part = ?", left)
+        to.executemany("DELETE FROM facts WHERE part = ?", left)
+        heads = ((name, outline_line(text)) for name, text in self._new.items())
+        to.executemany(
+            "INSERT OR REPLACE INTO outlines VALUES (?, ?, ?)",
+            ((name, zlib.crc32(line.encode()), line) for name, line in heads),
+        )
+        to.executemany(
+            "INSERT OR REPLACE INTO facts VALUES (?, ?, ?)",
+            ((name, zlib.crc32(text.encode()), text) for name, text in self._new.items()),
+        )
+        to.execute("DELETE FROM checked")
+        if checked is not None:
+            said = json.dumps(checked, ensure_ascii=False)
+            to.execute("INSERT INTO checked VALUES (?, ?)", (zlib.crc32(said.encode()), said))

@@ -10,8 +10,8 @@ from inchworm.core.facts import Facts
 from inchworm.core.lineage import How
 from inchworm.core.parameters import Type, Value
 from inchworm.core.parts import Kind, PartId
+from inchworm.kinds.names import part_of
 from inchworm.kinds.reading import Reading, read_project
-from inchworm.kinds.working_out import KINDS
 
 GAUGES = {
     "schemas/raw/schema.toml": b'managed = "outside"\n',
@@ -76,8 +76,8 @@ def notebook(*cells: str) -> str:
 )
 def test_a_path_belongs_to_one_part_at_most(path: str, part: str | None) -> None:
     """By its folder, its depth and its ending."""
-    found = [str(PartId(k.kind, n)) for k in KINDS.values() if (n := k.name_of(path))]
-    assert found == ([part] if part else [])
+    found = part_of(path)
+    assert (None if found is None else str(found)) == part
 
 
 def test_a_notebook_is_followed_as_far_as_it_is_constant() -> None:

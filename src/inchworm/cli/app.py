@@ -41,15 +41,21 @@ class App:
     """One run of the program in one project."""
 
     project: Project
+    source: Source
+    """The source tree, and what is remembered of it."""
 
     @classmethod
-    def here(cls) -> App:
+    def here(cls, source: Source | None = None) -> App:
         """The project that the present folder is in.
+
+        Args:
+            source: its source tree, where it has been looked at before.
 
         Raises:
             UsageError: when it is in none.
         """
-        return cls(find_project(Path.cwd()))
+        project = find_project(Path.cwd() if source is None else source.root)
+        return cls(project, source or Source(project.root))
 
     @property
     def root(self) -> Path:
@@ -80,11 +86,6 @@ class App:
         from inchworm.store.bundles import BundleStore
 
         return BundleStore(self.project.path(self.project.settings.storage.bundles))
-
-    @cached_property
-    def source(self) -> Source:
-        """The source tree, and what is remembered of it."""
-        return Source(self.root)
 
     def read(self) -> tuple[Reading, list[Finding]]:
         """The source tree, read; and what is wrong with the environment files."""

@@ -51,9 +51,10 @@ class Kind(StrEnum):
     LIBRARY = "library"
     CONSUMER = "consumer"
 
+    __hash__ = str.__hash__  # that of an enum is slow, and parts are looked up all the time
 
-@dataclass(frozen=True, order=True)
-class PartId:
+
+class PartId(NamedTuple):
     """``kind:name``, e.g. ``model:hydro.hourly_level``."""
 
     kind: Kind
@@ -61,9 +62,6 @@ class PartId:
 
     def __str__(self) -> str:
         return f"{self.kind._value_}:{self.name}"
-
-    def __hash__(self) -> int:
-        return hash(self.name)  # a name is hardly ever that of two kinds
 
     @classmethod
     def parse(cls, text: str) -> PartId:

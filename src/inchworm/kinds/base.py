@@ -31,10 +31,6 @@ class PartKind(Protocol, Generic[Definition]):
 
     kind: Kind
 
-    def name_of(self, path: str) -> str | None:
-        """The name of the part that a path belongs to, or None when it is not of this kind."""
-        ...
-
     def read(
         self, part: Part, surroundings: Surroundings, report: Callable[[Finding], None]
     ) -> Definition | None:
@@ -57,11 +53,3 @@ class PartKind(Protocol, Generic[Definition]):
             KeyError: with the name of a parameter that has no value.
         """
         ...
-
-
-def file_below(path: str, folder: str, suffix: str) -> str | None:
-    """``name`` when the path is ``folder/name<suffix>``."""
-    head, _, rest = path.partition("/")
-    if head != folder or not rest.endswith(suffix) or "/" in rest:
-        return None
-    return rest[: -len(suffix)]

@@ -13,7 +13,7 @@ from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
-from inchworm.kinds.base import Surroundings, file_below
+from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, parameter_uses, read_part
 
 
@@ -42,10 +42,6 @@ class ConnectionKind:
     """How connections are handled."""
 
     kind = Kind.CONNECTION
-
-    def name_of(self, path: str) -> str | None:
-        """``connections/notice_service.toml`` is ``notice_service``."""
-        return file_below(path, "connections", ".toml")
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Connection | None:
         """The settings; an address or credential written out is an error."""

@@ -12,7 +12,7 @@ from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
-from inchworm.kinds.base import Surroundings, file_below
+from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, read_part
 
 
@@ -40,10 +40,6 @@ class ConsumerKind:
     """How consumers are handled."""
 
     kind = Kind.CONSUMER
-
-    def name_of(self, path: str) -> str | None:
-        """``consumers/flood_map.toml`` is ``flood_map``."""
-        return file_below(path, "consumers", ".toml")
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Consumer | None:
         """The settings."""

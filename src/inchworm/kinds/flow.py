@@ -21,7 +21,7 @@ from inchworm.core.sql.parse import SqlProblem, parse_query
 from inchworm.core.sql.render import parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
-from inchworm.kinds.base import Surroundings, file_below
+from inchworm.kinds.base import Surroundings
 from inchworm.kinds.model import reads_of
 from inchworm.kinds.settings import Report, Settings, parameter_uses, read_part
 
@@ -91,10 +91,6 @@ class FlowKind:
     """How flows are handled."""
 
     kind = Kind.FLOW
-
-    def name_of(self, path: str) -> str | None:
-        """``flows/publish_warnings.toml`` is ``publish_warnings``."""
-        return file_below(path, "flows", ".toml")
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Flow | None:
         """The settings and the API document that they name."""

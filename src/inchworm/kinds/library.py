@@ -29,13 +29,6 @@ class LibraryKind:
 
     kind = Kind.LIBRARY
 
-    def name_of(self, path: str) -> str | None:
-        """Everything below ``library/riverlib/`` belongs to ``riverlib``."""
-        pieces = path.split("/")
-        if pieces[0] != "library" or len(pieces) < 3 or not path.endswith(".py"):
-            return None
-        return pieces[1]
-
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Library | None:
         """The source files; each must be Python."""
         sources: dict[str, str] = {}

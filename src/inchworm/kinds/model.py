@@ -22,7 +22,7 @@ from inchworm.core.sql.parse import SqlProblem, parse_query, split_settings
 from inchworm.core.sql.render import line_of_parameter, parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import KeyPath, TomlDocument
-from inchworm.kinds.base import Surroundings, file_below
+from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, read_document, validate
 
 Bound = int | float
@@ -85,13 +85,6 @@ class ModelKind:
     """How models are handled."""
 
     kind = Kind.MODEL
-
-    def name_of(self, path: str) -> str | None:
-        """``models/hydro/hourly_level.sql`` is ``hydro.hourly_level``, in lower case."""
-        pieces = path.split("/")
-        if len(pieces) != 3 or pieces[0] != "models" or not path.endswith(".sql"):
-            return None
-        return f"{pieces[1]}.{pieces[2].removesuffix('.sql')}".lower()
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Model | None:
         """The settings comment and the syntax tree."""
@@ -215,10 +208,6 @@ class CheckKind:
     """How check files are handled."""
 
     kind = Kind.CHECK
-
-    def name_of(self, path: str) -> str | None:
-        """``checks/readings_are_recent.sql`` is ``readings_are_recent``."""
-        return file_below(path, "checks", ".sql")
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> DataCheck | None:
         """The settings comment and the syntax tree."""

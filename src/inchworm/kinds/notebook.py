@@ -19,7 +19,7 @@ from inchworm.core.sql.parse import SqlProblem, parse_query
 from inchworm.core.sql.render import parameters_in
 from inchworm.core.sql.types import normal_type
 from inchworm.core.structure.tables import Column, Table
-from inchworm.kinds.base import Surroundings, file_below
+from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report
 
 _HELPER = "env"
@@ -56,10 +56,6 @@ class NotebookKind:
     """How notebooks are handled."""
 
     kind = Kind.NOTEBOOK
-
-    def name_of(self, path: str) -> str | None:
-        """``notebooks/level_forecast.ipynb`` is ``level_forecast``."""
-        return file_below(path, "notebooks", ".ipynb")
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Notebook | None:
         """The document, and every call of the helper in its code."""

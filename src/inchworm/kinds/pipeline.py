@@ -15,7 +15,7 @@ from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
-from inchworm.kinds.base import Surroundings, file_below
+from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, parameter_uses, read_part
 
 
@@ -79,10 +79,6 @@ class PipelineKind:
     """How pipelines are handled."""
 
     kind = Kind.PIPELINE
-
-    def name_of(self, path: str) -> str | None:
-        """``pipelines/nightly.toml`` is ``nightly``."""
-        return file_below(path, "pipelines", ".toml")
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Pipeline | None:
         """Steps and schedules; cron expressions and time zones are tried."""

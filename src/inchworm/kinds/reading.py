@@ -26,30 +26,15 @@ from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlProblem, read_toml
 from inchworm.kinds.base import Surroundings
+from inchworm.kinds.names import FOLDERS, SHARED_FOLDERS, part_of
 from inchworm.kinds.working_out import (
     EVERY_NAME,
     FILE_PREFIX,
-    KINDS,
     digest_of_names,
+    kind_of,
     with_documents,
     work_out,
 )
-
-FOLDERS: Mapping[str, Kind] = {
-    "schemas": Kind.SCHEMA,
-    "models": Kind.MODEL,
-    "checks": Kind.CHECK,
-    "notebooks": Kind.NOTEBOOK,
-    "pipelines": Kind.PIPELINE,
-    "connections": Kind.CONNECTION,
-    "flows": Kind.FLOW,
-    "library": Kind.LIBRARY,
-    "consumers": Kind.CONSUMER,
-}
-"""The folders of a project in which every file belongs to a part, and of which kind."""
-
-SHARED_FOLDERS = ("apis",)
-"""Folders whose files belong to the parts that name them."""
 
 _SEEN_BY_OTHERS = (*SHARED_FOLDERS, "library")
 _MENTION = re.compile(r"(\w+)\s*\.\s*(\w+)")
@@ -70,7 +55,7 @@ class Reading:
     def definition(self, part: PartId) -> Any:
         """What a part's files say; None when they cannot be read."""
         surroundings = Surroundings(dialect=self.assembly.dialect, shared=self.shared)
-        return KINDS[part.kind].read(self.assembly.parts[part], surroundings, lambda _: None)
+        return kind_of(part.kind).read(self.assembly.parts[part], surroundings, lambda _: None)
 
     def render(self, part: PartId, values: Mapping[str, Value]) -> Rendered:
         """A part with one environment's values.
@@ -78,7 +63,7 @@ class Reading:
         Raises:
             KeyError: with the name of a parameter that has no value.
         """
-        return KINDS[part.kind].render(self.definition(part), values)
+        return kind_of(part.kind).render(self.definition(part), values)
 
 
 def read_project(
@@ -139,14 +124,11 @@ def _parts(contents: Contents, findings: list[Finding]) -> dict[PartId, Part]:
     """Which part each file belongs to."""
     by_part: dict[PartId, list[SourceFile]] = defaultdict(list)
     for path in sorted(contents):
-        kind = FOLDERS.get(path.partition("/")[0])
-        if kind is None:
-            continue
-        name = KINDS[kind].name_of(path)
-        if name is None:
+        part = part_of(path)
+        if part is not None:
+            by_part[part].append(SourceFile(path, contents))
+        elif path.partition("/")[0] in FOLDERS:
             findings.append(rules.STRAY_FILE.finding("belongs to no part", file=path))
-        else:
-            by_part[PartId(kind, name)].append(SourceFile(path, contents))
     return {part: Part(id=part, files=tuple(by_part[part])) for part in sorted(by_part)}
 
 

@@ -79,13 +79,6 @@ class SchemaKind:
 
     kind = Kind.SCHEMA
 
-    def name_of(self, path: str) -> str | None:
-        """Everything below ``schemas/ops/`` belongs to ``ops``."""
-        pieces = path.split("/")
-        if pieces[0] != "schemas" or len(pieces) < 3 or not path.endswith((".sql", ".toml")):
-            return None
-        return pieces[1].lower()
-
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Schema | None:
         """The settings, the scripts, and the tables that they leave behind."""
         base = "/".join(part.main.path.split("/")[:2]) + "/"

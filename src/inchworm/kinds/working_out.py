@@ -5,7 +5,8 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import replace
-from types import MappingProxyType
+from functools import cache
+from importlib import import_module
 from typing import Any, TypeVar
 
 from inchworm.core.facts import Facts, Outline, outline_of, structure_digest
@@ -14,31 +15,19 @@ from inchworm.core.findings import Finding
 from inchworm.core.parts import Contents, Kind, Part, SourceFile
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.base import PartKind, Surroundings
-from inchworm.kinds.connection import ConnectionKind
-from inchworm.kinds.consumer import ConsumerKind
-from inchworm.kinds.flow import FlowKind
-from inchworm.kinds.library import LibraryKind
-from inchworm.kinds.model import CheckKind, ModelKind
-from inchworm.kinds.notebook import NotebookKind
-from inchworm.kinds.pipeline import PipelineKind
-from inchworm.kinds.schema import SchemaKind
 
-KINDS: Mapping[Kind, PartKind[Any]] = MappingProxyType(
-    {
-        kind.kind: kind
-        for kind in (
-            SchemaKind(),
-            ModelKind(),
-            CheckKind(),
-            NotebookKind(),
-            PipelineKind(),
-            ConnectionKind(),
-            FlowKind(),
-            LibraryKind(),
-            ConsumerKind(),
-        )
-    }
-)
+_CLASSES: Mapping[Kind, str] = {
+    Kind.SCHEMA: "schema.SchemaKind",
+    Kind.MODEL: "model.ModelKind",
+    Kind.CHECK: "model.CheckKind",
+    Kind.NOTEBOOK: "notebook.NotebookKind",
+    Kind.PIPELINE: "pipeline.PipelineKind",
+    Kind.CONNECTION: "connection.ConnectionKind",
+    Kind.FLOW: "flow.FlowKind",
+    Kind.LIBRARY: "library.LibraryKind",
+    Kind.CONSUMER: "consumer.ConsumerKind",
+}
+"""The class that handles each kind; its module is imported when a part of the kind is read."""
 
 EVERY_NAME = "*"
 """Under this name it is noted that all names were looked through."""
@@ -82,6 +71,14 @@ class _Looking(Mapping[str, Value]):
         return len(self._within)
 
 
+@cache
+def kind_of(kind: Kind) -> PartKind[Any]:
+    """How a kind of part is handled."""
+    module, _, name = _CLASSES[kind].partition(".")
+    made: PartKind[Any] = getattr(import_module(f"inchworm.kinds.{module}"), name)()
+    return made
+
+
 def digest_of_names(names: Collection[str]) -> str:
     """One short text for a set of names."""
     return hashlib.sha256("\n".join(sorted(names)).encode()).hexdigest()[:20]
@@ -100,7 +97,7 @@ def work_out(part: Part, dialect: str, shared: Contents, tables: Mapping[str, Ta
     saw: dict[str, str] = {}
     looking = _Looking(tables, saw, lambda _, table: structure_digest(table))
     files = _Looking(shared, saw, lambda path, _: shared.digest(path), FILE_PREFIX)
-    kind = KINDS[part.id.kind]
+    kind = kind_of(part.id.kind)
     surroundings = Surroundings(dialect=dialect, shared=files)
     definition = kind.read(part, surroundings, findings.append)
     if definition is None:

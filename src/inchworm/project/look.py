@@ -10,20 +10,11 @@ from pathlib import Path
 
 from inchworm.core.errors import ProjectError, UsageError
 from inchworm.core.parts import Contents, Digest, Seen, digest_of
+from inchworm.kinds.names import FOLDERS, SHARED_FOLDERS
 
-FOLDERS = (
-    "schemas",
-    "models",
-    "checks",
-    "notebooks",
-    "pipelines",
-    "connections",
-    "flows",
-    "library",
-    "consumers",
-    "apis",
-    "environments",
-)
+LOOKED_AT = (*FOLDERS, *SHARED_FOLDERS, "environments")
+"""The folders of a project."""
+
 FILES = ("inchworm.toml", "parameters.toml", "waivers.toml")
 
 _SKIPPED = {"__pycache__", ".ipynb_checkpoints"}
@@ -131,7 +122,7 @@ def _states(root: Path) -> Iterator[tuple[str, os.stat_result]]:
             yield name, (root / name).stat()
         except FileNotFoundError:
             continue
-    for folder in FOLDERS:
+    for folder in LOOKED_AT:
         yield from _below(root, folder)
 
 

@@ -13,7 +13,8 @@ from inchworm.core.facts_text import Known
 from inchworm.core.findings import Finding
 from inchworm.core.parameters import FILE as PARAMETERS
 from inchworm.core.parts import Contents, Kind
-from inchworm.kinds.reading import FOLDERS, SHARED_FOLDERS, Reading, read_project
+from inchworm.kinds.names import FOLDERS, SHARED_FOLDERS
+from inchworm.kinds.reading import Reading, read_project
 from inchworm.project.config import (
     ProjectSettings,
     read_environments,

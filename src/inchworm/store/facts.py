@@ -13,6 +13,7 @@ import sqlite3
 import zlib
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -46,7 +47,6 @@ class FactsStore(Known):
     def __init__(self, path: Path, stamp: str) -> None:
         self._path = path
         self._stamp = stamp
-        self._rows: dict[str, Any] = {}
         self._outlines: dict[PartId, Outline] = {}
         self._new: dict[str, str] = {}
         self._gone: set[str] = set()
@@ -67,19 +67,26 @@ class FactsStore(Known):
             self.forget()
             return
         self.files = {path: Seen(*seen) for path, *seen in read("SELECT * FROM files")}
-        rows = [
-            text
-            for sum_, text in read("SELECT sum, outline FROM outlines")
-            if sum_ == zlib.crc32(text.encode())
-        ]
-        self._rows = {row[0]: row for row in json.loads(f"[{','.join(rows)}]")}
         for sum_, text in read("SELECT sum, said FROM checked"):
             self.checked = json.loads(text) if sum_ == zlib.crc32(text.encode()) else None
+
+    @cached_property
+    def _rows(self) -> dict[str, Any]:
+        """Outlines as plain data, by part; those that are damaged are left out."""
+        if self._connection is None:
+            return {}
+        try:
+            found = self._connection.execute("SELECT sum, outline FROM outlines").fetchall()
+            whole = [text for sum_, text in found if sum_ == zlib.crc32(text.encode())]
+            return {row[0]: row for row in json.loads(f"[{','.join(whole)}]")}
+        except (sqlite3.Error, *UNREADABLE):
+            return {}
 
     def forget(self) -> None:
         """Know nothing, and remove the file."""
         self.close()
-        self._rows, self.files, self.checked = {}, {}, None
+        self.__dict__.pop("_rows", None)
+        self.files, self.checked = {}, None
         with suppress(OSError):
             self._path.unlink(missing_ok=True)
 

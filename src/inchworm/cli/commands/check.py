@@ -108,11 +108,12 @@ def command(format_: str, as_json: bool, explain: str | None) -> None:
     if explain is not None:
         _explain(explain)
         return
-    checked = _checked_before(Source.here())
+    source = Source.here()
+    checked = _checked_before(source)
     if checked is None:
         from inchworm.cli.app import App
 
-        _, checked = check_tree(App.here())
+        _, checked = check_tree(App.here(source))
     findings = checked.findings
     match "json" if as_json else format_:
         case "json":

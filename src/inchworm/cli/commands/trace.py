@@ -84,11 +84,11 @@ def command(
     source = Source.here()
     remembered = source.assembly()
     try:
-        assembly = remembered or _read()
+        assembly = remembered or _read(source)
         answer = question.ask(assembly)
     except DamagedError:
         source.memory.forget()
-        assembly = _read()
+        assembly = _read(source)
         answer = question.ask(assembly)
     if picture is not None:
         _draw(answer.edges, picture)
@@ -98,10 +98,10 @@ def command(
         _print(assembly, answer.edges, "json" if as_json else format_, source.root)
 
 
-def _read() -> Assembly:
+def _read(source: Source) -> Assembly:
     from inchworm.cli.app import App
 
-    app = App.here()
+    app = App.here(source)
     reading, _ = app.read()
     app.remember(reading)
     return reading.assembly

@@ -53,9 +53,14 @@ class Source:
         return FactsStore(self.root / FILE, _stamp(self.root))
 
     @cached_property
+    def _read(self) -> dict[str, bytes]:
+        """Contents that had to be read in order to tell what the files look like."""
+        return {}
+
+    @cached_property
     def files(self) -> dict[str, Seen]:
         """What the files look like now."""
-        return look(self.root, self.memory.files)
+        return look(self.root, self.memory.files, self._read)
 
     @cached_property
     def fingerprint(self) -> str:
@@ -65,7 +70,7 @@ class Source:
     @cached_property
     def contents(self) -> Contents:
         """The contents of the files."""
-        return TreeContents(self.root, self.files)
+        return TreeContents(self.root, self.files, self._read)
 
     @property
     def is_unchanged(self) -> bool:

@@ -14,7 +14,7 @@ import hashlib
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import NamedTuple
 
 from inchworm.core.findings import Finding
@@ -145,6 +145,7 @@ class Outline(NamedTuple):
         return tuple(schedule.name for schedule in self.schedules)
 
 
+@lru_cache(maxsize=4096)
 def structure_digest(table: Table) -> str:
     """What readers of a table depend on, as a short text."""
     lines = [f"{c.name}\0{c.type}\0{c.required}" for c in table.columns]

@@ -18,7 +18,7 @@ from inchworm.core.parameters import Value
 from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.sql.columns import Resolution, resolve, tables_in
-from inchworm.core.sql.parse import SqlProblem, parse_query, split_settings
+from inchworm.core.sql.parse import MAYBE_PARAMETER, SqlProblem, parse_query, split_settings
 from inchworm.core.sql.render import line_of_parameter, parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import KeyPath, TomlDocument
@@ -274,6 +274,8 @@ def read_sql(
 
 def sql_uses(query: exp.Expr, file: str, text: str) -> tuple[Use, ...]:
     """The parameters that a query uses; ``text`` is the file that it stands in."""
+    if not MAYBE_PARAMETER.search(text):
+        return ()
     return tuple(
         Use(parameter=name, file=file, line=line_of_parameter(name, text))
         for name in parameters_in(query)

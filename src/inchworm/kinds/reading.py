@@ -216,7 +216,7 @@ class _Rounds:
         cut_here = {part for part, _ in self.cut}
         return work_out_many(
             [part for part in parts if part.id not in cut_here],
-            {p: {provider[t] for t in reads[p]} & chosen - {p} for p in chosen},
+            {p: ({provider[t] for t in reads[p]} - {p}) & chosen for p in chosen},
             self.known,
             provider,
             reads,
@@ -244,7 +244,8 @@ class _Rounds:
             return list(parts)
         provider = {**{p.name: p for p in parts if p.kind is Kind.MODEL}, **self.tables.provider}
         after = {
-            id_: {provider[t] for t in self._believed_reads(part, provider)} & parts.keys() - {id_}
+            id_: ({provider[t] for t in self._believed_reads(part, provider)} - {id_})
+            & parts.keys()
             for id_, part in parts.items()
         }
         order, _ = _sorted_or_cut(after)

@@ -22,6 +22,8 @@ _JUST_NOW = 50_000_000
 """Nanoseconds: a file that changed this shortly before we looked may change again unnoticed, since
 file systems count time in steps."""
 _UNCERTAIN = -1
+_SMALL = 64_000
+"""Bytes up to which a file's content is kept after it was read."""
 
 
 PROJECT_FILE = FILES[0]
@@ -42,8 +44,15 @@ def find_root(start: Path) -> Path:
     )
 
 
-def look(root: Path, before: Mapping[str, Seen]) -> dict[str, Seen]:
+def look(
+    root: Path, before: Mapping[str, Seen], read: dict[str, bytes] | None = None
+) -> dict[str, Seen]:
     """Every file of a project, by path; those that look as they did before are not read.
+
+    Args:
+        root: the project's folder.
+        before: what the files looked like earlier.
+        read: takes up the contents of small files that had to be read.
 
     Raises:
         ProjectError: when a file cannot be read.
@@ -56,7 +65,10 @@ def look(root: Path, before: Mapping[str, Seen]) -> dict[str, Seen]:
         if known is not None and known[:4] == looks:
             found[path] = known
             continue
-        digest = digest_of(read_file(root, path))
+        content = read_file(root, path)
+        digest = digest_of(content)
+        if read is not None and len(content) <= _SMALL:
+            read[path] = content
         if max(state.st_mtime_ns, state.st_ctime_ns) > now - _JUST_NOW:
             looks = (_UNCERTAIN, *looks[1:])
         found[path] = Seen(*looks, digest)
@@ -88,12 +100,15 @@ def read_file(root: Path, path: str) -> bytes:
 class TreeContents(Contents):
     """The files of a project on disk, read when they are asked for."""
 
-    def __init__(self, root: Path, files: Mapping[str, Seen]) -> None:
+    def __init__(self, root: Path, files: Mapping[str, Seen], read: dict[str, bytes]) -> None:
         super().__init__({})
         self._root = root
         self._files = files
+        self._read = read
 
     def __getitem__(self, path: str) -> bytes:
+        if path in self._read:
+            return self._read[path]
         content = read_file(self._root, path) if path in self._files else None
         if content is None:
             raise KeyError(path)

@@ -79,7 +79,7 @@ class Project:
     @cached_property
     def contents(self) -> Contents:
         """All files of the project."""
-        return TreeContents(self.root, look(self.root, {}))
+        return TreeContents(self.root, look(self.root, {}), {})
 
     def read(
         self, contents: Contents | None = None, known: Known | None = None

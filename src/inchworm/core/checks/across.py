@@ -125,6 +125,13 @@ _OUTSIDE = (Kind.FLOW, Kind.CONSUMER)
 
 def two_with_one_name(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     """Parts whose names differ at most in case, and tables that two parts provide."""
+    outlines = assembly.outlines.values()
+    names = {(part.kind, part.name.lower()) for part in assembly.parts}
+    tables = {table.lower() for outline in outlines for table in outline.interfaces}
+    if len(names) == len(assembly.parts) and len(tables) == sum(
+        len(o.interfaces) for o in outlines
+    ):
+        return
     by_name: dict[tuple[Kind, str], list[PartId]] = defaultdict(list)
     for part in assembly.parts:
         by_name[part.kind, part.name.lower()].append(part)

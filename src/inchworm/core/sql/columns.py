@@ -30,7 +30,13 @@ from inchworm.core.sql.relations import (
 from inchworm.core.sql.values import Problem
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 
-_ROW_MULTIPLYING = (exp.Explode, exp.Posexplode, exp.Unnest, exp.Inline, exp.GenerateSeries)
+_ROW_MULTIPLYING: tuple[type[exp.Expr], ...] = (
+    exp.Explode,
+    exp.Posexplode,
+    exp.Unnest,
+    exp.Inline,
+    exp.GenerateSeries,
+)
 _RECURSION_LIMIT = 50
 
 
@@ -55,7 +61,7 @@ def resolve(query: exp.Query, tables: Mapping[str, Table], dialect: str) -> Reso
         tables: known tables by folded logical name.
         dialect: the dialect that the query is written in.
     """
-    resolver = _Resolver(tables, dialect)
+    resolver = _Resolver(tables, dialect, has=frozenset(map(type, query.walk())))
     relation = resolver.query(query, Scope())
     return Resolution(
         columns=relation.columns,
@@ -162,7 +168,7 @@ class _Resolver(ProjectionResolver):
                 other = right.columns[i] if i < len(right.columns) else None
                 extra = other.sources if other and not right.open else unknown
                 same = other is not None and other.type == column.type
-                columns[i] = replace(column.also(extra), type=column.type if same else UNKNOWN_TYPE)
+                columns[i] = column.also(extra)._replace(type=column.type if same else UNKNOWN_TYPE)
         merged = Relation(
             columns=tuple(columns),
             rows=rows,
@@ -225,7 +231,9 @@ class _Resolver(ProjectionResolver):
         if _is_limited(node) or (distinct is not None and distinct.args.get("on") is not None):
             rows |= self._order(node, columns, scope)
         for projection in node.expressions:
-            if not is_plain(projection) and projection.find(*_ROW_MULTIPLYING) is not None:
+            if is_plain(projection) or self.has.isdisjoint(_ROW_MULTIPLYING):
+                continue
+            if projection.find(*_ROW_MULTIPLYING) is not None:
                 rows |= self._value(projection, scope, node)
         return as_rows(rows)
 

@@ -24,8 +24,9 @@ def fold(identifier: exp.Identifier, dialect: str) -> str:
 
     In a dialect that folds to upper case, a quoted all-upper name is the same as the bare one.
     """
-    text = str(identifier.this)
-    if not identifier.args.get("quoted") or not quoted_case_counts(dialect):
+    arguments = identifier.args
+    text: str = arguments["this"]
+    if not arguments.get("quoted") or not quoted_case_counts(dialect):
         return text.lower()
     upper = Dialect.get_or_raise(dialect).normalization_strategy is NormalizationStrategy.UPPERCASE
     return text.lower() if upper and text == text.upper() else text

@@ -13,7 +13,8 @@ from sqlglot.tokenizer_core import TokenType
 from inchworm.core.sql.names import line_of
 
 _OPEN, _CLOSE = "/*---", "---*/"
-_MAYBE_PARAMETER = re.compile(r"(?<![:\w]):[A-Za-z_]")
+MAYBE_PARAMETER = re.compile(r"(?<![:\w]):[A-Za-z_]")
+"""Text without this has no named parameter."""
 _STATEMENTS = (exp.DDL, exp.DML, exp.Drop, exp.Alter, exp.Command)
 _CASE_COUNTS = frozenset({TokenType.VAR, TokenType.IDENTIFIER, TokenType.STRING})
 _OPERANDS = frozenset(
@@ -89,7 +90,7 @@ def _with_dollars(text: str, dialect: str) -> str:
     DuckDB also has ``alias: expression``, for which its parser takes the colon of ``SELECT :name``.
     A colon is a parameter's when a name follows it at once, and no operand stands before it.
     """
-    if dialect != "duckdb" or not _MAYBE_PARAMETER.search(text):
+    if dialect != "duckdb" or not MAYBE_PARAMETER.search(text):
         return text
     characters = list(text)
     tokens = sqlglot.tokenize(text, read=dialect)

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from sqlglot import exp
 
 from inchworm.core.sql.names import fold
 from inchworm.core.sql.relations import OutColumn, Scope, as_computed
 from inchworm.core.sql.types import type_of
 from inchworm.core.sql.values import ValueResolver
+
+_SEVERAL = (exp.Columns, exp.Like)
 
 
 class ProjectionResolver(ValueResolver):
@@ -27,7 +27,9 @@ class ProjectionResolver(ValueResolver):
                 columns += shown
                 opened |= more
                 continue
-            several = None if is_plain(projection) else projection.find(exp.Columns, exp.Like)
+            several = None
+            if not (is_plain(projection) or self.has.isdisjoint(_SEVERAL)):
+                several = projection.find(*_SEVERAL)
             if several is not None and several.find(exp.Star) is not None:
                 columns += self._several(projection, several, scope, node)
                 continue
@@ -68,7 +70,7 @@ class ProjectionResolver(ValueResolver):
         name = self._name_of(projection, position)
         if isinstance(plain, exp.Column):
             column = self._column(plain, scope)
-            return replace(column, name=name)
+            return column.under(name)
         sources = as_computed(self._value(inner, scope, node))
         type_ = type_of(inner, lambda column: self._type_of_column(column, scope), self.dialect)
         return OutColumn(name=name, sources=sources, type=type_)
@@ -106,7 +108,7 @@ class ProjectionResolver(ValueResolver):
             if column.name in replaced:
                 sources = as_computed(self._value(replaced[column.name], scope, node))
                 column = OutColumn(name=column.name, sources=sources)
-            shown.append(replace(column, name=renames.get(column.name, column.name)))
+            shown.append(column.under(renames.get(column.name, column.name)))
         return shown, opened
 
 

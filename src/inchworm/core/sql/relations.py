@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
-from functools import lru_cache
+from functools import cached_property, lru_cache
+from typing import NamedTuple
 
 from inchworm.core.lineage import How, Node
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
@@ -15,8 +16,7 @@ Sources = frozenset[tuple[Node, How]]
 NOTHING: Sources = frozenset()
 
 
-@dataclass(frozen=True, kw_only=True)
-class OutColumn:
+class OutColumn(NamedTuple):
     """A column that a relation shows."""
 
     name: str
@@ -25,7 +25,11 @@ class OutColumn:
 
     def also(self, other: Iterable[tuple[Node, How]]) -> OutColumn:
         """The same column with further sources."""
-        return replace(self, sources=self.sources | frozenset(other))
+        return OutColumn(self.name, self.sources.union(other), self.type)
+
+    def under(self, name: str) -> OutColumn:
+        """The same column under another name."""
+        return self if name == self.name else OutColumn(name, self.sources, self.type)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -45,13 +49,17 @@ class Relation:
     open: frozenset[str] = frozenset()
     table: str | None = None
 
+    @cached_property
+    def _by_name(self) -> Mapping[str, OutColumn]:
+        found: dict[str, OutColumn] = {}
+        for column in self.columns:
+            other = found.get(column.name)
+            found[column.name] = column if other is None else other.also(column.sources)
+        return found
+
     def named(self, name: str) -> OutColumn | None:
         """The column of that name; of several, one that comes from all of them."""
-        found: OutColumn | None = None
-        for column in self.columns:
-            if column.name == name:
-                found = column if found is None else found.also(column.sources)
-        return found
+        return self._by_name.get(name)
 
     def guessed(self, name: str) -> OutColumn | None:
         """The column of that name that an open relation may have."""
@@ -73,7 +81,7 @@ class Relation:
         if not names:
             return self
         columns = [
-            replace(column, name=names[i]) if i < len(names) else column
+            column.under(names[i]) if i < len(names) else column
             for i, column in enumerate(self.columns)
         ]
         spare = names[len(columns) :]
@@ -119,6 +127,8 @@ class Scope:
     bound: frozenset[str] = frozenset()
     """Lambda variables: names that are no columns here."""
     outer: Scope | None = None
+    resolved: dict[int, OutColumn] = field(default_factory=dict, init=False)
+    """What column references meant here, by the identity of their nodes."""
 
     def add(self, name: str, relation: Relation) -> None:
         """Bring a relation into scope; a second one of the same name gets a name of its own."""

@@ -60,58 +60,80 @@ def normal_type(text: str, dialect: str) -> str:
 _DEPTH = 60
 """Expressions nested deeper have no type that would be worth the search."""
 
+_THROUGH = (exp.Alias, exp.Paren, exp.Window, exp.Filter, exp.Neg, exp.Distinct, *_SAME_AS_ARGUMENT)
+_ARITHMETIC = (exp.Add, exp.Sub, exp.Mul)
+_CASES = (exp.Column, exp.Cast, exp.Literal, exp.Case, exp.Coalesce, exp.Avg, exp.TimestampTrunc)
+
+
+_cases: dict[type[exp.Expr], type[exp.Expr] | str | None] = {}
+
+
+def _case_of(kind: type[exp.Expr]) -> type[exp.Expr] | str | None:
+    """How the type of a kind of node is found: a fixed type, through its argument, or specially."""
+    for fixed, kinds in _FIXED.items():
+        if issubclass(kind, kinds):
+            return fixed
+    for case in (*_CASES, *_ARITHMETIC):
+        if issubclass(kind, case):
+            return exp.Add if case in _ARITHMETIC else case
+    return exp.Paren if issubclass(kind, _THROUGH) else None
+
+
+def _known_case(kind: type[exp.Expr]) -> type[exp.Expr] | str | None:
+    if kind not in _cases:
+        _cases[kind] = _case_of(kind)
+    return _cases[kind]
+
+
+_FIXED: dict[str, tuple[type[exp.Expr], ...]] = {
+    "BOOLEAN": (exp.Boolean, *_BOOLEAN),
+    "BIGINT": _COUNTING,
+    "TEXT": _TEXTUAL,
+    "DATE": (exp.CurrentDate,),
+}
+
 
 def type_of(
     node: exp.Expr, type_of_column: Callable[[exp.Column], str], dialect: str, depth: int = 0
 ) -> str:
     """The type of an expression, or ``unknown``."""
-    if depth > _DEPTH:
+    case = _known_case(type(node))
+    if case is None or depth > _DEPTH:
         return UNKNOWN_TYPE
+    if isinstance(case, str):
+        return normal_type(case, dialect)
 
     def of(child: object) -> str:
         if not isinstance(child, exp.Expr):
             return UNKNOWN_TYPE
         return type_of(child, type_of_column, dialect, depth + 1)
 
-    def named(name: str) -> str:
-        return normal_type(name, dialect)
-
-    match node:
-        case exp.Column():
-            return type_of_column(node)
-        case exp.Alias() | exp.Paren() | exp.Window() | exp.Filter() | exp.Neg() | exp.Distinct():
-            return of(node.this)
-        case exp.Cast():
-            return str(node.to.sql(dialect=dialect)).upper()
-        case exp.Literal():
-            if node.is_string:
-                return named("TEXT")
-            return named("INT") if node.is_int else UNKNOWN_TYPE
-        case exp.Boolean():
-            return named("BOOLEAN")
-        case exp.Case():
-            branches = [branch.args.get("true") for branch in node.args.get("ifs", [])]
-            return _agreed(of(b) for b in [*branches, node.args.get("default")] if b is not None)
-        case exp.Coalesce():
-            return _agreed(of(argument) for argument in [node.this, *node.expressions])
-        case exp.Add() | exp.Sub() | exp.Mul():
-            left, right = of(node.this), of(node.expression)
-            return left if left == right and left in (*_INTEGERS, "DOUBLE") else UNKNOWN_TYPE
-        case exp.CurrentDate():
-            return named("DATE")
-    if isinstance(node, _BOOLEAN):
-        return named("BOOLEAN")
-    if isinstance(node, _COUNTING):
-        return named("BIGINT")
-    if isinstance(node, _TEXTUAL):
-        return named("TEXT")
-    if isinstance(node, _SAME_AS_ARGUMENT):
+    if case is exp.Paren:
         return of(node.this)
-    if isinstance(node, exp.Avg) and dialect == "duckdb":
-        return named("DOUBLE")
-    if isinstance(node, exp.TimestampTrunc) and of(node.this) == "TIMESTAMP":
-        return named("TIMESTAMP")
+    if case is exp.Column:
+        return type_of_column(node)  # type: ignore[arg-type]
+    if case is exp.Coalesce:
+        return _agreed(of(argument) for argument in [node.this, *node.expressions])
+    if case is exp.Case:
+        branches = [branch.args.get("true") for branch in node.args.get("ifs", [])]
+        return _agreed(of(b) for b in [*branches, node.args.get("default")] if b is not None)
+    if case is exp.Add:
+        left, right = of(node.this), of(node.args.get("expression"))
+        return left if left == right and left in (*_INTEGERS, "DOUBLE") else UNKNOWN_TYPE
+    if isinstance(node, exp.Cast):
+        return _text_of_type(node.to, dialect)
+    if isinstance(node, exp.Literal):
+        kind = "TEXT" if node.is_string else "INT" if node.is_int else None
+        return UNKNOWN_TYPE if kind is None else normal_type(kind, dialect)
+    if case is exp.Avg and dialect == "duckdb":
+        return normal_type("DOUBLE", dialect)
+    if case is exp.TimestampTrunc and of(node.this) == "TIMESTAMP":
+        return normal_type("TIMESTAMP", dialect)
     return UNKNOWN_TYPE
+
+
+def _text_of_type(kind: exp.Expr, dialect: str) -> str:
+    return str(kind.sql(dialect=dialect)).upper()
 
 
 def _agreed(types: Iterable[str]) -> str:

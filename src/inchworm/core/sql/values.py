@@ -42,6 +42,8 @@ class ValueResolver:
     dialect: str
     tables_read: dict[str, int | None] = field(default_factory=dict)
     problems: list[Problem] = field(default_factory=list)
+    has: frozenset[type[exp.Expr]] = frozenset()
+    """The kinds of node that the query has at all."""
     quiet: bool = False
     """While a recursive CTE is repeated, what was said once is not said again."""
 
@@ -68,10 +70,11 @@ class ValueResolver:
         waiting = [node]
         while waiting:  # not by recursion: a generated sum may have thousands of terms
             at = waiting.pop()
-            special = self._special(at, scope, select, tolerant)
-            if special is not None:
-                found |= special
-                continue
+            if _is_special(at.__class__):
+                special = self._special(at, scope, select, tolerant)
+                if special is not None:
+                    found |= special
+                    continue
             if isinstance(at, exp.Window):
                 found |= self._named_window(at, scope, select)
             waiting.extend(_children(at))
@@ -131,6 +134,12 @@ class ValueResolver:
 
     def _column(self, node: exp.Column, scope: Scope) -> OutColumn:
         """What a column reference means; never fails, but reports what does not exist."""
+        found = scope.resolved.get(id(node))
+        if found is None:
+            found = scope.resolved[id(node)] = self._look_up(node, scope)
+        return found
+
+    def _look_up(self, node: exp.Column, scope: Scope) -> OutColumn:
         if node.args.get("table") is None:
             return self._unqualified(self._bare(node), node, scope)
         names = [
@@ -214,7 +223,7 @@ class ValueResolver:
         if not isinstance(node.this, exp.Identifier):
             return UNKNOWN_TYPE
         before, self.quiet = self.quiet, True
-        column = self._column(node, scope)
+        column = scope.resolved.get(id(node)) or self._look_up(node, scope)
         self.quiet = before
         return column.type
 
@@ -289,6 +298,28 @@ class ValueResolver:
     def _problem(self, problem: Problem) -> None:
         if not self.quiet:
             self.problems.append(problem)
+
+
+_SPECIAL = (
+    exp.Column,
+    exp.Count,
+    exp.Star,
+    exp.Exists,
+    exp.Query,
+    exp.Lambda,
+    exp.Comprehension,
+)
+
+
+_special_kinds: dict[type[exp.Expr], bool] = {}
+
+
+def _is_special(kind: type[exp.Expr]) -> bool:
+    """Whether a kind of node may be more than its children."""
+    known = _special_kinds.get(kind)
+    if known is None:
+        known = _special_kinds[kind] = issubclass(kind, _SPECIAL)
+    return known
 
 
 def _children(node: exp.Expr) -> Iterator[exp.Expr]:

@@ -33,6 +33,9 @@ class Table:
     key: tuple[str, ...] = ()
     """Columns that are required, and unique together."""
 
+    def __hash__(self) -> int:
+        return hash(self.name)  # tables are looked up often, and hardly ever differ in the rest
+
     @cached_property
     def by_name(self) -> Mapping[str, Column]:
         """Columns by folded name; of two with one name, the first."""

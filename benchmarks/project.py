@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import random
 from pathlib import Path
 
@@ -44,7 +45,83 @@ def write_project(folder: Path, models: int, seed: int = 7) -> list[Path]:
         path.write_text(f'/*---\nstore = "{store}"\n---*/\n{sql}')
         names.append(name)
         paths.append(path)
+    _write_readers(folder, [p for p in paths if p.parent.name.startswith("layer")], generator)
     return paths
+
+
+def _write_readers(folder: Path, models: list[Path], generator: random.Random) -> None:
+    """Notebooks, pipelines, flows and consumers on top of the models: one for every 200 or so."""
+    for name in ("notebooks", "pipelines", "flows", "connections", "consumers", "apis"):
+        (folder / name).mkdir()
+    (folder / "connections/board.toml").write_text('kind = "http"\nurl = "${board_url}"\n')
+    (folder / "parameters.toml").write_text(
+        '[board_url]\ntype = "text"\ndev = "http://127.0.0.1:9/board"\n'
+    )
+    (folder / "apis/board.json").write_text(json.dumps(_API))
+    for number in range(max(1, len(models) // 200)):
+        tables = [f"{m.parent.name}.{m.stem}" for m in generator.sample(models, 8)]
+        code = "from inchworm.notebook import env\n" + "\n".join(
+            f'd{i} = env.query("SELECT c0, c1, avg(c2) AS m FROM {table} GROUP BY c0, c1")'
+            for i, table in enumerate(tables)
+        )
+        (folder / f"notebooks/n{number}.ipynb").write_text(json.dumps(_notebook(code)))
+        steps = "".join(
+            f'[[steps]]\nname = "s{i}"\nbuild = ["{table}"]\nafter = {[f"s{i - 1}"] if i else []}\n'
+            for i, table in enumerate(sorted(tables, key=_layer))
+        )
+        (folder / f"pipelines/p{number}.toml").write_text(
+            f'about = "b"\n[schedules.nightly]\ncron = "15 2 * * *"\n{steps}'
+        )
+        (folder / f"flows/f{number}.toml").write_text(
+            f'direction = "out"\n[from]\ntable = "{tables[0]}"\n[to]\nconnection = "board"\n'
+            'api = "apis/board.json"\noperation = "put"\n[fields]\nid = "c0"\nvalue = "c1"\n'
+        )
+        (folder / f"consumers/k{number}.toml").write_text(
+            f'about = "c"\ncontact = "someone"\n[reads]\n"{tables[1]}" = ["c0", "c3"]\n'
+        )
+
+
+def _layer(table: str) -> int:
+    return int(table.partition(".")[0].removeprefix("layer"))
+
+
+def _notebook(code: str) -> dict[str, object]:
+    cell: dict[str, object] = {
+        "cell_type": "code",
+        "id": "a",
+        "execution_count": None,
+        "metadata": {},
+        "outputs": [],
+        "source": code,
+    }
+    return {"nbformat": 4, "nbformat_minor": 5, "metadata": {}, "cells": [cell]}
+
+
+_API = {
+    "openapi": "3.0.3",
+    "info": {"title": "Board", "version": "1"},
+    "paths": {
+        "/values": {
+            "post": {
+                "operationId": "put",
+                "requestBody": {
+                    "content": {
+                        "application/json": {
+                            "schema": {
+                                "type": "object",
+                                "properties": {
+                                    "id": {"type": "integer"},
+                                    "value": {"type": "number"},
+                                },
+                            }
+                        }
+                    }
+                },
+                "responses": {"200": {"description": "taken"}},
+            }
+        }
+    },
+}
 
 
 def _sql(generator: random.Random, columns: list[str], read: list[str]) -> str:

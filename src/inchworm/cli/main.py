@@ -43,7 +43,7 @@ SECTIONS: dict[str, dict[str, str]] = {
 
 #: Syntax trees are many small objects that all stay; looking through them often for garbage takes
 #: longer than everything else that a check does.
-_COLLECT_AFTER = 200_000
+_COLLECT_AFTER = 1_000_000
 
 #: Generated queries nest hundreds of levels deep, each of several calls.
 _RECURSION_LIMIT = 10_000

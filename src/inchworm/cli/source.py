@@ -11,11 +11,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from inchworm import __version__
-from inchworm.core.facts import Assembly, Facts, Outline
-from inchworm.core.facts_text import FACTS_VERSION, UNREADABLE, read_facts
+from inchworm.core.known import FACTS_VERSION, UNREADABLE
 from inchworm.core.parts import Contents, Kind, Part, PartId, Seen, SourceFile
 from inchworm.project.look import (
     PROJECT_FILE,
@@ -26,6 +25,9 @@ from inchworm.project.look import (
     read_file,
 )
 from inchworm.store.facts import FILE, FactsStore
+
+if TYPE_CHECKING:
+    from inchworm.core.facts import Assembly, Facts, Outline
 
 
 class DamagedError(Exception):
@@ -85,7 +87,8 @@ class Source:
     def keep(self, **said: Any) -> None:
         """Remember everything that is known now, and what was said about these files."""
         before = self.memory.checked if self.is_unchanged else {}
-        self.memory.save(self.files, {**before, **said, "files": self.fingerprint})
+        order = list(self.memory.order)
+        self.memory.save(self.files, {**before, **said, "files": self.fingerprint, "order": order})
 
     def assembly(self) -> Assembly | None:
         """The parts and their lineage, if all files are as they were.
@@ -93,6 +96,8 @@ class Source:
         It has no parameters: what is asked of it is lineage. Fetching facts may raise
         :class:`DamagedError`.
         """
+        from inchworm.core.facts import Assembly
+
         project = self.recall("project")
         if not isinstance(project, dict):
             return None
@@ -117,6 +122,8 @@ class Source:
         )
 
     def _fetch(self, part: PartId) -> Facts:
+        from inchworm.core.facts_text import read_facts
+
         try:
             return read_facts(self.memory[part])
         except UNREADABLE as error:

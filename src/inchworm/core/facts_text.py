@@ -11,33 +11,19 @@ The text of a part has three lines, so that each can be read without the others:
 from __future__ import annotations
 
 import json
-from abc import abstractmethod
-from collections.abc import Callable, Iterator, Mapping, MutableMapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 from inchworm.core.facts import Facts, Need, Outline, Read, Scheduled, Stage, Use
 from inchworm.core.findings import Finding, finding_from
+from inchworm.core.known import Known
 from inchworm.core.lineage import Edge, How, Node
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.structure.tables import Column, Table
 
-FACTS_VERSION = 1
-"""Grows whenever the same files would give other facts than before, so that none are kept."""
-
-UNREADABLE = (ValueError, KeyError, IndexError, TypeError)
-"""What reading raises for text that was not written here."""
-
 _KINDS = {kind.value: kind for kind in Kind}
 _HOWS = tuple(How)
 _HOW_AT = {how: i for i, how in enumerate(_HOWS)}
-
-
-class Known(MutableMapping[PartId, str]):
-    """Facts as text, by part, from an earlier reading."""
-
-    @abstractmethod
-    def outline(self, part: PartId) -> Outline | None:
-        """The outline of a part, if anything is known about it."""
 
 
 class Held(Known):

@@ -109,7 +109,7 @@ class ModelKind:
         """The table that the model provides, and where its columns come from."""
         resolution = resolve(model.query, tables, model.dialect)
         table = model.part.name.lower()
-        _report_problems(model.part, model.file, resolution, tables, report)
+        report_problems(model.part, model.file, resolution, report)
         self._report_columns(model, resolution, report)
         required = {n for n, s in model.settings.columns.items() if s.required}
         required |= set(model.settings.key)
@@ -227,7 +227,7 @@ class CheckKind:
     def facts(self, check: DataCheck, tables: Mapping[str, Table], report: Report) -> Facts:
         """What the check reads."""
         resolution = resolve(check.query, tables, check.dialect)
-        _report_problems(check.part, check.file, resolution, tables, report)
+        report_problems(check.part, check.file, resolution, report)
         sources = {s for column in resolution.columns for s in column.sources} | resolution.rows
         edges = {Edge(source, Node(str(check.part)), How.ROWS) for source, _ in sources}
         return Facts(
@@ -274,7 +274,7 @@ def read_sql(
 
 def sql_uses(query: exp.Expr, file: str, text: str) -> tuple[Use, ...]:
     """The parameters that a query uses; ``text`` is the file that it stands in."""
-    if not MAYBE_PARAMETER.search(text):
+    if ":" not in text or not MAYBE_PARAMETER.search(text):
         return ()
     return tuple(
         Use(parameter=name, file=file, line=line_of_parameter(name, text))
@@ -282,8 +282,15 @@ def sql_uses(query: exp.Expr, file: str, text: str) -> tuple[Use, ...]:
     )
 
 
-def reads_of(file: str, resolution: Resolution) -> tuple[Read, ...]:
-    """The tables and columns that a query reads; a column that does not exist has its own line."""
+def reads_of(file: str, resolution: Resolution, first_line: int = 1) -> tuple[Read, ...]:
+    """The tables and columns that a query reads; a column that does not exist has its own line.
+
+    ``first_line`` is that of the query in the file.
+    """
+
+    def at(line: int | None) -> int | None:
+        return None if line is None else line + first_line - 1
+
     missing = {(p.table, p.name): p.line for p in resolution.problems if p.kind == "unknown-column"}
     columns: dict[str, set[str]] = {table: set() for table in resolution.tables}
     sources = {s for column in resolution.columns for s in column.sources} | resolution.rows
@@ -291,21 +298,24 @@ def reads_of(file: str, resolution: Resolution) -> tuple[Read, ...]:
         if node.field is not None and (node.owner, node.field) not in missing:
             columns.setdefault(node.owner, set()).add(node.field)
     reads = [
-        Read(table=t, columns=frozenset(names), file=file, line=resolution.tables.get(t))
+        Read(table=t, columns=frozenset(names), file=file, line=at(resolution.tables.get(t)))
         for t, names in columns.items()
     ]
     reads += [
-        Read(table=table, columns=frozenset({name}), file=file, line=line)
+        Read(table=table, columns=frozenset({name}), file=file, line=at(line))
         for (table, name), line in missing.items()
         if table is not None
     ]
     return tuple(reads)
 
 
-def _report_problems(
-    part: PartId, file: str, resolution: Resolution, tables: Mapping[str, Table], report: Report
+def report_problems(
+    part: PartId, file: str, resolution: Resolution, report: Report, first_line: int = 1
 ) -> None:
-    """Problems that only the resolver sees; the rest is found from the reads."""
+    """Problems that only the resolver sees; the rest is found from the reads.
+
+    ``first_line`` is that of the query in the file.
+    """
     for problem in resolution.problems:
         match problem.kind:
             case "unknown-table" if problem.name not in resolution.tables:
@@ -326,4 +336,5 @@ def _report_problems(
             case _:
                 continue
         near = f"Did you mean {problem.suggestion}?" if problem.suggestion else None
-        report(rule.finding(message, part=part, file=file, line=problem.line, remedy=near))
+        line = problem.line + first_line - 1 if problem.line else None
+        report(rule.finding(message, part=part, file=file, line=line, remedy=near))

@@ -18,8 +18,9 @@ from typing import Any
 
 from inchworm.core.checks import rules
 from inchworm.core.facts import Assembly, Facts, Outline, TablesOf, Use, structure_digest
-from inchworm.core.facts_text import UNREADABLE, Held, Known, read_facts
+from inchworm.core.facts_text import Held, read_facts
 from inchworm.core.findings import Finding
+from inchworm.core.known import UNREADABLE, Known
 from inchworm.core.parameters import FILE, Parameter, Value, read_matrix
 from inchworm.core.parts import Contents, Kind, Part, PartId, SourceFile
 from inchworm.core.rendering import Rendered
@@ -288,13 +289,29 @@ class _Rounds:
     def _order_models(self) -> None:
         """Models so that each comes after those that it reads; cycles are reported and cut."""
         models = {part.name: part for part in self.parts if part.kind is Kind.MODEL}
+        if self._is_still_in_order(models):
+            self.order, self.cut, self.cycles = (
+                tuple(models[n] for n in self.known.order),
+                set(),
+                [],
+            )
+            return
         after = {
             part: {models[t] for t in self.outlines[part].reads if t in models}
             for part in models.values()
         }
         self.order, rings = _sorted_or_cut(after)
+        self.known.order = [part.name for part in self.order] if not rings else ()
         self.cut = {(ring[0], ring[1].name) for ring in rings}
         self.cycles = [self._cycle(ring) for ring in rings]
+
+    def _is_still_in_order(self, models: Mapping[str, PartId]) -> bool:
+        at = {name: i for i, name in enumerate(self.known.order)}
+        return at.keys() == models.keys() and all(
+            at.get(table, -1) < at[name]
+            for name, part in models.items()
+            for table in self.outlines[part].reads
+        )
 
     def _cycle(self, ring: list[PartId]) -> Finding:
         first, target = ring[0], ring[1]

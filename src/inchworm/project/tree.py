@@ -9,8 +9,8 @@ from pathlib import Path
 from inchworm.core.environments import Environment, in_route_order
 from inchworm.core.errors import ProjectError, UsageError, did_you_mean
 from inchworm.core.facts import Use
-from inchworm.core.facts_text import Known
 from inchworm.core.findings import Finding
+from inchworm.core.known import Known
 from inchworm.core.parameters import FILE as PARAMETERS
 from inchworm.core.parts import Contents, Kind
 from inchworm.kinds.names import FOLDERS, SHARED_FOLDERS

@@ -15,11 +15,13 @@ from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from inchworm.core.facts import Outline
-from inchworm.core.facts_text import UNREADABLE, Known, outline_from, outline_line, read_outline
+from inchworm.core.known import UNREADABLE, Known
 from inchworm.core.parts import PartId, Seen
+
+if TYPE_CHECKING:
+    from inchworm.core.facts import Outline
 
 FILE = ".inchworm/facts.sqlite"
 
@@ -68,7 +70,9 @@ class FactsStore(Known):
             return
         self.files = {path: Seen(*seen) for path, *seen in read("SELECT * FROM files")}
         for sum_, text in read("SELECT sum, said FROM checked"):
-            self.checked = json.loads(text) if sum_ == zlib.crc32(text.encode()) else None
+            if sum_ == zlib.crc32(text.encode()):
+                self.checked = json.loads(text)
+                self.order = self.checked.get("order", ())
 
     @cached_property
     def _rows(self) -> dict[str, Any]:
@@ -115,6 +119,8 @@ class FactsStore(Known):
         return str(found[1])
 
     def __setitem__(self, part: PartId, text: str) -> None:
+        from inchworm.core.facts_text import read_outline
+
         self._new[str(part)] = text
         self._outlines[part] = read_outline(text)
 
@@ -138,6 +144,8 @@ class FactsStore(Known):
 
     def outline(self, part: PartId) -> Outline | None:
         found = self._outlines.get(part)
+        from inchworm.core.facts_text import outline_from
+
         if found is None and (row := self._rows.get(str(part))) is not None:
             try:
                 found = self._outlines[part] = outline_from(row)
@@ -165,6 +173,8 @@ class FactsStore(Known):
                 self._write(transaction, files, checked)
 
     def _write(self, to: sqlite3.Connection, files: Mapping[str, Seen], checked: Any) -> None:
+        from inchworm.core.facts_text import outline_line
+
         to.execute("BEGIN IMMEDIATE")
         if not to.execute("SELECT 1 FROM sqlite_master").fetchone():
             for statement in _TABLES.split(";")[:-1]:

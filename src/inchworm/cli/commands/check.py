@@ -22,11 +22,8 @@ from inchworm.cli.screen import (
     word,
 )
 from inchworm.cli.source import Source
-from inchworm.core.checks.rules import REGISTRY
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.findings import Finding, finding_from, has_errors, in_order
-from inchworm.report.documents import findings_document
-from inchworm.report.standards import junit_document, sarif_document
 
 if TYPE_CHECKING:
     from inchworm.cli.app import App
@@ -117,10 +114,16 @@ def command(format_: str, as_json: bool, explain: str | None) -> None:
     findings = checked.findings
     match "json" if as_json else format_:
         case "json":
+            from inchworm.report.documents import findings_document
+
             print_json(findings_document(findings))
         case "sarif":
+            from inchworm.report.standards import sarif_document
+
             print_json(sarif_document(findings, __version__))
         case "junit":
+            from inchworm.report.standards import junit_document
+
             click.echo(junit_document(findings, checked.parts))
         case _:
             _show(checked)
@@ -128,6 +131,8 @@ def command(format_: str, as_json: bool, explain: str | None) -> None:
 
 
 def _explain(id_: str) -> None:
+    from inchworm.core.checks.rules import REGISTRY
+
     rule = REGISTRY.get(id_.lower())
     if rule is None:
         near = did_you_mean(id_, REGISTRY, f"Rules: {', '.join(sorted(REGISTRY))}.")

@@ -155,10 +155,13 @@ def _between(work: _Work) -> Iterator[Finding]:
             if one is None or other is None or one[0] != other[0]:
                 continue
             if 0 < other[1] - one[1] <= _SAME_RUN:
-                yield from _too_early(work, early, late)
+                found = _too_early(work, early, late)
+                if found is not None:
+                    yield found
 
 
-def _too_early(work: _Work, early: PartId, late: PartId) -> Iterator[Finding]:
+def _too_early(work: _Work, early: PartId, late: PartId) -> Finding | None:
+    """The first step of one pipeline that reads what only the other one builds."""
     there = work.mask(late, [stage.name for stage in work.stages(late)])
     elsewhere = ~there
     for stage in work.stages(early):
@@ -168,14 +171,14 @@ def _too_early(work: _Work, early: PartId, late: PartId) -> Iterator[Finding]:
             for feeder in work.all_above(worked_on):
                 builders = work.worked_on.get(feeder, 0)
                 if builders & there and not builders & elsewhere:
-                    yield rules.SCHEDULE_ORDER.finding(
+                    return rules.SCHEDULE_ORDER.finding(
                         f"step {stage.name} works on {worked_on}, which reads {feeder}; that is "
                         f"built by {late}, which starts later on the same day",
                         part=early,
                         file=stage.file,
                         line=stage.line,
                     )
-                    break
+    return None
 
 
 def _daily_start(schedules: Iterable[Scheduled]) -> tuple[tuple[str, ...], int] | None:

@@ -140,6 +140,13 @@ class ValueResolver:
         return found
 
     def _look_up(self, node: exp.Column, scope: Scope) -> OutColumn:
+        parts = node.args
+        alias, this = parts.get("table"), parts.get("this")
+        if alias is not None and parts.get("db") is None and isinstance(this, exp.Identifier):
+            relation = scope.relations.get(fold(alias, self.dialect))  # the usual case, quickly
+            column = relation.named(fold(this, self.dialect)) if relation else None
+            if column is not None:
+                return column
         if node.args.get("table") is None:
             return self._unqualified(self._bare(node), node, scope)
         names = [

@@ -1,0 +1,35 @@
+"""What is kept from one reading of a project to the next.
+
+Whoever only wants to know whether anything changed imports this and nothing heavier.
+"""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import MutableMapping, Sequence
+from typing import TYPE_CHECKING
+
+from inchworm.core.parts import PartId
+
+if TYPE_CHECKING:
+    from inchworm.core.facts import Outline
+
+FACTS_VERSION = 1
+"""Grows whenever the same files would give other facts than before, so that none are kept."""
+
+UNREADABLE = (ValueError, KeyError, IndexError, TypeError)
+"""What reading raises for text that was not written here."""
+
+
+class Known(MutableMapping[PartId, str]):
+    """Facts as text, by part, from an earlier reading.
+
+    Attributes:
+        order: the names of all models so that each came after those that it read.
+    """
+
+    order: Sequence[str] = ()
+
+    @abstractmethod
+    def outline(self, part: PartId) -> Outline | None:
+        """The outline of a part, if anything is known about it."""

@@ -1,0 +1,69 @@
+"""Which part a file belongs to: its name comes from its path."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from inchworm.core.parts import Kind, PartId
+
+_Naming = Callable[[list[str]], str | None]
+"""From the pieces of a path to the part's name; None when it belongs to none of the kind."""
+
+
+def _folder(*suffixes: str) -> _Naming:
+    """Everything below ``folder/name/`` belongs to ``name``."""
+
+    def name(pieces: list[str]) -> str | None:
+        return pieces[1] if len(pieces) > 2 and pieces[-1].endswith(suffixes) else None
+
+    return name
+
+
+def _file(suffix: str) -> _Naming:
+    """``folder/name<suffix>`` is ``name``."""
+
+    def name(pieces: list[str]) -> str | None:
+        if len(pieces) != 2 or not pieces[1].endswith(suffix):
+            return None
+        return pieces[1][: -len(suffix)]
+
+    return name
+
+
+def _schema(pieces: list[str]) -> str | None:
+    name = _folder(".sql", ".toml")(pieces)
+    return None if name is None else name.lower()
+
+
+def _model(pieces: list[str]) -> str | None:
+    """``models/hydro/hourly_level.sql`` is ``hydro.hourly_level``, in lower case."""
+    if len(pieces) != 3 or not pieces[2].endswith(".sql"):
+        return None
+    return f"{pieces[1]}.{pieces[2][:-4]}".lower()
+
+
+FOLDERS: Mapping[str, tuple[Kind, _Naming]] = {
+    "schemas": (Kind.SCHEMA, _schema),
+    "models": (Kind.MODEL, _model),
+    "checks": (Kind.CHECK, _file(".sql")),
+    "notebooks": (Kind.NOTEBOOK, _file(".ipynb")),
+    "pipelines": (Kind.PIPELINE, _file(".toml")),
+    "connections": (Kind.CONNECTION, _file(".toml")),
+    "flows": (Kind.FLOW, _file(".toml")),
+    "library": (Kind.LIBRARY, _folder(".py")),
+    "consumers": (Kind.CONSUMER, _file(".toml")),
+}
+"""The folders of a project in which every file belongs to a part, of which kind, and how named."""
+
+SHARED_FOLDERS = ("apis",)
+"""Folders whose files belong to the parts that name them."""
+
+
+def part_of(path: str) -> PartId | None:
+    """The part that a path belongs to; None when it belongs to none."""
+    pieces = path.split("/")
+    if pieces[0] not in FOLDERS:
+        return None
+    kind, naming = FOLDERS[pieces[0]]
+    name = naming(pieces)
+    return None if name is None else PartId(kind, name)

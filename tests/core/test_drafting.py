@@ -41,7 +41,8 @@ ENVIRONMENT = Environment(
     gateway=ServiceAddress(url="sim:x"),
     schedules={"s": "on"},
 )
-EMPTY = Composition(identity="lena at x", read_at="now")
+RAW = {"raw.t": Table("raw.t", (Column("id", "INT"),))}
+EMPTY = Composition(identity="lena at x", read_at="now", tables=RAW)
 
 
 def request(files: dict[str, str], live: Composition) -> Request:
@@ -262,7 +263,7 @@ def test_a_baseline_is_proved_before_it_is_assumed(
 ) -> None:
     """By the columns that are really there."""
     table = Table("ops.s", tuple(Column(name) for name in columns))
-    found = drafted(FILES, replace(EMPTY, tables={"ops.s": table} if columns else {}))
+    found = drafted(FILES, replace(EMPTY, tables=RAW | ({"ops.s": table} if columns else {})))
     assert [s.action for s in found.steps if s.phase is Phase.MIGRATE] == [action]
     assert len(found.findings) == findings
 

@@ -111,6 +111,67 @@ def test_a_notebook_is_followed_as_far_as_it_is_constant() -> None:
     assert (note.rule, note.severity) == ("notebook/not-followed", "note")
 
 
+LIBRARY = """
+from inchworm.notebook import env
+BASE = "SELECT id FROM raw.gauge"
+
+def levels(over, where=" WHERE id > 1"):
+    return env.query(f"SELECT level FROM {over}" + where)
+
+def named(surroundings, column):
+    rows = surroundings.query(f"SELECT {column} FROM raw.gauge")
+    return inner(rows)
+
+def inner(rows):
+    return inner(rows) if rows else env.query(BASE)
+
+def unclear(name):
+    return env.table(name)
+"""
+
+
+@pytest.mark.parametrize(
+    ("code", "columns", "notes"),
+    [
+        ("from lib.read import levels\nlevels('raw.gauge')", {"level", "id"}, 0),
+        ("from lib import read as r\nr.levels('raw.gauge', where='')", {"level"}, 0),
+        ("import lib.read\nlib.read.named(env, column='name')", {"name", "id"}, 0),
+        ("from lib.read import unclear\nunclear('raw.gauge')", {"id", "name", "level"}, 0),
+        ("from lib.read import unclear\nfor t in ts:\n    unclear(t)", set(), 1),
+        ("from lib.nothing import levels\nlevels('raw.gauge')", set(), 0),
+        ("def f(t):\n    return env.query('SELECT id FROM ' + t)\nf('raw.gauge')", {"id"}, 0),
+        ("def f(t):\n    return env.query('SELECT id FROM ' + t)", set(), 1),
+        ("Q = 'SELECT id FROM raw.gauge'\nif x:\n    Q = y\nenv.query(Q)", set(), 1),
+        ("with x as y:\n    Q = 'SELECT id FROM raw.gauge'\n    env.query(Q)", {"id"}, 0),
+    ],
+    ids=[
+        "a function",
+        "through the module, with a keyword",
+        "given the helper",
+        "a table",
+        "in a loop",
+        "no such module",
+        "of the notebook",
+        "never called",
+        "assigned in a branch",
+        "inside with",
+    ],
+)
+def test_functions_are_followed_where_they_are_called(
+    code: str, columns: set[str], notes: int
+) -> None:
+    """Those of the project's libraries too, with the constants that they are given."""
+    reading = read(
+        {
+            "library/lib/read.py": LIBRARY,
+            "notebooks/n.ipynb": notebook("from inchworm.notebook import env\n" + code),
+        }
+    )
+    sources = {edge.source for edge in facts_of(reading, "notebook:n").edges}
+    assert {node.field for node in sources if node.owner == "raw.gauge"} == columns
+    assert [f.rule for f in reading.assembly.findings] == ["notebook/not-followed"] * notes
+
+
 def test_running_a_notebook_is_no_change() -> None:
     """Outputs and counts do not count, and are not delivered."""
     one = read({"notebooks/n.ipynb": notebook("x = 1")})

@@ -33,7 +33,7 @@ class Change:
 
     Attributes:
         part: the part that it is in.
-        what: a word: ``added``, ``gone``, ``retyped``, ``changed``.
+        what: a word: ``added``, ``gone``, ``retyped``, ``loosened``, ``changed``.
         item: the table or column, where it is one.
         detail: for instance the two types.
         felt_by: parts further down that read it, in the version before.
@@ -128,6 +128,28 @@ def _table(before: Assembly, part: PartId, old: Table, new: Table) -> list[Chang
                     felt_by=_felt(before, node),
                 )
             )
+        elif other is not None and column.required and not other.required:
+            changes.append(
+                Change(
+                    part=part,
+                    what="loosened",
+                    item=str(node),
+                    detail="was required",
+                    weight=Weight.MAJOR,
+                    felt_by=_felt(before, node),
+                )
+            )
+    if old.key and not (new.key and set(new.key) <= set(old.key)):
+        changes.append(
+            Change(
+                part=part,
+                what="loosened",
+                item=old.name,
+                detail=f"was unique by {', '.join(old.key)}",
+                weight=Weight.MAJOR,
+                felt_by=_felt(before, Node(old.name)),
+            )
+        )
     changes += [
         Change(part=part, what="added", item=str(Node(new.name, c.name)), weight=Weight.MINOR)
         for c in new.columns

@@ -20,7 +20,10 @@ class LivePart:
         digest: of the part rendered with this environment's values.
         content: of its files.
         values: the values that it was rendered with, by parameter.
-        tables: the tables that it provides, with their columns.
+        tables: the tables that it provides, with their columns and types.
+        reads: the columns that it reads, by table.
+        required: columns of its tables that are required.
+        keys: the keys of its tables.
     """
 
     part: str
@@ -34,6 +37,8 @@ class LivePart:
     values: Mapping[str, str] = field(default_factory=dict)
     tables: Mapping[str, tuple[tuple[str, str], ...]] = field(default_factory=dict)
     reads: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    required: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    keys: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, kw_only=True)

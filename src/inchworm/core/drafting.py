@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from inchworm.core.checks import rules
+from inchworm.core.checks.against import check_against
 from inchworm.core.composition import SERVICE_KINDS, Composition, LivePart
 from inchworm.core.environments import Environment
 from inchworm.core.facts import Assembly
@@ -96,7 +97,7 @@ class _Drafting:
             if changed is not None:
                 self.reasons[part] = changed
         self._spread(pending)
-        self._readers_elsewhere()
+        self.findings.extend(check_against(self.assembly, self.live))
         removed = self._removed()
         steps = _numbered(self._steps(pending, removed))
         request = self.request
@@ -197,19 +198,6 @@ class _Drafting:
             else:
                 removed.append(part)
         return removed
-
-    def _readers_elsewhere(self) -> None:
-        """Columns that parts of other projects read here, and that would be gone."""
-        for other in self.live.foreign_parts:
-            for name, columns in other.reads.items():
-                table = self.assembly.tables.get(name)
-                if table is None or table.open or name not in self.assembly.provider:
-                    continue
-                for column in columns:
-                    if column not in table.by_name:
-                        message = f"{name}.{column} is read by {other.part} of {other.project}"
-                        provider = self.assembly.provider[name]
-                        self.findings.append(rules.COLUMN_GONE.finding(message, part=provider))
 
     # ---- migrations ---------------------------------------------------------------------------
 

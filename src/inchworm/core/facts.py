@@ -93,6 +93,9 @@ class Facts:
     documents: tuple[str, ...] = ()
     """Paths of shared files that count as files of the part."""
 
+    documented: tuple[str, ...] = ()
+    """What is said about the part: ``about``, ``owner``, and ``column:NAME`` for its columns."""
+
     @property
     def columns_read(self) -> Mapping[str, frozenset[str]]:
         """The columns that are read of each table, however many reads there are."""
@@ -135,6 +138,7 @@ class Outline(NamedTuple):
     classes: tuple[tuple[Node, str], ...] = ()
     declassified: tuple[tuple[Node, str], ...] = ()
     cleared: tuple[str, ...] = ()
+    documented: tuple[str, ...] = ()
     wrong: tuple[Read, ...] = ()
     findings: tuple[Finding, ...] = ()
     readable: bool = True
@@ -194,6 +198,7 @@ def outline_of(
         classes=facts.classes,
         declassified=facts.declassified,
         cleared=facts.cleared,
+        documented=facts.documented,
         wrong=tuple(wrong),
         findings=findings,
         readable=readable,
@@ -274,6 +279,15 @@ def _provider_rank(part: PartId) -> int:
 
 
 @dataclass(frozen=True, kw_only=True)
+class Policies:
+    """The kinds of part of which the project wants something said."""
+
+    about: frozenset[Kind] = frozenset()
+    owner: frozenset[Kind] = frozenset()
+    columns: frozenset[Kind] = frozenset()
+
+
+@dataclass(frozen=True, kw_only=True)
 class Assembly:
     """A whole project version: its parts, what is known about them, and the findings so far."""
 
@@ -288,6 +302,7 @@ class Assembly:
     """Models so that each comes after those that it reads."""
     matrix: Matrix
     environments: tuple[str, ...]
+    policies: Policies = Policies()
     environment_uses: tuple[Use, ...] = ()
     """Parameters that environment files use; they are read from the operator's checkout."""
     findings: tuple[Finding, ...] = ()

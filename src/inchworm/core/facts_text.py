@@ -143,6 +143,7 @@ def read_facts(text: str) -> Facts:
         classes=outline.classes,
         declassified=outline.declassified,
         cleared=outline.cleared,
+        documented=outline.documented,
         documents=outline.documents,
     )
 
@@ -209,6 +210,7 @@ _MORE: Mapping[str, tuple[Callable[[Any], Any], Callable[[Any], Any]]] = {
     "classes": _ABOUT_NODES,
     "declassified": _ABOUT_NODES,
     "cleared": (list, tuple),
+    "documented": (list, tuple),
     "wrong": (_each(_read_row), _each(_read)),
     "findings": (_each(Finding.to_json), _each(finding_from)),
     "readable": (_same, bool),

@@ -370,6 +370,12 @@ class Steps:
             put_at=self.now(),
             values={use.parameter: self.prepared.values[use.parameter].text for use in facts.uses},
             tables={t.name: tuple((c.name, c.type) for c in t.columns) for t in facts.provides},
+            required={
+                t.name: names
+                for t in facts.provides
+                if (names := tuple(c.name for c in t.columns if c.required))
+            },
+            keys={t.name: t.key for t in facts.provides if t.key},
             reads={table: tuple(sorted(names)) for table, names in facts.columns_read.items()},
         )
 

@@ -14,7 +14,7 @@ from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
 from inchworm.kinds.base import Surroundings
-from inchworm.kinds.settings import Report, Settings, parameter_uses, read_part
+from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part
 
 
 class ConnectionSettings(Settings):
@@ -70,7 +70,9 @@ class ConnectionKind:
     def facts(self, connection: Connection, tables: Mapping[str, Table], report: Report) -> Facts:
         """The parameters that it uses."""
         return Facts(
-            part=connection.part, uses=parameter_uses(connection.document, connection.file)
+            part=connection.part,
+            documented=documented(connection.settings),
+            uses=parameter_uses(connection.document, connection.file),
         )
 
     def render(self, connection: Connection, values: Mapping[str, Value]) -> Rendered:

@@ -13,7 +13,7 @@ from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
 from inchworm.kinds.base import Surroundings
-from inchworm.kinds.settings import Report, Settings, read_part
+from inchworm.kinds.settings import Report, Settings, documented, read_part
 
 
 class ConsumerSettings(Settings):
@@ -66,7 +66,11 @@ class ConsumerKind:
             for column in sorted(read.columns or ())
         )
         return Facts(
-            part=consumer.part, reads=reads, edges=edges, cleared=consumer.settings.cleared
+            part=consumer.part,
+            documented=documented(consumer.settings),
+            reads=reads,
+            edges=edges,
+            cleared=consumer.settings.cleared,
         )
 
     def render(self, consumer: Consumer, values: Mapping[str, Value]) -> Rendered:

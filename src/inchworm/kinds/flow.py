@@ -23,7 +23,7 @@ from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.model import reads_of
-from inchworm.kinds.settings import Report, Settings, parameter_uses, read_part
+from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part
 
 #: The safe loader in C where libyaml is there: API documents can be large.
 _Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
@@ -138,6 +138,7 @@ class FlowKind:
         return Facts(
             part=flow.part,
             documents=flow.documents,
+            documented=documented(flow.settings),
             reads=reads,
             edges=edges,
             needs=tuple(needs),
@@ -164,6 +165,7 @@ class FlowKind:
         return Facts(
             part=flow.part,
             documents=flow.documents,
+            documented=documented(flow.settings),
             fills=(table,),
             reads=tuple(reads),
             edges=tuple(edges),

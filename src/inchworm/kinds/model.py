@@ -23,7 +23,7 @@ from inchworm.core.sql.render import line_of_parameter, parameters_in, to_text, 
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import KeyPath, TomlDocument
 from inchworm.kinds.base import Surroundings
-from inchworm.kinds.settings import Report, Settings, read_document, validate
+from inchworm.kinds.settings import Report, Settings, documented, read_document, validate
 
 Bound = int | float
 S = TypeVar("S", bound=Settings)
@@ -112,7 +112,8 @@ class ModelKind:
         report_problems(model.part, model.file, resolution, report)
         self._report_columns(model, resolution, report)
         required = {n for n, s in model.settings.columns.items() if s.required}
-        required |= set(model.settings.key)
+        key = tuple(name.lower() for name in model.settings.key)
+        required |= set(key)
         columns = tuple(Column(c.name, c.type, c.name in required) for c in resolution.columns)
         edges = [
             Edge(source, Node(table, column.name), how)
@@ -126,11 +127,12 @@ class ModelKind:
         ]
         return Facts(
             part=model.part,
-            provides=(Table(table, columns, open=resolution.open),),
+            provides=(Table(table, columns, open=resolution.open, key=key),),
             reads=reads_of(model.file, resolution),
             edges=tuple(edges),
             uses=sql_uses(model.query, model.file, model.text),
             classes=self._said(model, "class_"),
+            documented=documented(model.settings, model.settings.columns),
             declassified=self._said(model, "declassified"),
         )
 

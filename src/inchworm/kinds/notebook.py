@@ -117,7 +117,7 @@ class NotebookKind:
         return Facts(
             part=notebook.part,
             provides=tuple(
-                Table(stored.table, stored.columns, open=not stored.columns)
+                Table(stored.table, stored.columns, open=not stored.columns, key=stored.key)
                 for stored in notebook.asked.stores
             ),
             fills=tuple(stored.table for stored in notebook.asked.stores),

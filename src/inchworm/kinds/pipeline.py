@@ -16,7 +16,7 @@ from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
 from inchworm.kinds.base import Surroundings
-from inchworm.kinds.settings import Report, Settings, parameter_uses, read_part
+from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part
 
 
 class Schedule(Settings):
@@ -134,6 +134,7 @@ class PipelineKind:
             needs=tuple(needs),
             uses=parameter_uses(pipeline.document, pipeline.file),
             stages=tuple(stages),
+            documented=documented(pipeline.settings),
             schedules=tuple(
                 Scheduled(name, schedule.cron, schedule.timezone)
                 for name, schedule in pipeline.settings.schedules.items()

@@ -17,7 +17,7 @@ from graphlib import CycleError, TopologicalSorter
 from typing import Any
 
 from inchworm.core.checks import rules
-from inchworm.core.facts import Assembly, Facts, Outline, TablesOf, Use, structure_digest
+from inchworm.core.facts import Assembly, Facts, Outline, Policies, TablesOf, Use, structure_digest
 from inchworm.core.facts_text import Held, read_facts
 from inchworm.core.findings import Finding
 from inchworm.core.known import UNREADABLE, Known
@@ -75,6 +75,7 @@ def read_project(
     files: Mapping[str, bytes],
     environments: Iterable[str] | None = None,
     environment_uses: Iterable[Use] = (),
+    policies: Policies | None = None,
     known: Known | None = None,
 ) -> Reading:
     """Read all parts and work out their facts; what is wrong becomes findings.
@@ -86,6 +87,7 @@ def read_project(
         files: contents by path, relative to the project, with forward slashes.
         environments: names that the parameter matrix must have values for; a bundle knows none.
         environment_uses: parameters that environment files use.
+        policies: what the project wants said about its parts.
         known: facts as text from an earlier reading in the same dialect; brought up to date.
     """
     contents = files if isinstance(files, Contents) else Contents(files)
@@ -115,6 +117,7 @@ def read_project(
         model_order=rounds.order,
         matrix=matrix,
         environments=known_environments or (),
+        policies=policies or Policies(),
         environment_uses=tuple(environment_uses),
         findings=tuple(findings),
     )
@@ -303,7 +306,12 @@ class _Rounds:
         self.order, rings = _sorted_or_cut(after)
         self.known.order = [part.name for part in self.order] if not rings else ()
         self.cut = {(ring[0], ring[1].name) for ring in rings}
-        self.cycles = [self._cycle(ring) for ring in rings]
+        self.cycles = []
+        told: set[PartId] = set()
+        for ring in rings:  # one mistake may close many circles through the same parts
+            if told.isdisjoint(ring):
+                self.cycles.append(self._cycle(ring))
+            told.update(ring)
 
     def _is_still_in_order(self, models: Mapping[str, PartId]) -> bool:
         at = {name: i for i, name in enumerate(self.known.order)}

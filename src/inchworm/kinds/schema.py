@@ -18,7 +18,7 @@ from inchworm.core.sql.parse import SqlProblem, meaning, parse_statements, split
 from inchworm.core.structure.replay import replay
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.base import Surroundings
-from inchworm.kinds.settings import Report, Settings, read_document, validate
+from inchworm.kinds.settings import Report, Settings, documented, read_document, validate
 
 _MIGRATION = re.compile(r"^(\d{4})_[A-Za-z0-9_]+\.sql$")
 
@@ -150,6 +150,7 @@ class SchemaKind:
             part=schema.part,
             provides=schema.tables,
             managed_outside=outside,
+            documented=documented(schema.settings),
             classes=classes,
         )
 

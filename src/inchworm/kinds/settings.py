@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any, TypeVar
 
 from pydantic import BaseModel, ConfigDict, ValidationError
@@ -20,6 +20,15 @@ class Settings(BaseModel):
     """Base of all settings: unknown keys are errors, values cannot change."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True)
+
+
+def documented(
+    settings: Settings, columns: Mapping[str, Settings] | None = None
+) -> tuple[str, ...]:
+    """What is said about a part, and about its columns."""
+    said = [name for name in ("about", "owner") if getattr(settings, name, "")]
+    told = [f"column:{n.lower()}" for n, s in (columns or {}).items() if getattr(s, "about", "")]
+    return (*said, *told)
 
 
 S = TypeVar("S", bound=Settings)

@@ -11,8 +11,9 @@ from pydantic import Field, field_validator
 from inchworm.core.checks import rules
 from inchworm.core.environments import DatabaseAddress, Environment, ServiceAddress
 from inchworm.core.errors import ProjectError, did_you_mean
-from inchworm.core.facts import Use
+from inchworm.core.facts import Policies, Use
 from inchworm.core.findings import Finding
+from inchworm.core.parts import Kind
 from inchworm.core.toml import TomlDocument, TomlProblem, read_toml
 from inchworm.kinds.settings import Report, Settings, parameter_uses, validate
 
@@ -29,6 +30,14 @@ class Storage(Settings):
     bundles: str = ".inchworm/bundles"
 
 
+class PolicySettings(Settings):
+    """``[policies]``: the kinds of part of which something must be said."""
+
+    about: tuple[Kind, ...] = ()
+    owner: tuple[Kind, ...] = ()
+    columns: tuple[Kind, ...] = ()
+
+
 class ProjectSettings(Settings):
     """``inchworm.toml``."""
 
@@ -37,6 +46,17 @@ class ProjectSettings(Settings):
     about: str = ""
     dialect: str = "duckdb"
     storage: Storage = Storage()
+    policies: PolicySettings = PolicySettings()
+
+    @property
+    def agreed(self) -> Policies:
+        """The policies as the rules want them."""
+        said = self.policies
+        return Policies(
+            about=frozenset(said.about),
+            owner=frozenset(said.owner),
+            columns=frozenset(said.columns),
+        )
 
     @field_validator("name")
     @classmethod

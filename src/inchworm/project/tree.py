@@ -97,6 +97,7 @@ class Project:
             files=(contents or self.contents).below(PART_FOLDERS),
             environments=[environment.name for environment in self.environments],
             environment_uses=self._environments[1],
+            policies=self.settings.agreed,
             known=known,
         )
         schedules = {

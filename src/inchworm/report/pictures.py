@@ -10,7 +10,9 @@ from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from graphlib import CycleError, TopologicalSorter
+from itertools import pairwise
 from pathlib import Path
+from statistics import fmean
 from typing import TYPE_CHECKING, Any
 
 from inchworm.core.lineage import Edge, How, Node
@@ -24,6 +26,7 @@ _FONT: dict[str, Any] = {"family": "DejaVu Sans", "size": 8}
 _BETWEEN_BOXES = 0.3
 _BETWEEN_LAYERS = 1.5
 _MARGIN = 0.3
+_PASSAGE = 0.2
 _SWEEPS = 12
 _LINES: Mapping[How, tuple[str, str]] = {
     How.COPIED: ("#1b6e53", "solid"),
@@ -59,77 +62,124 @@ class Box:
         return self.top + _ROW * (at + 0.5)
 
 
-def layers_of(edges: Iterable[Edge]) -> list[list[str]]:
+@dataclass(frozen=True, order=True)
+class Passage:
+    """A gap in a layer through which edges pass that lead further than to the next layer."""
+
+    source: str
+    target: str
+    layer: int
+
+
+Slot = str | Passage
+"""What stands in a layer: an owner's box, or a passage."""
+
+
+def layers_of(edges: Iterable[Edge]) -> list[list[Slot]]:
     """Owners in layers, so that edges lead to the right but for those that close a circle.
 
-    Within a layer they are in an order that keeps crossings few.
+    Edges that lead further than one layer have passages in those between. Within a layer the order
+    is one that keeps crossings few.
     """
     before: dict[str, set[str]] = defaultdict(set)
     for edge in edges:
         before[edge.source.owner]
         if edge.source.owner != edge.target.owner:
             before[edge.target.owner].add(edge.source.owner)
-    order = _without_circles(before)
     depth: dict[str, int] = {}
-    for owner in order:
+    for owner in _without_circles(before):
         depth[owner] = max((depth[b] + 1 for b in before[owner] if b in depth), default=0)
-    layers: list[list[str]] = [[] for _ in range(max(depth.values(), default=-1) + 1)]
-    for owner in sorted(order):
+    layers: list[list[Slot]] = [[] for _ in range(max(depth.values(), default=-1) + 1)]
+    for owner in sorted(depth):
         layers[depth[owner]].append(owner)
-    return _untangled(layers, before)
+    beside: dict[Slot, set[Slot]] = defaultdict(set)
+    for target, sources in sorted(before.items()):
+        for source in sorted(sources):
+            way: list[Slot] = [source, *passages(source, target, depth), target]
+            for passage in way[1:-1]:
+                assert isinstance(passage, Passage)
+                layers[passage.layer].append(passage)
+            for one, other in pairwise(way):
+                beside[one].add(other)
+                beside[other].add(one)
+    return _untangled(layers, beside)
+
+
+def passages(source: str, target: str, layer_of: Mapping[str, int]) -> list[Passage]:
+    """The passages on the way from one owner to another."""
+    between = range(layer_of[source] + 1, layer_of[target])
+    return [Passage(source, target, layer) for layer in between]
 
 
 def _without_circles(before: dict[str, set[str]]) -> list[str]:
     left = {owner: set(others) for owner, others in before.items()}
     while True:
         try:
-            return list(
-                TopologicalSorter({o: sorted(left[o]) for o in sorted(left)}).static_order()
-            )
+            sorter = TopologicalSorter({owner: sorted(left[owner]) for owner in sorted(left)})
+            return list(sorter.static_order())
         except CycleError as error:
             circle = error.args[1]
             left[circle[1]].discard(circle[0])
 
 
-def _untangled(layers: list[list[str]], before: Mapping[str, set[str]]) -> list[list[str]]:
-    beside: dict[str, set[str]] = defaultdict(set)
-    for owner, others in before.items():
-        for other in others:
-            beside[owner].add(other)
-            beside[other].add(owner)
+def _untangled(layers: list[list[Slot]], beside: Mapping[Slot, set[Slot]]) -> list[list[Slot]]:
+    place = {slot: i / max(1, len(layer)) for layer in layers for i, slot in enumerate(layer)}
     for sweep in range(_SWEEPS):
-        inwards = range(1, len(layers)) if sweep % 2 == 0 else range(len(layers) - 2, -1, -1)
-        place = {o: i / max(1, len(layer)) for layer in layers for i, o in enumerate(layer)}
-        for at in inwards:
-            neighbour = set(layers[at - 1] if sweep % 2 == 0 else layers[at + 1])
-
-            def middle(owner: str, near: set[str] = neighbour) -> float:
-                places = [place[o] for o in beside[owner] & near]  # noqa: B023  used at once
-                return sum(places) / len(places) if places else place[owner]  # noqa: B023
-
-            layers[at] = sorted(layers[at], key=lambda o: (middle(o), o))
-            place |= {o: i / len(layers[at]) for i, o in enumerate(layers[at])}
+        step = 1 if sweep % 2 == 0 else -1
+        inner = range(1, len(layers)) if step == 1 else range(len(layers) - 2, -1, -1)
+        for at in inner:
+            near = set(layers[at - step])
+            middle = {
+                slot: fmean([place[o] for o in beside.get(slot, set()) & near] or [place[slot]])
+                for slot in layers[at]
+            }
+            layers[at] = sorted(layers[at], key=lambda slot: (middle[slot], str(slot)))
+            place |= {slot: (i + 0.5) / len(layers[at]) for i, slot in enumerate(layers[at])}
     return layers
 
 
-def place_boxes(edges: Sequence[Edge]) -> tuple[dict[str, Box], float, float]:
-    """Boxes by owner, and the width and height of the whole in inches."""
+@dataclass(frozen=True)
+class Placed:
+    """A picture's parts in inches: boxes by owner, passages, and the size of the whole."""
+
+    boxes: Mapping[str, Box]
+    passages: Mapping[Passage, tuple[float, float]]
+    layer_of: Mapping[str, int]
+    width: float
+    height: float
+
+
+def place_boxes(edges: Sequence[Edge]) -> Placed:
+    """Where everything in a picture is."""
     nodes = {node for edge in edges for node in (edge.source, edge.target)}
     layers = layers_of(edges)
     boxes = {
         owner: Box(owner, sorted(n.field for n in nodes if n.owner == owner and n.field))
         for layer in layers
         for owner in layer
+        if isinstance(owner, str)
     }
-    tall = [sum(boxes[o].height + _BETWEEN_BOXES for o in layer) for layer in layers]
+
+    def height(slot: Slot) -> float:
+        return boxes[slot].height + _BETWEEN_BOXES if isinstance(slot, str) else _PASSAGE
+
+    tall = max(sum(map(height, layer)) for layer in layers)
+    middles: dict[Passage, tuple[float, float]] = {}
     left = _MARGIN
-    for layer, used in zip(layers, tall, strict=True):
-        top = _MARGIN + (max(tall) - used) / 2
-        for owner in layer:
-            boxes[owner].left, boxes[owner].top = left, top
-            top += boxes[owner].height + _BETWEEN_BOXES
-        left += max(boxes[owner].width for owner in layer) + _BETWEEN_LAYERS
-    return boxes, left - _BETWEEN_LAYERS + _MARGIN, max(tall) + 2 * _MARGIN
+    for layer in layers:
+        top = _MARGIN + (tall - sum(map(height, layer))) / 2
+        wide = max(boxes[slot].width for slot in layer if isinstance(slot, str))
+        for slot in layer:
+            if isinstance(slot, str):
+                boxes[slot].left, boxes[slot].top = left, top
+            else:
+                middles[slot] = (left + wide / 2, top + _PASSAGE / 2)
+            top += height(slot)
+        left += wide + _BETWEEN_LAYERS
+    layer_of = {
+        slot: i for i, layer in enumerate(layers) for slot in layer if isinstance(slot, str)
+    }
+    return Placed(boxes, middles, layer_of, left - _BETWEEN_LAYERS + _MARGIN, tall + 2 * _MARGIN)
 
 
 def draw_lineage(edges: Sequence[Edge], file: Path) -> None:
@@ -140,16 +190,16 @@ def draw_lineage(edges: Sequence[Edge], file: Path) -> None:
     matplotlib.rcParams["svg.hashsalt"] = "inchworm"
     from matplotlib.figure import Figure
 
-    boxes, width, height = place_boxes(edges)
-    width = max(width, 5.5)
+    placed = place_boxes(edges)
+    width, height = max(placed.width, 5.5), placed.height
     figure = Figure(figsize=(width, height + _ROW * 2))
     axes = figure.add_axes((0, 0, 1, 1))
     axes.set_xlim(0, width)
     axes.set_ylim(height + _ROW * 2, 0)
     axes.axis("off")
     for edge in edges:
-        _draw_edge(axes, edge, boxes)
-    for box in boxes.values():
+        _draw_edge(axes, edge, placed)
+    for box in placed.boxes.values():
         _draw_box(axes, box)
     _draw_legend(axes, sorted({edge.how for edge in edges}, key=list(How).index), height)
     metadata = {"Date": None} if file.suffix.lower() == ".svg" else {}
@@ -176,19 +226,24 @@ def _draw_box(axes: Axes, box: Box) -> None:
         axes.text(box.left + 0.2, box.row(field), field, **middle)
 
 
-def _draw_edge(axes: Axes, edge: Edge, boxes: Mapping[str, Box]) -> None:
+def _draw_edge(axes: Axes, edge: Edge, placed: Placed) -> None:
     from matplotlib.patches import FancyArrowPatch
     from matplotlib.path import Path as Curve
 
-    source, target = boxes[edge.source.owner], boxes[edge.target.owner]
+    source, target = placed.boxes[edge.source.owner], placed.boxes[edge.target.owner]
     colour, style = _LINES[edge.how]
-    start = (source.left + source.width, source.row(edge.source.field))
-    end = (target.left, target.row(edge.target.field))
-    bend = max(0.4, abs(end[0] - start[0]) * 0.45)
-    curve = Curve(
-        [start, (start[0] + bend, start[1]), (end[0] - bend, end[1]), end],
-        [Curve.MOVETO, Curve.CURVE4, Curve.CURVE4, Curve.CURVE4],
-    )
+    between = passages(edge.source.owner, edge.target.owner, placed.layer_of)
+    points = [
+        (source.left + source.width, source.row(edge.source.field)),
+        *(placed.passages[passage] for passage in between),
+        (target.left, target.row(edge.target.field)),
+    ]
+    vertices, codes = [points[0]], [Curve.MOVETO]
+    for start, end in pairwise(points):
+        bend = max(0.4, abs(end[0] - start[0]) * 0.45)
+        vertices += [(start[0] + bend, start[1]), (end[0] - bend, end[1]), end]
+        codes += [Curve.CURVE4] * 3
+    curve = Curve(vertices, codes)
     axes.add_patch(
         FancyArrowPatch(
             path=curve,

@@ -7,6 +7,7 @@ from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
 
 from inchworm.core.checks import rules
+from inchworm.core.checks.documentation import documentation
 from inchworm.core.checks.order import pipeline_order
 from inchworm.core.errors import did_you_mean, nearest
 from inchworm.core.facts import Assembly, Read
@@ -208,4 +209,5 @@ _CHECKS: tuple[Check, ...] = (
     two_with_one_name,
     pipeline_order,
     parameters,
+    documentation,
 )

@@ -131,6 +131,34 @@ COLUMN_GONE = _rule(
     "Its readers would fail after the promotion, some of them outside the project.",
     "Keep the column until its readers are changed, or change them in the same bundle.",
 )
+TYPE_CHANGED = _rule(
+    "lineage/type-changed",
+    _W,
+    "A column that is read outside would have another type than before.",
+    "Its readers may refuse it, or read it wrongly.",
+    "Tell the readers, or keep the type and add a column with the new one.",
+)
+NO_LONGER_REQUIRED = _rule(
+    "lineage/no-longer-required",
+    _W,
+    "A column that is read outside was required, and would not be any more.",
+    "Its readers may not expect that it is empty.",
+    "Keep required = true, or tell the readers.",
+)
+KEY_GONE = _rule(
+    "lineage/key-gone",
+    _W,
+    "A table that is read outside had a key, and would not have it any more.",
+    "Its readers may count or join rows twice.",
+    "Keep the key, or tell the readers.",
+)
+OUTSIDE_DIFFERS = _rule(
+    "schema/outside-differs",
+    _E,
+    "A table that is managed outside is not in this environment as it is declared.",
+    "What reads it would fail here.",
+    "Have the table mended there, or declare what is really there in tables.sql.",
+)
 AMBIGUOUS_COLUMN = _rule(
     "lineage/ambiguous-column",
     _E,
@@ -242,6 +270,27 @@ FIELD_UNKNOWN = _rule(
     "A field map does not fit the API's fields or their types.",
     "The receiver would refuse every row.",
     "Correct the field map under [fields].",
+)
+NO_ABOUT = _rule(
+    "documentation/no-about",
+    _W,
+    "A part does not say what it is about, though the project's policies ask for it.",
+    "Whoever meets it in a year has to guess.",
+    'Add about = "..." to its settings.',
+)
+NO_OWNER = _rule(
+    "documentation/no-owner",
+    _W,
+    "A part has no owner, though the project's policies ask for one.",
+    "Nobody is asked before it changes, and nobody is told when it fails.",
+    'Add owner = "..." to its settings.',
+)
+NO_COLUMN_ABOUT = _rule(
+    "documentation/no-column-about",
+    _W,
+    "A column is not described, though the project's policies ask for it.",
+    "Its readers have to guess what it means, and in which unit.",
+    'Add [columns.NAME] with about = "..." to the settings.',
 )
 UNDECLARED_PARAMETER = _rule(
     "parameter/undeclared",

@@ -8,7 +8,7 @@ transaction as its work, so after a crash the database itself tells what happene
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from itertools import islice
 
 from inchworm.core.composition import LastPromotion, LivePart, RanMigration
@@ -36,6 +36,10 @@ _TABLES = (
 
 #: Rows per statement: one by one would be slow for thousands of parts.
 _AT_ONCE = 200
+
+
+_INTERFACE = ("values", "tables", "reads", "required", "keys")
+"""What is kept of a part's interface as JSON."""
 
 
 class Bookkeeping:
@@ -77,7 +81,7 @@ class Bookkeeping:
             self.remove(*(part.part for part in some))
             values: list[object] = []
             for part in some:
-                interface = {"values": part.values, "tables": part.tables, "reads": part.reads}
+                interface = {name: getattr(part, name) for name in _INTERFACE}
                 values += [
                     self._project,
                     part.part,
@@ -206,8 +210,14 @@ def _live_part(row: tuple[str, ...]) -> LivePart:
             name: tuple((column, kind) for column, kind in columns)
             for name, columns in interface["tables"].items()
         },
-        reads={table: tuple(columns) for table, columns in interface["reads"].items()},
+        reads=_names(interface["reads"]),
+        required=_names(interface.get("required", {})),
+        keys=_names(interface.get("keys", {})),
     )
+
+
+def _names(listed: Mapping[str, list[str]]) -> dict[str, tuple[str, ...]]:
+    return {table: tuple(columns) for table, columns in listed.items()}
 
 
 def _batched(parts: Iterable[LivePart], size: int) -> Iterator[list[LivePart]]:

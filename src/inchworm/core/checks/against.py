@@ -1,0 +1,136 @@
+"""Rules about a bundle against the composition of an environment: all that is live there.
+
+Other projects' parts count as much as our own: the database's bookkeeping tells which columns they
+read, whichever ledger they keep.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+
+from inchworm.core.checks import rules
+from inchworm.core.composition import Composition, LivePart
+from inchworm.core.errors import nearest
+from inchworm.core.facts import Assembly
+from inchworm.core.findings import Finding
+from inchworm.core.lineage import Direction, Node
+from inchworm.core.parts import Kind, PartId
+from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
+
+_OUTSIDE = (f"{Kind.FLOW}:", f"{Kind.CONSUMER}:")
+
+
+def check_against(assembly: Assembly, live: Composition) -> Iterator[Finding]:
+    """Everything that is to be said about a bundle in this environment."""
+    yield from _gone(assembly, live)
+    yield from _changed(assembly, live)
+    yield from _outside_tables(assembly, live)
+
+
+def _gone(assembly: Assembly, live: Composition) -> Iterator[Finding]:
+    """Tables and columns that parts of other projects read, and that would not be there."""
+    ours = {table: name for name, part in live.parts.items() for table in part.tables}
+    for other in live.foreign_parts:
+        reader = f"{other.part} of {other.project}"
+        for name, columns in other.reads.items():
+            provider = assembly.provider.get(name)
+            if provider is None:
+                if name in ours and name not in assembly.tables:
+                    message = f"{name} would be removed, but is read by {reader}"
+                    yield rules.COLUMN_GONE.finding(message, part=ours[name])
+                continue
+            table = assembly.tables[name]
+            for column in columns if not table.open else ():
+                if column not in table.by_name:
+                    message = f"{name}.{column} is read by {reader}"
+                    yield rules.COLUMN_GONE.finding(message, part=provider)
+
+
+@dataclass(frozen=True)
+class _Looser:
+    """Something that readers could rely on before, and cannot any more."""
+
+    rule: rules.Rule
+    node: Node
+    said: str
+
+
+def _changed(assembly: Assembly, live: Composition) -> Iterator[Finding]:
+    """Columns that mean less than before to whoever reads them outside the project's models."""
+    readers = _readers(live)
+    for name, part in live.parts.items():
+        for table_name in part.tables:
+            table = assembly.tables.get(table_name)
+            provider = assembly.provider.get(table_name)
+            if table is None or provider is None:
+                continue
+            for looser in _looser(part, table):
+                felt = _felt(assembly, readers, looser.node)
+                if felt:
+                    yield looser.rule.finding(
+                        f"{looser.node} {looser.said}; read by {', '.join(felt)}",
+                        part=name,
+                        file=assembly.outlines[provider].file,
+                    )
+
+
+def _looser(before: LivePart, now: Table) -> Iterator[_Looser]:
+    required = set(before.required.get(now.name, ()))
+    for column, kind in before.tables[now.name]:
+        other = now.by_name.get(column)
+        if other is None:
+            continue
+        node = Node(now.name, column)
+        if kind != other.type and UNKNOWN_TYPE not in (kind, other.type):
+            yield _Looser(rules.TYPE_CHANGED, node, f"was {kind}, and would be {other.type}")
+        if column in required and not other.required:
+            yield _Looser(rules.NO_LONGER_REQUIRED, node, "was required, and would not be")
+    key = before.keys.get(now.name, ())
+    if key and not (now.key and set(now.key) <= set(key)):
+        listed = ", ".join(key)
+        yield _Looser(rules.KEY_GONE, Node(now.name), f"was unique by {listed}, and would not be")
+
+
+def _readers(live: Composition) -> Mapping[Node, list[str]]:
+    found: dict[Node, list[str]] = {}
+    for other in live.foreign_parts:
+        for table, columns in other.reads.items():
+            for field in (None, *columns):
+                found.setdefault(Node(table, field), []).append(f"{other.part} of {other.project}")
+    return found
+
+
+def _felt(assembly: Assembly, readers: Mapping[Node, list[str]], node: Node) -> list[str]:
+    """Readers outside that a column or table reaches, of this project and of others."""
+    reached = assembly.graph.reached([node], Direction.DOWN)
+    ours = {n.owner for n in reached if n.owner.startswith(_OUTSIDE)}
+    return sorted({*ours, *(reader for n in reached for reader in readers.get(n, ()))})
+
+
+def _outside_tables(assembly: Assembly, live: Composition) -> Iterator[Finding]:
+    """Tables managed outside must be there, with the columns that are declared and read."""
+    for schema in sorted(assembly.outside_schemas):
+        part = PartId(Kind.SCHEMA, schema)
+        for declared in assembly.facts[part].provides:
+            readers = [p for p in assembly.touching.get(declared.name, ()) if p != part]
+            if not readers:
+                continue
+            there = live.tables.get(declared.name)
+            if there is None:
+                near = nearest(declared.name, live.tables)
+                yield rules.OUTSIDE_DIFFERS.finding(
+                    f"{declared.name} is not in this database, but {readers[0]} reads it",
+                    part=part,
+                    remedy=f"Did you mean {near}?" if near else None,
+                )
+                continue
+            read = {
+                column
+                for reader in readers
+                for column in assembly.facts[reader].columns_read.get(declared.name, ())
+            }
+            for name in sorted(read - there.by_name.keys()):
+                yield rules.OUTSIDE_DIFFERS.finding(
+                    f"{declared.name} has no column {name} in this database", part=part
+                )

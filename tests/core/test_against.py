@@ -1,0 +1,109 @@
+"""A bundle against what is live: other projects' readers, and tables that nobody here manages."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import pytest
+
+from inchworm.core.checks.against import check_against
+from inchworm.core.composition import Composition, LivePart
+from inchworm.core.structure.tables import Column, Table
+from inchworm.kinds.reading import read_project
+
+FILES = {
+    "schemas/raw/schema.toml": 'managed = "outside"',
+    "schemas/raw/tables.sql": "CREATE TABLE raw.t (id INTEGER, level DOUBLE);",
+    "models/m/a.sql": "SELECT id, CAST(level AS VARCHAR) AS level FROM raw.t",
+    "consumers/map.toml": 'contact = "c"\n[reads]\n"m.a" = ["level"]\n',
+}
+RAW = Table("raw.t", (Column("id", "INT"), Column("level", "DOUBLE")))
+
+
+def live_part(part: str, project: str = "p", **more: object) -> LivePart:
+    """A part that was put there by some promotion."""
+    about = {
+        "part": part,
+        "project": project,
+        "bundle": f"{project}-1.0.0",
+        "digest": "d",
+        "content": "c",
+        "commit": None,
+        "promotion": "P1",
+        "put_at": "then",
+    }
+    return LivePart(**{**about, **more})  # type: ignore[arg-type]
+
+
+def found(
+    *,
+    ours: Mapping[str, LivePart] | None = None,
+    theirs: tuple[LivePart, ...] = (),
+    raw: Table | None = RAW,
+) -> list[tuple[str, str]]:
+    """Rule and message of everything that is said."""
+    assembly = read_project(
+        name="p",
+        version="1.0.0",
+        dialect="duckdb",
+        files={path: text.encode() for path, text in FILES.items()},
+    ).assembly
+    live = Composition(
+        identity="lena",
+        read_at="now",
+        parts=ours or {},
+        foreign_parts=theirs,
+        tables={"raw.t": raw} if raw else {"raw.tt": RAW},
+    )
+    return [(finding.rule, finding.message) for finding in check_against(assembly, live)]
+
+
+def test_nothing_is_said_where_all_is_well() -> None:
+    """Readers of what is there, and a table outside that is as declared."""
+    reader = live_part("model:x.y", "theirs", reads={"m.a": ("id",), "elsewhere.t": ("z",)})
+    assert found(theirs=(reader,)) == []
+
+
+def test_a_table_that_another_project_reads_cannot_just_go() -> None:
+    """Also when the bundle does not mention it any more."""
+    old = live_part("model:m.old", tables={"m.old": (("id", "INT"),)})
+    reader = live_part("model:x.y", "theirs", reads={"m.old": ("id",)})
+    assert found(ours={old.part: old}, theirs=(reader,)) == [
+        ("lineage/column-gone", "m.old would be removed, but is read by model:x.y of theirs")
+    ]
+
+
+@pytest.mark.parametrize(
+    ("before", "rule"),
+    [
+        ({"tables": {"m.a": (("level", "DOUBLE"),)}}, "lineage/type-changed"),
+        (
+            {"tables": {"m.a": (("level", "TEXT"),)}, "required": {"m.a": ("level",)}},
+            "lineage/no-longer-required",
+        ),
+        ({"tables": {"m.a": (("id", "INT"),)}, "keys": {"m.a": ("id",)}}, "lineage/key-gone"),
+    ],
+    ids=["type", "required", "key"],
+)
+def test_readers_outside_hear_of_what_they_cannot_rely_on(
+    before: dict[str, object], rule: str
+) -> None:
+    """Consumers of this project and parts of others, named one by one."""
+    was = live_part("model:m.a", "p", **before)
+    reader = live_part("notebook:n", "theirs", reads={"m.a": ("level", "id")})
+    ((said, message),) = found(ours={was.part: was}, theirs=(reader,))
+    assert said == rule
+    assert "read by consumer:map, notebook:n of theirs" in message
+
+
+@pytest.mark.parametrize(
+    ("raw", "message"),
+    [
+        (None, "raw.t is not in this database, but model:m.a reads it"),
+        (Table("raw.t", RAW.columns[:1]), "raw.t has no column level in this database"),
+    ],
+    ids=["no table", "no column"],
+)
+def test_a_table_managed_outside_must_be_there(raw: Table | None, message: str) -> None:
+    """With the columns that are read; before anything runs."""
+    assert found(raw=raw) == [("schema/outside-differs", message)]

@@ -58,11 +58,26 @@ def sources(draw: st.DrawFn, depth: int) -> tuple[str, list[str]]:
     return f"({inner}) AS q", [f"q.{name}" for name in columns]
 
 
+_SHAPES = (
+    "plain",
+    "grouped",
+    "window",
+    "union",
+    "distinct",
+    "limited",
+    "cte",
+    "ranked",
+    "exists",
+    "rollup",
+    "scalar",
+)
+
+
 @st.composite
 def selects(draw: st.DrawFn, depth: int = 2) -> tuple[str, list[str]]:
     """A SELECT and the names of its columns."""
     from_, names = draw(sources(depth))
-    shape = draw(st.sampled_from(["plain", "grouped", "window", "union", "distinct", "limited"]))
+    shape = draw(st.sampled_from([*_SHAPES]))
     count = draw(st.integers(1, 3))
     columns = [f"k{i}" for i in range(count)]
     where = f" WHERE {draw(expressions(names, 1))} > 0" if draw(st.booleans()) else ""
@@ -85,6 +100,30 @@ def selects(draw: st.DrawFn, depth: int = 2) -> tuple[str, list[str]]:
         other, other_names = draw(sources(0))
         more = ", ".join(draw(st.sampled_from(other_names)) for _ in columns)
         return f"SELECT {shown} FROM {from_}{where} {word} SELECT {more} FROM {other}", columns
+    if shape == "cte":
+        middle = ", ".join(f"{name} + 0 AS {name}" for name in columns)
+        return (
+            f"WITH w AS (SELECT {shown} FROM {from_}{where}), v AS (SELECT {middle} FROM w) "
+            f"SELECT v.* FROM v JOIN w ON v.{columns[0]} = w.{columns[-1]}"
+        ), columns
+    if shape == "ranked":
+        by = ", ".join(values)
+        kept = f"QUALIFY row_number() OVER (PARTITION BY {values[0]} ORDER BY {by}) = 1"
+        return f"SELECT {shown} FROM {from_}{where} {kept}", columns
+    if shape == "exists":
+        inner, (first, *_) = draw(selects(0))
+        same = f"i.{first} = {draw(st.sampled_from(names))}"
+        test = f"EXISTS (SELECT 1 FROM ({inner}) AS i WHERE {same})"
+        return f"SELECT {shown} FROM {from_}{where}{' AND' if where else ' WHERE'} {test}", columns
+    if shape == "rollup":
+        key = draw(st.sampled_from(names))
+        totals = ", ".join(f"min({v}) AS {n}" for v, n in zip(values, columns, strict=True))
+        sql = f"SELECT {key} AS g, {totals} FROM {from_}{where} GROUP BY ROLLUP ({key})"
+        return f"{sql} HAVING count(*) > 1", ["g", *columns]
+    if shape == "scalar":
+        inner, (first, *_) = draw(selects(0))
+        value = f"(SELECT max(i.{first}) FROM ({inner}) AS i)"
+        return f"SELECT {value} + {names[0]} AS k0 FROM {from_}{where}", ["k0"]
     if shape == "distinct":
         return f"SELECT DISTINCT {shown} FROM {from_}{where}", columns
     if shape == "limited":

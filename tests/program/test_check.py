@@ -344,6 +344,23 @@ def test_other_programs_can_read_the_findings(river: Program) -> None:
     assert suite.get("tests") == str(len(suite.findall("testcase"))) == "24"
 
 
+def test_a_project_may_ask_for_documentation(starter: Program) -> None:
+    """Of the kinds that it names; the finding says what is missing."""
+    starter.edit(
+        "inchworm.toml",
+        'dialect = "duckdb"',
+        'dialect = "duckdb"\n[policies]\nabout = ["model"]\nowner = ["model"]\ncolumns = ["model"]',
+    )
+    starter.write("models/shop/silent.sql", "SELECT 1 AS one, 2 AS two")
+    found = {f["rule"]: f for f in starter.findings(code=0) if f["part"] == "model:shop.silent"}
+    assert sorted(found) == [
+        "documentation/no-about",
+        "documentation/no-column-about",
+        "documentation/no-owner",
+    ]
+    assert "one, two" in found["documentation/no-column-about"]["message"]
+
+
 def test_a_rule_explains_itself(tmp_path: Path) -> None:
     """What, why and remedy, without a project; near misses are offered."""
     program = Program(tmp_path)

@@ -106,3 +106,36 @@ def test_lineage_as_openlineage_events(river: Program) -> None:
     assert sources == {"gauge_id", "hour", "mean_cm"}
     said = river("trace", "hydro.gauge", "--format", "openlineage", code=2).err
     assert "--all --format openlineage" in said
+
+
+def test_a_picture_shows_every_node(river: Program) -> None:
+    """From left to right, the same each time; an SVG keeps its names as text."""
+    said = river("trace", "raw.reading.level_cm", "--down", "--picture", "a.svg")
+    assert "a.svg shows" in said.out
+    river("trace", "raw.reading.level_cm", "--down", "--picture", "b.svg")
+    one, other = ((river.folder / name).read_text() for name in ("a.svg", "b.svg"))
+    assert one == other
+    river("trace", "alert.flood_state", "--picture", "c.png")
+    assert (river.folder / "c.png").read_bytes().startswith(b"\x89PNG")
+    assert "an .svg or a .png" in river("trace", "--all", "--picture", "x.bmp", code=2).text
+
+
+def test_openlineage_events_fit_the_standard(river: Program) -> None:
+    """Each has what the specification requires of an event, its job, and its column lineage."""
+    lines = river("trace", "--all", "--format", "openlineage").out.splitlines()
+    events = [json.loads(line) for line in lines]
+    assert len(events) > 10
+    for event in events:
+        assert {"eventTime", "producer", "schemaURL", "job"} <= event.keys()
+        assert event["schemaURL"].startswith("https://openlineage.io/spec/")
+        assert {"namespace", "name"} <= event["job"].keys()
+        for dataset in (*event["inputs"], *event["outputs"]):
+            assert {"namespace", "name"} <= dataset.keys()
+        for output in event["outputs"]:
+            facet = output["facets"]["columnLineage"]
+            assert {"_producer", "_schemaURL", "fields"} <= facet.keys()
+            for field in facet["fields"].values():
+                for source in field["inputFields"]:
+                    assert {"namespace", "name", "field"} <= source.keys()
+                    for change in source["transformations"]:
+                        assert change["type"] in {"DIRECT", "INDIRECT"}

@@ -19,10 +19,10 @@ from inchworm.core.rendering import Rendered
 from inchworm.core.sql.columns import resolve
 from inchworm.core.sql.parse import SqlProblem, parse_query
 from inchworm.core.sql.render import parameters_in, to_text, with_values
-from inchworm.core.structure.tables import Table
+from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import TomlDocument
 from inchworm.kinds.base import Surroundings
-from inchworm.kinds.model import reads_of
+from inchworm.kinds.model import reads_of, report_problems
 from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part
 
 #: The safe loader in C where libyaml is there: API documents can be large.
@@ -120,7 +120,9 @@ class FlowKind:
     def facts(self, flow: Flow, tables: Mapping[str, Table], report: Report) -> Facts:
         """The columns behind each field, or the fields behind each column."""
         _check_fields(flow, report)
-        _check_types(flow, tables, report)
+        rows = flow.settings.from_ if flow.settings.direction == "out" else flow.settings.to
+        if rows.table and rows.table.lower() in tables:
+            _check_types(flow, tables[rows.table.lower()], report)
         needs = []
         if flow.outside.connection:
             side = "to" if flow.settings.direction == "out" else "from"
@@ -203,6 +205,9 @@ class FlowKind:
             report(finding)
             return (), (), ()
         resolution = resolve(query, tables, flow.dialect)
+        report_problems(flow.part, flow.file, resolution, report, first_line=line or 1)
+        shown = tuple(Column(column.name, column.type) for column in resolution.columns)
+        _check_types(flow, Table("the query", shown), report)
         columns = {column.name: column for column in resolution.columns}
         found: list[Edge] = [Edge(s, Node(here), How.ROWS) for s, _ in resolution.rows]
         for name, column in flow.settings.fields.items():
@@ -372,15 +377,11 @@ def _check_fields(flow: Flow, report: Report) -> None:
             )
 
 
-def _check_types(flow: Flow, tables: Mapping[str, Table], report: Report) -> None:
+def _check_types(flow: Flow, table: Table, report: Report) -> None:
     """Where both types are certain, the values of one end must fit the other."""
     found = operation_of(flow.api, flow.outside.operation or "")
     properties = body_schema(flow.api, found[2]).get("properties", {}) if found else {}
     outward = flow.settings.direction == "out"
-    rows = flow.settings.from_ if outward else flow.settings.to
-    table = tables.get((rows.table or "").lower())
-    if table is None:
-        return
     for left, right in flow.settings.fields.items():
         name, column_name = (left, right) if outward else (right, left)
         column = table.by_name.get(column_name.lower())

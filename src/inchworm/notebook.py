@@ -26,16 +26,17 @@ from inchworm.core.drafting import real_name
 from inchworm.core.environments import Environment
 from inchworm.core.errors import ProjectError, UsageError, did_you_mean
 from inchworm.core.facts import Assembly
-from inchworm.core.parameters import FILE, Plain, Type, Value, evaluate
+from inchworm.core.parameters import FILE, evaluate, is_of_matrix
 from inchworm.core.sql.parse import SqlProblem, parse_query
 from inchworm.core.sql.render import to_text, with_tables, with_values
 from inchworm.core.sql.types import normal_type
+from inchworm.core.values import Plain, Type, Value
 from inchworm.engine.places import open_database
 from inchworm.kinds.reading import read_project
 from inchworm.project.tree import Project, find_project
 from inchworm.targets.databases import Database
 from inchworm.targets.databases.base import quoted
-from inchworm.targets.secrets import resolve
+from inchworm.targets.secrets import Secrets
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -95,7 +96,8 @@ class Surroundings:
             raise UsageError(f"There is no parameter {name}.", next=near)
         value = self._values[name]
         if value.type is Type.SECRET:
-            return resolve(str(value.plain), self._project.root).reveal()
+            secrets = Secrets(self._project.root, self._environment.vault)
+            return secrets.resolve(value.text).reveal()
         return value.plain
 
     def store(
@@ -184,7 +186,7 @@ class Surroundings:
         files = {
             path: content
             for path, content in self._project.contents.items()
-            if path.startswith("schemas/") or path == FILE
+            if path.startswith("schemas/") or is_of_matrix(path)
         }
         return read_project(
             name=settings.name, version=settings.version, dialect=settings.dialect, files=files

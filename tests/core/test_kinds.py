@@ -8,8 +8,8 @@ import pytest
 
 from inchworm.core.facts import Facts
 from inchworm.core.lineage import How
-from inchworm.core.parameters import Type, Value
 from inchworm.core.parts import Kind, PartId
+from inchworm.core.values import Type, Value
 from inchworm.kinds.names import part_of
 from inchworm.kinds.reading import Reading, read_project
 

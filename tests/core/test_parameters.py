@@ -11,21 +11,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from sqlglot import exp
 
-from inchworm.core.parameters import (
-    Parameter,
-    Type,
-    Value,
-    convert,
-    evaluate,
-    read_duration,
-    read_matrix,
-    same_everywhere,
-    spell_duration,
-    substitute,
-)
+from inchworm.core.parameters import evaluate, read_matrix, same_everywhere, substitute
 from inchworm.core.sql.parse import parse_query
 from inchworm.core.sql.render import literal, to_text, with_values
 from inchworm.core.toml import read_toml
+from inchworm.core.values import Domain, Type, Value, read_duration, spell_duration
 
 TODAY = dt.date(2026, 11, 23)
 
@@ -49,7 +39,7 @@ TODAY = dt.date(2026, 11, 23)
 )
 def test_a_cell_becomes_a_value(kind: Type, cell: Any, text: str) -> None:
     """Each type has one spelling, however the cell was written."""
-    assert convert(cell, Parameter(name="p", type=kind), TODAY).text == text
+    assert Domain(type=kind).convert(cell, TODAY).text == text
 
 
 @pytest.mark.parametrize(
@@ -70,11 +60,11 @@ def test_a_cell_becomes_a_value(kind: Type, cell: Any, text: str) -> None:
 def test_a_cell_of_the_wrong_type_is_refused(kind: Type, cell: Any) -> None:
     """The message repeats what was written."""
     with pytest.raises(ValueError, match=r"\w"):
-        convert(cell, Parameter(name="p", type=kind), TODAY)
+        Domain(type=kind).convert(cell, TODAY)
 
 
 def matrix(text: str, *environments: str) -> Any:
-    return read_matrix(read_toml(text), environments)
+    return read_matrix({"parameters.toml": read_toml(text)}, environments)
 
 
 def test_a_matrix_reports_all_its_faults_with_lines() -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from inchworm.core.errors import TargetError
-from inchworm.targets.secrets import Secret, resolve
+from inchworm.targets.secrets import Secret, Secrets
 
 
 def test_secrets_are_found_where_they_are_kept(tmp_path: Path) -> None:
@@ -16,8 +16,11 @@ def test_secrets_are_found_where_they_are_kept(tmp_path: Path) -> None:
     file = tmp_path / "token"
     file.write_text("from a file\n")
     file.chmod(0o600)
-    assert resolve("env:X", tmp_path, {"X": "from a variable"}).reveal() == "from a variable"
-    assert resolve("file:token", tmp_path).reveal() == "from a file"
+    assert (
+        Secrets(tmp_path, None, {"X": "from a variable"}).resolve("env:X").reveal()
+        == "from a variable"
+    )
+    assert Secrets(tmp_path).resolve("file:token").reveal() == "from a file"
 
 
 @pytest.mark.parametrize(
@@ -31,7 +34,7 @@ def test_secrets_are_found_where_they_are_kept(tmp_path: Path) -> None:
 def test_a_secret_that_is_not_there(tmp_path: Path, reference: str, says: str) -> None:
     """The reference is named, and what to do."""
     with pytest.raises(TargetError, match=says) as caught:
-        resolve(reference, tmp_path, {})
+        Secrets(tmp_path, None, {}).resolve(reference)
     assert caught.value.next
 
 

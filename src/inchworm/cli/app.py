@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING
 
 from inchworm.cli.source import Source
 from inchworm.core.environments import Environment
-from inchworm.core.parameters import Value, evaluate, read_matrix
-from inchworm.core.toml import TomlProblem, read_toml
+from inchworm.core.parameters import evaluate, read_files
+from inchworm.core.values import Value
 from inchworm.project.git import user_name
 from inchworm.project.tree import Project, find_project
 
@@ -104,12 +104,5 @@ class App:
 
     def values(self, environment: Environment) -> dict[str, Value]:
         """An environment's values as the source tree has them, as far as they can be had."""
-        file = self.root / "parameters.toml"
-        if not file.is_file():
-            return {}
-        try:
-            document = read_toml(file.read_bytes())
-        except TomlProblem:
-            return {}
-        matrix, _ = read_matrix(document, [e.name for e in self.project.environments])
+        matrix, _ = read_files(self.source.contents, [e.name for e in self.project.environments])
         return dict(evaluate(matrix, environment.name, self.today).values)

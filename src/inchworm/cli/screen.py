@@ -23,6 +23,7 @@ STYLES = {
     "note": "dim",
     "done": "green",
     "nothing to do": "green",
+    "given for once": "yellow",
     "nothing checked": "yellow",
     "partly done": "bold yellow",
     "failed": "bold red",

@@ -19,13 +19,13 @@ from inchworm.core.composition import SERVICE_KINDS, Composition, LivePart
 from inchworm.core.environments import Environment
 from inchworm.core.facts import Assembly
 from inchworm.core.findings import Finding, in_order
-from inchworm.core.parameters import Value
 from inchworm.core.parts import Digest, Kind, PartId, digest_of
-from inchworm.core.promotion import DifferingValue, Draft, Phase, Step
+from inchworm.core.promotion import DifferingValue, Draft, Phase, Step, UsedSecret
 from inchworm.core.rendering import Rendered, canonical
 from inchworm.core.sql.columns import tables_in
 from inchworm.core.sql.parse import parse_statements
 from inchworm.core.structure.replay import replay
+from inchworm.core.values import Value
 
 #: Service parts are delivered in this order: what others need comes first.
 _DELIVERY = (Kind.CONNECTION, Kind.LIBRARY, Kind.FLOW, Kind.NOTEBOOK, Kind.PIPELINE)
@@ -45,6 +45,8 @@ class Request:
     today: dt.date
     came_from: str | None = None
     values_there: Mapping[str, Value] = field(default_factory=dict)
+    secrets: tuple[UsedSecret, ...] = ()
+    overrides: Mapping[str, str] = field(default_factory=dict)
 
 
 def draft(request: Request) -> Draft:
@@ -111,6 +113,9 @@ class _Drafting:
             steps=steps,
             findings=tuple(in_order(self.findings)),
             differing=self._differing(),
+            values=self._values_used(),
+            secrets=request.secrets,
+            overrides=request.overrides,
             came_from=request.came_from,
             left_alone=self._left_alone(),
         )
@@ -402,9 +407,19 @@ class _Drafting:
             here = self.request.values[name].text
             other = self.request.values_there.get(name)
             there = other.text if other is not None else None
-            if there != here:
-                found.append(DifferingValue(name=name, here=here, there=there))
+            before = self._before(name, here)
+            if there != here or before is not None:
+                found.append(DifferingValue(name=name, here=here, there=there, before=before))
         return tuple(found)
+
+    def _values_used(self) -> dict[str, str]:
+        used = {use.parameter for o in self.assembly.outlines.values() for use in o.uses}
+        return {name: self.request.values[name].text for name in sorted(used)}
+
+    def _before(self, name: str, here: str) -> str | None:
+        """Another value that a live part was put with."""
+        were = (part.values.get(name) for part in self.live.parts.values())
+        return next((value for value in were if value is not None and value != here), None)
 
     def _left_alone(self) -> dict[str, int]:
         counts = Counter(

@@ -34,6 +34,14 @@ class ServiceAddress:
 
 
 @dataclass(frozen=True, kw_only=True)
+class VaultAddress:
+    """Where a key-value service is, and the reference of the token that opens it."""
+
+    url: str
+    token: str
+
+
+@dataclass(frozen=True, kw_only=True)
 class Environment:
     """One environment, as its file declares it."""
 
@@ -42,9 +50,14 @@ class Environment:
     after: tuple[str, ...] = ()
     protected: bool = False
     snapshots: bool = False
+    overrides: bool = False
+    """Whether values may be given for once at a promotion."""
+    shared: tuple[str, ...] = ()
+    """Which of ``database``, ``workspace`` and ``gateway`` it has in common with others."""
     database: DatabaseAddress
     workspace: ServiceAddress
     gateway: ServiceAddress
+    vault: VaultAddress | None = None
     default_schedule: str = "off"
     schedules: Mapping[str, str] = field(default_factory=dict)
     file: str = ""

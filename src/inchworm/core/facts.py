@@ -19,6 +19,7 @@ from typing import NamedTuple
 
 from inchworm.core.findings import Finding
 from inchworm.core.lineage import Edge, Graph, Node
+from inchworm.core.literals import Literal
 from inchworm.core.parameters import Matrix
 from inchworm.core.parts import Digest, Kind, Part, PartId
 from inchworm.core.structure.tables import Table
@@ -40,6 +41,8 @@ class Use(NamedTuple):
     file: str
     line: int | None = None
     safe: bool = False
+    expects: str = ""
+    """What the setting wants there: ``duration``, ``integer``, ``text``, or nothing special."""
 
 
 class Need(NamedTuple):
@@ -93,6 +96,8 @@ class Facts:
     documents: tuple[str, ...] = ()
     """Paths of shared files that count as files of the part."""
 
+    addresses: tuple[str, ...] = ()
+    """Places that the part reaches, with ``${parameters}``; not those declared to be shared."""
     documented: tuple[str, ...] = ()
     """What is said about the part: ``about``, ``owner``, and ``column:NAME`` for its columns."""
 
@@ -138,7 +143,9 @@ class Outline(NamedTuple):
     classes: tuple[tuple[Node, str], ...] = ()
     declassified: tuple[tuple[Node, str], ...] = ()
     cleared: tuple[str, ...] = ()
+    addresses: tuple[str, ...] = ()
     documented: tuple[str, ...] = ()
+    literals: tuple[Literal, ...] = ()
     wrong: tuple[Read, ...] = ()
     findings: tuple[Finding, ...] = ()
     readable: bool = True
@@ -165,6 +172,7 @@ def outline_of(
     saw: Mapping[str, str],
     tables: Mapping[str, Table],
     findings: tuple[Finding, ...],
+    literals: tuple[Literal, ...] = (),
     readable: bool = True,
 ) -> Outline:
     """The outline of facts that were just worked out.
@@ -176,6 +184,7 @@ def outline_of(
         saw: what was looked up for them.
         tables: the known tables; looking there counts as looking up.
         findings: what was found wrong.
+        literals: texts that are written out in its files.
         readable: whether there are facts at all.
     """
     wrong = [w for read in facts.reads if (w := _wrong(read, tables.get(read.table))) is not None]
@@ -198,7 +207,9 @@ def outline_of(
         classes=facts.classes,
         declassified=facts.declassified,
         cleared=facts.cleared,
+        addresses=facts.addresses,
         documented=facts.documented,
+        literals=literals,
         wrong=tuple(wrong),
         findings=findings,
         readable=readable,

@@ -18,6 +18,7 @@ from inchworm.core.facts import Facts, Need, Outline, Read, Scheduled, Stage, Us
 from inchworm.core.findings import Finding, finding_from
 from inchworm.core.known import Known
 from inchworm.core.lineage import Edge, How, Node
+from inchworm.core.literals import Literal
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.structure.tables import Column, Table
 
@@ -143,6 +144,7 @@ def read_facts(text: str) -> Facts:
         classes=outline.classes,
         declassified=outline.declassified,
         cleared=outline.cleared,
+        addresses=outline.addresses,
         documented=outline.documented,
         documents=outline.documents,
     )
@@ -210,7 +212,9 @@ _MORE: Mapping[str, tuple[Callable[[Any], Any], Callable[[Any], Any]]] = {
     "classes": _ABOUT_NODES,
     "declassified": _ABOUT_NODES,
     "cleared": (list, tuple),
+    "addresses": (list, tuple),
     "documented": (list, tuple),
+    "literals": (_each(list), _each(lambda row: Literal(*row))),
     "wrong": (_each(_read_row), _each(_read)),
     "findings": (_each(Finding.to_json), _each(finding_from)),
     "readable": (_same, bool),

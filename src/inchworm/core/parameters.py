@@ -1,77 +1,28 @@
 """Parameters: one typed value per environment, and secrets that are only references.
 
-A value is converted once, here, from what ``parameters.toml`` says; from then on it is a
-:class:`Value`, which knows its type and has one spelling.
+A value is converted once, here, from what the matrix says; from then on it is a
+:class:`~inchworm.core.values.Value`, which knows its type and has one spelling.
 """
 
 from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from decimal import Decimal, InvalidOperation
-from enum import StrEnum
 from typing import Any
 
 from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
 from inchworm.core.findings import Finding
-from inchworm.core.toml import TomlDocument
+from inchworm.core.toml import KeyPath, TomlDocument, TomlProblem, read_toml
+from inchworm.core.values import Domain, Type, Value
 
 FILE = "parameters.toml"
+FOLDER = "parameters"
+"""The matrix may be split into files of this folder."""
 
 _REFERENCE = re.compile(r"\$\{([^}]*)\}")
-_TODAY = re.compile(r"^\s*today\s*(?:([+-])\s*(\d+)\s*([dw]))?\s*$")
-_DURATION = re.compile(
-    r"^(?:P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?)?|(?:(\d+)d)?\s*(?:(\d+)h)?\s*(?:(\d+)m)?\s*(?:(\d+)s)?)$"
-)
-_SECRET = re.compile(r"^[a-z][a-z0-9_-]*:\S+$")
-
-
-class Type(StrEnum):
-    """The types that a parameter may have."""
-
-    TEXT = "text"
-    INTEGER = "integer"
-    NUMBER = "number"
-    FLAG = "flag"
-    DATE = "date"
-    TIMESTAMP = "timestamp"
-    DURATION = "duration"
-    CHOICE = "choice"
-    SECRET = "secret"
-
-
-Plain = str | int | Decimal | bool | dt.date | dt.datetime | dt.timedelta
-
-
-@dataclass(frozen=True, kw_only=True)
-class Value:
-    """What a parameter is in one environment; of a secret, only the reference."""
-
-    type: Type
-    plain: Plain
-
-    @property
-    def text(self) -> str:
-        """The one spelling of the value, as shown, substituted and digested."""
-        match self.plain:
-            case bool():
-                return "true" if self.plain else "false"
-            case dt.datetime():
-                return self.plain.isoformat(sep=" ")
-            case dt.date():
-                return self.plain.isoformat()
-            case dt.timedelta():
-                return spell_duration(self.plain)
-        return str(self.plain)
-
-    def to_json(self) -> str | int | float | bool:
-        """The value inside a JSON document, where ``"${name}"`` is the whole string."""
-        if isinstance(self.plain, bool | int):
-            return self.plain
-        return float(self.plain) if isinstance(self.plain, Decimal) else self.text
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -79,70 +30,191 @@ class Parameter:
     """One row of the matrix, as declared."""
 
     name: str
-    type: Type
+    domain: Domain
     about: str = ""
+    unit: str = ""
     cells: Mapping[str, Any] = field(default_factory=dict)
     """What the file says for each environment, unconverted."""
     every: Any = None
     must_differ: bool = False
-    one_of: tuple[str, ...] = ()
+    optional: bool = False
+    file: str = FILE
     line: int | None = None
     lines: Mapping[str, int | None] = field(default_factory=dict)
+
+    @property
+    def type(self) -> Type:
+        """The type of its values."""
+        return self.domain.type
+
+    @property
+    def group(self) -> str:
+        """What stands before the last dot of its name: the part of the project that it is for."""
+        return self.name.rpartition(".")[0]
 
     def cell(self, environment: str) -> Any:
         """What is declared for an environment, or None."""
         return self.cells.get(environment, self.every)
 
+    def line_for(self, environment: str) -> int | None:
+        """The line of what is declared for an environment."""
+        return self.lines.get(environment) or self.lines.get("every") or self.line
+
+    def finding(
+        self, rule: rules.Rule, message: str, remedy: str, environment: str | None = None
+    ) -> Finding:
+        """A finding about the row, or about its cell for an environment."""
+        line = self.line if environment is None else self.line_for(environment)
+        return rule.finding(message, file=self.file, line=line, remedy=remedy)
+
 
 Matrix = Mapping[str, Parameter]
 
-_SETTINGS = {"type", "about", "every", "must_differ", "one_of", "unit"}
+_OF_DOMAIN = ("one_of", "at_least", "at_most", "matches", "shortest", "longest", "zone")
+_SETTINGS = {"type", "about", "unit", "every", "must_differ", "optional", *_OF_DOMAIN}
+_FLAGS = ("must_differ", "optional")
+_KINDS = {"about": str, "unit": str, "matches": str, "zone": str, "shortest": int, "longest": int}
+
+
+def is_of_matrix(path: str) -> bool:
+    """Whether a file of a project declares parameters."""
+    folder, _, name = path.partition("/")
+    return path == FILE or (folder == FOLDER and name.endswith(".toml") and "/" not in name)
+
+
+def read_files(
+    contents: Mapping[str, bytes], environments: Iterable[str] | None
+) -> tuple[dict[str, Parameter], list[Finding]]:
+    """The matrix of a project version, from its files by path; as :func:`read_matrix`."""
+    documents: dict[str, TomlDocument] = {}
+    findings: list[Finding] = []
+    for path in contents:
+        if is_of_matrix(path):
+            try:
+                documents[path] = read_toml(contents[path])
+            except TomlProblem as problem:
+                said = rules.UNREADABLE.finding(problem.reason, file=path, line=problem.line)
+                findings.append(said)
+    matrix, wrong = read_matrix(documents, environments)
+    return matrix, [*findings, *wrong]
 
 
 def read_matrix(
-    document: TomlDocument, environments: Iterable[str] | None
+    documents: Mapping[str, TomlDocument], environments: Iterable[str] | None
 ) -> tuple[dict[str, Parameter], list[Finding]]:
-    """The matrix that ``parameters.toml`` declares, and everything that is wrong with its form.
+    """The matrix that files declare, and everything that is wrong with its form.
 
-    ``environments`` are those that may have values; None when all may, as in a bundle, which does
-    not know them.
+    Args:
+        documents: the files by path.
+        environments: those that may have values; None when all may, as in a bundle, which does not
+            know them.
     """
     known = None if environments is None else list(environments)
     matrix: dict[str, Parameter] = {}
     findings: list[Finding] = []
-    for name, row in document.values.items():
-        line = document.line_of((name,))
+    for file, document in sorted(documents.items()):
+        for path, row in _rows(document.values, ()):
+            read = _Row(file, document, path, known, findings)
+            parameter = read.parameter(row)
+            if parameter is None:
+                continue
+            other = matrix.get(parameter.name)
+            if other is not None:
+                where = f"{other.file}:{other.line}"
+                said = f"{parameter.name} is declared twice; first in {where}"
+                findings.append(
+                    parameter.finding(rules.MALFORMED_PARAMETER, said, "Remove one of the two.")
+                )
+                continue
+            matrix[parameter.name] = parameter
+    return matrix, findings
+
+
+def _rows(table: Mapping[str, Any], path: KeyPath) -> Iterator[tuple[KeyPath, Any]]:
+    """Each parameter's table; a table of nothing but tables is a group of them."""
+    for key, item in table.items():
+        here = (*path, key)
+        is_group = (
+            isinstance(item, dict) and item and all(isinstance(v, dict) for v in item.values())
+        )
+        if is_group:
+            yield from _rows(item, here)
+        else:
+            yield here, item
+
+
+@dataclass(frozen=True)
+class _Row:
+    file: str
+    document: TomlDocument
+    path: KeyPath
+    environments: list[str] | None
+    findings: list[Finding]
+
+    @property
+    def name(self) -> str:
+        return ".".join(str(key) for key in self.path)
+
+    def parameter(self, row: Any) -> Parameter | None:
         if not isinstance(row, dict):
-            findings.append(_wrong(line, f"{name} is not a table", f"Write [{name}] with a type."))
-            continue
+            self._wrong((), f"{self.name} is not a table", f"Write [{self.name}] with a type.")
+            return None
         kind = row.get("type")
         if not isinstance(kind, str) or kind not in list(Type):
             types = ", ".join(Type)
             near = did_you_mean(str(kind), list(Type), f"Give it a type: {types}.")
             said = f"has no type {kind!r}" if kind is not None else "has no type"
-            findings.append(_wrong(document.line_of((name, "type")), f"{name} {said}", near))
-            continue
-        cells = {key: cell for key, cell in row.items() if key not in _SETTINGS}
-        for key in [key for key in cells if known is not None and key not in known]:
-            near = did_you_mean(
-                key, [*(known or ()), *_SETTINGS], "Remove it, or add the environment."
-            )
-            findings.append(
-                _wrong(document.line_of((name, key)), f"{name}.{key} is no environment", near)
-            )
-            del cells[key]
-        matrix[name] = Parameter(
-            name=name,
+            self._wrong(("type",), f"{self.name} {said}", near)
+            return None
+        settings = {key: row[key] for key in row if key in _SETTINGS and self._fits(key, row[key])}
+        choices = settings.pop("one_of", ())
+        domain = Domain(
             type=Type(kind),
-            about=str(row.get("about", "")),
+            one_of=tuple(str(c) for c in choices) if isinstance(choices, list) else (),
+            **{key: settings[key] for key in _OF_DOMAIN if key in settings},
+        )
+        fault = domain.fault()
+        if fault is not None:
+            self._wrong((), f"{self.name}: {fault}", "Correct the row.")
+        cells = self._cells(row)
+        return Parameter(
+            name=self.name,
+            domain=domain,
+            about=settings.get("about", ""),
+            unit=settings.get("unit", ""),
             cells=cells,
             every=row.get("every"),
-            must_differ=bool(row.get("must_differ", False)),
-            one_of=tuple(str(choice) for choice in row.get("one_of", ())),
-            line=line,
-            lines={key: document.line_of((name, key)) for key in [*cells, "every"]},
+            must_differ=settings.get("must_differ", False),
+            optional=settings.get("optional", False),
+            file=self.file,
+            line=self.document.line_of(self.path),
+            lines={key: self.document.line_of((*self.path, key)) for key in [*cells, "every"]},
         )
-    return matrix, findings
+
+    def _cells(self, row: Mapping[str, Any]) -> dict[str, Any]:
+        cells = {key: cell for key, cell in row.items() if key not in _SETTINGS}
+        for key in list(cells):
+            if self.environments is None or key in self.environments:
+                continue
+            known = [*self.environments, *sorted(_SETTINGS)]
+            near = did_you_mean(key, known, "Remove it, or add the environment.")
+            self._wrong((key,), f"{self.name}.{key} is no environment", near)
+            del cells[key]
+        return cells
+
+    def _fits(self, key: str, said: Any) -> bool:
+        wanted = bool if key in _FLAGS else _KINDS.get(key)
+        if wanted is None or type(said) is wanted:
+            return True
+        kind = {bool: "true or false", str: "text", int: "a whole number"}[wanted]
+        self._wrong((key,), f"{self.name}.{key} is not {kind}", f"Write {kind}.")
+        return False
+
+    def _wrong(self, key: KeyPath, message: str, remedy: str) -> None:
+        line = self.document.line_of((*self.path, *key))
+        self.findings.append(
+            rules.MALFORMED_PARAMETER.finding(message, file=self.file, line=line, remedy=remedy)
+        )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -154,82 +226,105 @@ class Values:
     problems: tuple[Finding, ...] = ()
 
 
-def evaluate(matrix: Matrix, environment: str, today: dt.date) -> Values:
+def evaluate(
+    matrix: Matrix, environment: str, today: dt.date, overrides: Mapping[str, str] | None = None
+) -> Values:
     """Every parameter's value in an environment.
 
     Args:
         matrix: the declared rows.
         environment: the environment's name.
         today: the day that ``today`` means in a cell.
+        overrides: values given for once, as text, instead of those declared.
     """
-    done: dict[str, Value] = {}
-    problems: list[Finding] = []
+    evaluation = _Evaluation(matrix, environment, today, overrides or {})
+    for name in matrix:
+        evaluation.value_of(name, ())
+    return Values(
+        environment=environment,
+        values=evaluation.done,
+        problems=tuple(dict.fromkeys(evaluation.problems)),
+    )
 
-    def value_of(name: str, path: tuple[str, ...]) -> Value | None:
-        if name in done:
-            return done[name]
-        row = matrix[name]
-        where = row.lines.get(environment) or row.lines.get("every") or row.line
+
+class _Evaluation:
+    def __init__(
+        self, matrix: Matrix, environment: str, today: dt.date, overrides: Mapping[str, str]
+    ) -> None:
+        self.matrix = matrix
+        self.environment = environment
+        self.today = today
+        self.overrides = overrides
+        self.done: dict[str, Value] = {}
+        self.problems: list[Finding] = []
+
+    def value_of(self, name: str, path: tuple[str, ...]) -> Value | None:
+        """The value of one parameter, after those that its cell refers to."""
+        if name in self.done:
+            return self.done[name]
+        row = self.matrix[name]
         if name in path:
             loop = " -> ".join([*path[path.index(name) :], name])
-            problems.append(
-                _wrong(where, f"values refer to each other in a circle: {loop}", "Break it.")
-            )
+            self._wrong(row, f"values refer to each other in a circle: {loop}", "Break it.")
             return None
-        cell = row.cell(environment)
-        if cell is None:
-            problems.append(
-                _wrong(
-                    row.line,
-                    f"{name} has no value for {environment}",
-                    f"Add {environment} = ... under [{name}], or every = ...",
-                    rule=rules.MISSING_VALUE,
-                )
-            )
-            return None
-        if isinstance(cell, str) and row.type is not Type.SECRET:
-            for other in _REFERENCE.findall(cell):
-                if other not in matrix:
-                    near = did_you_mean(other, matrix, "Declare it.")
-                    problems.append(
-                        _wrong(where, f"{name} uses {other}, which is not declared", near)
-                    )
-                    return None
-                inner = value_of(other, (*path, name))
-                if inner is None:
-                    return None
-                cell = cell.replace("${" + other + "}", inner.text)
+        cell = row.cell(self.environment)
         try:
-            done[name] = convert(cell, row, today)
+            if name in self.overrides:
+                cell = row.domain.cell_of(self.overrides[name])
+            if cell is None:
+                return self._no_value(row)
+            if isinstance(cell, str) and row.type is not Type.SECRET:
+                filled = self._filled(cell, row, (*path, name))
+                if filled is None:
+                    return None
+                cell = row.domain.cell_of(filled) if filled != cell else cell
+            self.done[name] = row.domain.convert(cell, self.today)
         except ValueError as error:
-            problems.append(
-                _wrong(
-                    where,
-                    f"{name} for {environment}: {error}",
-                    f"Write a value of type {row.type.value}.",
-                    rule=rules.MISTYPED_VALUE,
-                )
-            )
+            remedy = f"Write a value of type {row.type.value}."
+            said = f"{name} for {self.environment}: {error}"
+            self._wrong(row, said, remedy, rules.MISTYPED_VALUE)
             return None
-        return done[name]
+        return self.done[name]
 
-    for name in matrix:
-        value_of(name, ())
-    return Values(environment=environment, values=done, problems=tuple(dict.fromkeys(problems)))
+    def _no_value(self, row: Parameter) -> Value | None:
+        if row.optional:
+            self.done[row.name] = Value(type=row.type, plain=None)
+            return self.done[row.name]
+        self.problems.append(
+            row.finding(
+                rules.MISSING_VALUE,
+                f"{row.name} has no value for {self.environment}",
+                f"Add {self.environment} = ... under [{row.name}], or every = ...",
+            )
+        )
+        return None
 
+    def _filled(self, cell: str, row: Parameter, path: tuple[str, ...]) -> str | None:
+        """A cell with the values of other parameters in it."""
+        for other in references(cell):
+            if other not in self.matrix:
+                near = did_you_mean(other, self.matrix, "Declare it.")
+                self._wrong(row, f"{row.name} uses {other}, which is not declared", near)
+                return None
+            if self.matrix[other].type is Type.SECRET:
+                said = f"{row.name} uses the secret {other}, which would become readable"
+                remedy = "Use the secret where it is needed, not in another value."
+                self._wrong(row, said, remedy, rules.SECRET_IN_TEXT)
+                return None
+            inner = self.value_of(other, path)
+            if inner is None:
+                return None
+            cell = cell.replace("${" + other + "}", inner.text)
+        return cell
 
-def convert(cell: Any, row: Parameter, today: dt.date) -> Value:
-    """A cell as a typed value.
-
-    Raises:
-        ValueError: with a sentence that says what was expected and what is there.
-    """
-    plain = _CONVERT[row.type](cell, today)
-    if row.one_of and str(plain) not in row.one_of:
-        raise ValueError(f"{cell!r} is none of {', '.join(row.one_of)}")
-    if row.type is Type.CHOICE and not row.one_of:
-        raise ValueError("a choice needs one_of = [...]")
-    return Value(type=row.type, plain=plain)
+    def _wrong(
+        self,
+        row: Parameter,
+        message: str,
+        remedy: str,
+        rule: rules.Rule = rules.MALFORMED_PARAMETER,
+    ) -> None:
+        self.problems.append(row.finding(rule, message, remedy, self.environment))
 
 
 def same_everywhere(matrix: Matrix, by_environment: Iterable[Values]) -> list[Finding]:
@@ -242,16 +337,16 @@ def same_everywhere(matrix: Matrix, by_environment: Iterable[Values]) -> list[Fi
         seen: dict[str, str] = {}
         for each in values:
             value = each.values.get(row.name)
-            if value is None:
+            if value is None or value.plain is None:
                 continue
             if value.text in seen:
                 findings.append(
-                    _wrong(
-                        row.lines.get(each.environment) or row.line,
+                    row.finding(
+                        rules.MUST_DIFFER,
                         f"{row.name} must differ, but {seen[value.text]} and {each.environment} "
                         f"share {value.text}",
                         f"Give {each.environment} a value of its own.",
-                        rule=rules.MUST_DIFFER,
+                        each.environment,
                     )
                 )
             seen.setdefault(value.text, each.environment)
@@ -266,128 +361,29 @@ def references(text: str) -> list[str]:
 def substitute(document: Any, values: Mapping[str, Value]) -> Any:
     """A parsed document with every ``${name}`` replaced; the document's structure cannot change.
 
-    A string that is nothing but one reference becomes the typed value.
+    A string that is nothing but one reference becomes the typed value; where that is none, because
+    the parameter is optional, the setting or item is left out.
 
     Raises:
         KeyError: with the name of a parameter that has no value.
     """
     match document:
         case dict():
-            return {key: substitute(item, values) for key, item in document.items()}
+            filled = {key: substitute(item, values) for key, item in document.items()}
+            return {key: item for key, item in filled.items() if item is not None}
         case list():
-            return [substitute(item, values) for item in document]
+            items = [substitute(item, values) for item in document]
+            return [item for item in items if item is not None]
         case str():
             whole = _REFERENCE.fullmatch(document)
             if whole:
                 return values[whole.group(1)].to_json()
-            return _REFERENCE.sub(lambda match: values[match.group(1)].text, document)
+            return _REFERENCE.sub(lambda match: _inside(match.group(1), values), document)
     return document
 
 
-def spell_duration(duration: dt.timedelta) -> str:
-    """``1h30m`` for 90 minutes; ``0s`` for nothing."""
-    seconds = int(duration.total_seconds())
-    days, seconds = divmod(seconds, 86_400)
-    hours, seconds = divmod(seconds, 3_600)
-    minutes, seconds = divmod(seconds, 60)
-    parts = [(days, "d"), (hours, "h"), (minutes, "m"), (seconds, "s")]
-    return "".join(f"{count}{unit}" for count, unit in parts if count) or "0s"
-
-
-def read_duration(text: str) -> dt.timedelta:
-    """``10m``, ``1h30m`` or ISO 8601's ``PT10M``.
-
-    Raises:
-        ValueError: when the text is none of these.
-    """
-    match = _DURATION.match(text.strip())
-    if not match or not any(match.groups()):
-        raise ValueError(f"{text!r} is not a duration such as 10m, 1h30m or PT10M")
-    d1, h1, m1, s1, d2, h2, m2, s2 = (int(group or 0) for group in match.groups())
-    return dt.timedelta(days=d1 + d2, hours=h1 + h2, minutes=m1 + m2, seconds=s1 + s2)
-
-
-def _text(cell: Any, today: dt.date) -> str:
-    if not isinstance(cell, str):
-        raise ValueError(f"{cell!r} is not text; put it in quotes")
-    return cell
-
-
-def _integer(cell: Any, today: dt.date) -> int:
-    if isinstance(cell, bool) or not isinstance(cell, int):
-        raise ValueError(f"{cell!r} is not a whole number")
-    return cell
-
-
-def _number(cell: Any, today: dt.date) -> Decimal:
-    if isinstance(cell, bool) or not isinstance(cell, int | float):
-        raise ValueError(f"{cell!r} is not a number")
-    try:
-        number = Decimal(str(cell))
-    except InvalidOperation as error:
-        raise ValueError(f"{cell!r} is not a number") from error
-    if not number.is_finite():
-        raise ValueError(f"{cell!r} is not a finite number")
-    return number
-
-
-def _flag(cell: Any, today: dt.date) -> bool:
-    if not isinstance(cell, bool):
-        raise ValueError(f"{cell!r} is not true or false")
-    return cell
-
-
-def _date(cell: Any, today: dt.date) -> dt.date:
-    if isinstance(cell, dt.date) and not isinstance(cell, dt.datetime):
-        return cell
-    if isinstance(cell, str):
-        relative = _TODAY.match(cell)
-        if relative:
-            sign, count, unit = relative.groups()
-            days = int(count or 0) * (7 if unit == "w" else 1)
-            return today + dt.timedelta(days=-days if sign == "-" else days)
-        try:
-            return dt.date.fromisoformat(cell)
-        except ValueError:
-            pass
-    raise ValueError(f"{cell!r} is not a date such as 2026-10-24 or today - 30d")
-
-
-def _timestamp(cell: Any, today: dt.date) -> dt.datetime:
-    if isinstance(cell, dt.datetime):
-        return cell
-    if isinstance(cell, str):
-        try:
-            return dt.datetime.fromisoformat(cell)
-        except ValueError:
-            pass
-    raise ValueError(f"{cell!r} is not a timestamp such as 2026-10-24 06:00:00")
-
-
-def _duration(cell: Any, today: dt.date) -> dt.timedelta:
-    return read_duration(_text(cell, today))
-
-
-def _secret(cell: Any, today: dt.date) -> str:
-    if not isinstance(cell, str) or not _SECRET.match(cell):
-        raise ValueError("a secret is only a reference, such as env:NAME or file:PATH")
-    return cell
-
-
-_CONVERT: Mapping[Type, Callable[[Any, dt.date], Plain]] = {
-    Type.TEXT: _text,
-    Type.CHOICE: _text,
-    Type.INTEGER: _integer,
-    Type.NUMBER: _number,
-    Type.FLAG: _flag,
-    Type.DATE: _date,
-    Type.TIMESTAMP: _timestamp,
-    Type.DURATION: _duration,
-    Type.SECRET: _secret,
-}
-
-
-def _wrong(
-    line: int | None, message: str, remedy: str, *, rule: rules.Rule = rules.MALFORMED_PARAMETER
-) -> Finding:
-    return rule.finding(message, file=FILE, line=line, remedy=remedy)
+def _inside(name: str, values: Mapping[str, Value]) -> str:
+    """A value within a longer text: there, no value cannot be left out."""
+    if values[name].plain is None:
+        raise KeyError(name)
+    return values[name].text

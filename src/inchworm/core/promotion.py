@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from enum import StrEnum
 from typing import Any
 
@@ -114,15 +114,35 @@ class Step:
 
 @dataclass(frozen=True, kw_only=True)
 class DifferingValue:
-    """A value that this promotion uses and that differs from the environment it comes from."""
+    """A value that this promotion uses, and that is another one elsewhere or was one before.
+
+    Attributes:
+        here: the value; of a secret, its reference.
+        there: that of the environment which the bundle comes from.
+        before: that of the last promotion here, where a live part was put with another one.
+    """
 
     name: str
     here: str
     there: str | None
+    before: str | None = None
 
     def to_json(self) -> dict[str, Any]:
-        """The value as the ledger keeps it; secrets are only references here."""
-        return {"name": self.name, "here": self.here, "there": self.there}
+        """The value as the ledger keeps it."""
+        return asdict(self)
+
+
+@dataclass(frozen=True, kw_only=True)
+class UsedSecret:
+    """A secret that a promotion uses: where it is kept, and the version that was there."""
+
+    name: str
+    reference: str
+    version: str = ""
+
+    def to_json(self) -> dict[str, Any]:
+        """The secret as the ledger keeps it."""
+        return asdict(self)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -132,6 +152,8 @@ class Draft:
     Attributes:
         today: the day that relative dates in values were worked out for, ISO 8601.
         environment_state: digest of what the environment looked like.
+        values: every value that a part of the bundle uses, as text; of secrets, the references.
+        overrides: values that were given for once, as text.
         left_alone: parts that stay as they are, each with the reason, grouped by reason.
     """
 
@@ -144,6 +166,9 @@ class Draft:
     steps: tuple[Step, ...]
     findings: tuple[Finding, ...] = ()
     differing: tuple[DifferingValue, ...] = ()
+    values: Mapping[str, str] = field(default_factory=dict)
+    secrets: tuple[UsedSecret, ...] = ()
+    overrides: Mapping[str, str] = field(default_factory=dict)
     came_from: str | None = None
     left_alone: Mapping[str, int] = field(default_factory=dict)
 
@@ -167,6 +192,9 @@ class Draft:
             "steps": [step.to_json() for step in self.steps],
             "findings": [finding.to_json() for finding in self.findings],
             "differing": [value.to_json() for value in self.differing],
+            "values": dict(self.values),
+            "secrets": [secret.to_json() for secret in self.secrets],
+            "overrides": dict(self.overrides),
             "came_from": self.came_from,
             "left_alone": dict(self.left_alone),
         }
@@ -174,10 +202,11 @@ class Draft:
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> Draft:
         """A draft as the ledger kept it."""
-        kept = {key: data[key] for key in cls.__dataclass_fields__}
+        kept = {key: data[key] for key in cls.__dataclass_fields__ if key in data}
         kept["steps"] = tuple(Step.from_json(step) for step in data["steps"])
         kept["findings"] = tuple(finding_from(finding) for finding in data["findings"])
         kept["differing"] = tuple(DifferingValue(**value) for value in data["differing"])
+        kept["secrets"] = tuple(UsedSecret(**secret) for secret in data.get("secrets", ()))
         return cls(**kept)
 
 

@@ -21,6 +21,8 @@ class Waiver:
     because: str
     owner: str
     until: dt.date
+    only: str = ""
+    """Text of the message, where the rule finds several things and one of them is accepted."""
     line: int | None = None
 
 
@@ -53,4 +55,8 @@ def apply(findings: Iterable[Finding], waivers: Sequence[Waiver], today: dt.date
 
 def _fits(waiver: Waiver, finding: Finding) -> bool:
     subject = finding.part or finding.file or ""
-    return waiver.rule == finding.rule and waiver.part.lower() == subject.lower()
+    return (
+        waiver.rule == finding.rule
+        and waiver.part.lower() == subject.lower()
+        and waiver.only in finding.message
+    )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,10 +12,12 @@ from typing import Any
 from inchworm.core.composition import BESIDE, KEPT, Composition, LiveItem
 from inchworm.core.environments import Environment, ServiceAddress
 from inchworm.core.errors import EnvironmentMoved, ProjectError, did_you_mean
-from inchworm.core.parameters import Type, Value, references, substitute
+from inchworm.core.parameters import references, substitute
+from inchworm.core.promotion import UsedSecret
+from inchworm.core.values import Type, Value
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.bookkeeping import SCHEMA, Bookkeeping
-from inchworm.targets.secrets import Secret, resolve
+from inchworm.targets.secrets import Secret, Secrets
 from inchworm.targets.services import Gateway, HttpService, Workspace, connect_service
 
 
@@ -117,16 +119,28 @@ def open_place(
         )
 
 
-def check_secrets(values: Mapping[str, Value], used: set[str], root: Path) -> None:
+def check_secrets(
+    environment: Environment, values: Mapping[str, Value], used: Iterable[str], root: Path
+) -> tuple[UsedSecret, ...]:
     """Resolve every secret that is going to be used, and forget it again.
 
     Raises:
-        TargetError: when one is missing.
+        TargetError: when one is missing or has expired.
     """
-    for name in sorted(used):
-        value = values.get(name)
-        if value is not None and value.type is Type.SECRET:
-            resolve(str(value.plain), root)
+    secrets = Secrets(root, environment.vault)
+    return tuple(
+        UsedSecret(name=name, reference=value.text, version=secrets.resolve(value.text).version)
+        for name in sorted(set(used))
+        if (value := values.get(name)) is not None
+        and value.type is Type.SECRET
+        and value.plain is not None
+    )
+
+
+def secrets_of(environment: Environment) -> list[str]:
+    """The secret parameters that the environment's own targets ask for."""
+    asked = (environment.database.password, environment.workspace.token, environment.gateway.token)
+    return [name for text in asked if text is not None for name in references(text)]
 
 
 class Lock:
@@ -207,4 +221,4 @@ def _secret(
             where=environment.file,
             next='Write "${name}" of a parameter with type = "secret".',
         )
-    return resolve(str(value.plain), root)
+    return Secrets(root, environment.vault).resolve(value.text)

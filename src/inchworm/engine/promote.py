@@ -10,12 +10,13 @@ from pathlib import Path
 from inchworm.core.bundle import Bundle
 from inchworm.core.drafting import Request, draft
 from inchworm.core.environments import Environment
-from inchworm.core.errors import ProjectError, UsageError, Waiting
-from inchworm.core.parameters import Value, evaluate
+from inchworm.core.errors import ProjectError, UsageError, Waiting, did_you_mean
+from inchworm.core.parameters import Matrix, evaluate
 from inchworm.core.parts import PartId
 from inchworm.core.promotion import Draft
 from inchworm.core.rendering import Rendered
-from inchworm.engine.places import check_secrets, open_place
+from inchworm.core.values import Value
+from inchworm.engine.places import check_secrets, open_place, secrets_of
 from inchworm.kinds.reading import Reading, read_project
 from inchworm.store.ledger import Ledger
 
@@ -30,21 +31,36 @@ class Prepared:
     today: dt.date
     values: Mapping[str, Value]
     rendered: Mapping[PartId, Rendered]
+    overrides: Mapping[str, str]
 
 
-def prepare(bundle: Bundle, environment: Environment, today: dt.date) -> Prepared:
+def prepare(
+    bundle: Bundle,
+    environment: Environment,
+    today: dt.date,
+    overrides: Mapping[str, str] | None = None,
+) -> Prepared:
     """Read a bundle and render its parts for an environment.
+
+    Args:
+        bundle: what is to be promoted.
+        environment: where to.
+        today: the day that ``today`` means in values.
+        overrides: values given for once, as text.
 
     Raises:
         ProjectError: when the environment lacks a value.
+        UsageError: when values are given that cannot be.
     """
+    overrides = overrides or {}
     reading = read_project(
         name=bundle.project,
         version=bundle.version,
         dialect=bundle.dialect,
         files=bundle.files,
     )
-    values = evaluate(reading.assembly.matrix, environment.name, today)
+    _check_overrides(environment, reading.assembly.matrix, overrides)
+    values = evaluate(reading.assembly.matrix, environment.name, today, overrides)
     if values.problems:
         first = values.problems[0]
         raise ProjectError(first.message + ".", where=first.place, next=first.remedy)
@@ -56,7 +72,23 @@ def prepare(bundle: Bundle, environment: Environment, today: dt.date) -> Prepare
         today=today,
         values=values.values,
         rendered=rendered,
+        overrides=overrides,
     )
+
+
+def _check_overrides(
+    environment: Environment, matrix: Matrix, overrides: Mapping[str, str]
+) -> None:
+    if overrides and not environment.overrides:
+        raise UsageError(
+            f"{environment.name} ({environment.protection}) takes no values for once.",
+            where=environment.file,
+            next="Change the value in parameters.toml, or say overrides = true in that file.",
+        )
+    for name in overrides:
+        if name not in matrix:
+            near = did_you_mean(name, matrix, "See inchworm params.")
+            raise UsageError(f"There is no parameter {name}.", next=near)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -78,7 +110,8 @@ def make_draft(prepared: Prepared, root: Path, read_at: str) -> Drafted:
     environment = prepared.environment
     assembly = prepared.reading.assembly
     used = {use.parameter for outline in assembly.outlines.values() for use in outline.uses}
-    check_secrets(prepared.values, used, root)
+    used |= set(secrets_of(environment))
+    secrets = check_secrets(environment, prepared.values, used, root)
     came_from = environment.after[0] if environment.after else None
     there = evaluate(assembly.matrix, came_from, prepared.today) if came_from else None
     with open_place(
@@ -97,6 +130,8 @@ def make_draft(prepared: Prepared, root: Path, read_at: str) -> Drafted:
             today=prepared.today,
             came_from=came_from,
             values_there=there.values if there else {},
+            secrets=secrets,
+            overrides=prepared.overrides,
         )
     )
     return Drafted(draft=drafted, prepared=prepared, identity=live.identity, read_at=read_at)

@@ -9,7 +9,7 @@ from pathlib import Path
 from inchworm.core.composition import Composition
 from inchworm.core.environments import Environment
 from inchworm.core.errors import InchwormError
-from inchworm.core.parameters import Value
+from inchworm.core.values import Value
 from inchworm.engine.places import open_place
 
 

@@ -8,10 +8,10 @@ from typing import Generic, Protocol, TypeVar
 
 from inchworm.core.facts import Facts
 from inchworm.core.findings import Finding
-from inchworm.core.parameters import Value
 from inchworm.core.parts import Kind, Part
 from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
+from inchworm.core.values import Value
 
 
 @dataclass(frozen=True, kw_only=True)

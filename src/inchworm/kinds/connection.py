@@ -8,11 +8,12 @@ from typing import Any, Literal
 
 from inchworm.core.checks import rules
 from inchworm.core.facts import Facts
-from inchworm.core.parameters import Value, references, substitute
+from inchworm.core.parameters import references, substitute
 from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
+from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part
 
@@ -26,6 +27,7 @@ class ConnectionSettings(Settings):
     url: str
     timeout: str = "30s"
     credentials: dict[str, str] = {}
+    shared: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -71,6 +73,7 @@ class ConnectionKind:
         """The parameters that it uses."""
         return Facts(
             part=connection.part,
+            addresses=() if connection.settings.shared else (connection.settings.url,),
             documented=documented(connection.settings),
             uses=parameter_uses(connection.document, connection.file),
         )

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 from inchworm.core.facts import Facts, Read
 from inchworm.core.lineage import Edge, How, Node
-from inchworm.core.parameters import Value
 from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
+from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, read_part
 

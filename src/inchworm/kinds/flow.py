@@ -13,7 +13,7 @@ from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
 from inchworm.core.facts import Facts, Need, Read, Use
 from inchworm.core.lineage import Edge, How, Node
-from inchworm.core.parameters import Value, substitute
+from inchworm.core.parameters import substitute
 from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.sql.columns import resolve
@@ -21,6 +21,7 @@ from inchworm.core.sql.parse import SqlProblem, parse_query
 from inchworm.core.sql.render import parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import TomlDocument
+from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.model import reads_of, report_problems
 from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 
 from inchworm.core.checks import rules
 from inchworm.core.facts import Facts
-from inchworm.core.parameters import Value
 from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
+from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report
 

@@ -14,7 +14,6 @@ from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
 from inchworm.core.facts import Facts, Read, Use
 from inchworm.core.lineage import Edge, How, Node, in_order
-from inchworm.core.parameters import Value
 from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.sql.columns import Resolution, resolve, tables_in
@@ -22,6 +21,7 @@ from inchworm.core.sql.parse import MAYBE_PARAMETER, SqlProblem, parse_query, sp
 from inchworm.core.sql.render import line_of_parameter, parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import KeyPath, TomlDocument
+from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, read_document, validate
 

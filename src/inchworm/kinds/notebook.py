@@ -13,13 +13,13 @@ from sqlglot import exp
 from inchworm.core.checks import rules
 from inchworm.core.facts import Facts, Read, Use
 from inchworm.core.lineage import Edge, How, Node, in_order
-from inchworm.core.parameters import Value
 from inchworm.core.parts import Digest, Kind, Part, PartId, digest_of
 from inchworm.core.rendering import Rendered, canonical
 from inchworm.core.sql.columns import resolve
 from inchworm.core.sql.parse import SqlProblem, parse_query
 from inchworm.core.sql.render import parameters_in
 from inchworm.core.structure.tables import Table
+from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.model import reads_of, report_problems
 from inchworm.kinds.notebook_code import Asked, CodeReader, Module, Place

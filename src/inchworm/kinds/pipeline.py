@@ -10,11 +10,12 @@ from pydantic import model_validator
 
 from inchworm.core.checks import rules
 from inchworm.core.facts import Facts, Need, Scheduled, Stage
-from inchworm.core.parameters import Value, read_duration, references, substitute
+from inchworm.core.parameters import references, substitute
 from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
+from inchworm.core.values import Value, read_duration
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part
 

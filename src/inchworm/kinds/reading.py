@@ -21,11 +21,11 @@ from inchworm.core.facts import Assembly, Facts, Outline, Policies, TablesOf, Us
 from inchworm.core.facts_text import Held, read_facts
 from inchworm.core.findings import Finding
 from inchworm.core.known import UNREADABLE, Known
-from inchworm.core.parameters import FILE, Parameter, Value, read_matrix
+from inchworm.core.parameters import read_files
 from inchworm.core.parts import Contents, Kind, Part, PartId, SourceFile
 from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
-from inchworm.core.toml import TomlProblem, read_toml
+from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.names import FOLDERS, SHARED_FOLDERS, part_of
 from inchworm.kinds.working_out import (
@@ -91,15 +91,8 @@ def read_project(
         known: facts as text from an earlier reading in the same dialect; brought up to date.
     """
     contents = files if isinstance(files, Contents) else Contents(files)
-    findings: list[Finding] = []
     known_environments = None if environments is None else tuple(environments)
-    matrix: dict[str, Parameter] = {}
-    if FILE in contents:
-        try:
-            matrix, wrong = read_matrix(read_toml(contents[FILE]), known_environments)
-            findings += wrong
-        except TomlProblem as problem:
-            findings.append(rules.UNREADABLE.finding(problem.reason, file=FILE, line=problem.line))
+    matrix, findings = read_files(contents, known_environments)
     parts = _parts(contents, findings)
     shared = contents.below(_SEEN_BY_OTHERS)
     rounds = _Rounds(parts, shared, dialect, Held() if known is None else known)

@@ -11,12 +11,12 @@ from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
 from inchworm.core.facts import Facts
 from inchworm.core.lineage import Node
-from inchworm.core.parameters import Value
 from inchworm.core.parts import Digest, Kind, Part, PartId, SourceFile, digest_of
 from inchworm.core.rendering import Rendered
 from inchworm.core.sql.parse import SqlProblem, meaning, parse_statements, split_settings
 from inchworm.core.structure.replay import replay
 from inchworm.core.structure.tables import Table
+from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, read_document, validate
 

@@ -77,6 +77,10 @@ _SECRET_KEYS = frozenset({"credentials", "password", "token"})
 """Where a secret may stand: it is only ever handed on as a reference from there."""
 
 
+_EXPECTED = {"timeout": "duration", "retries": "integer", "threads": "integer", "memory": "text"}
+"""What a parameter must be that is the whole of a setting."""
+
+
 def parameter_uses(document: TomlDocument, file: str) -> tuple[Use, ...]:
     """Every ``${name}`` in the strings of a document, with its line."""
     found: list[Use] = []
@@ -92,9 +96,10 @@ def parameter_uses(document: TomlDocument, file: str) -> tuple[Use, ...]:
             case str():
                 line = document.line_of(path)
                 safe = not _SECRET_KEYS.isdisjoint(path)
-                found.extend(
-                    Use(parameter=n, file=file, line=line, safe=safe) for n in references(value)
+                expects = (
+                    _EXPECTED.get(str(path[-1]), "") if references(value) == [value[2:-1]] else ""
                 )
+                found.extend(Use(n, file, line, safe, expects) for n in references(value))
 
     visit(document.values, ())
     return tuple(found)

@@ -9,9 +9,11 @@ from functools import cache
 from importlib import import_module
 from typing import Any, TypeVar
 
+from inchworm.core.checks.rules import suspect_finding
 from inchworm.core.facts import Facts, Outline, outline_of, structure_digest
 from inchworm.core.facts_text import write_facts
 from inchworm.core.findings import Finding
+from inchworm.core.literals import literals_in, suspects_in
 from inchworm.core.parts import Contents, Kind, Part, SourceFile
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.base import PartKind, Surroundings
@@ -104,6 +106,8 @@ def work_out(part: Part, dialect: str, shared: Contents, tables: Mapping[str, Ta
         facts = _unreadable(part)
     else:
         facts = kind.facts(definition, looking, findings.append)
+    whole = [*((f.path, f.content) for f in part.files), *((p, shared[p]) for p in facts.documents)]
+    findings += [finding for path, content in whole for finding in _suspects(part, path, content)]
     outline = outline_of(
         facts,
         file=part.main.path,
@@ -111,9 +115,15 @@ def work_out(part: Part, dialect: str, shared: Contents, tables: Mapping[str, Ta
         saw=saw,
         tables=looking,
         findings=tuple(findings),
+        literals=tuple(found for path, content in whole for found in literals_in(path, content)),
         readable=definition is not None,
     )
     return write_facts(facts, outline)
+
+
+def _suspects(part: Part, path: str, content: bytes) -> Iterator[Finding]:
+    for suspect in suspects_in(content, is_json=path.endswith((".ipynb", ".json"))):
+        yield suspect_finding(suspect, path, part.id)
 
 
 def _unreadable(part: Part) -> Facts:

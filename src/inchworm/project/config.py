@@ -9,7 +9,12 @@ from typing import Literal
 from pydantic import Field, field_validator
 
 from inchworm.core.checks import rules
-from inchworm.core.environments import DatabaseAddress, Environment, ServiceAddress
+from inchworm.core.environments import (
+    DatabaseAddress,
+    Environment,
+    ServiceAddress,
+    VaultAddress,
+)
 from inchworm.core.errors import ProjectError, did_you_mean
 from inchworm.core.facts import Policies, Use
 from inchworm.core.findings import Finding
@@ -111,6 +116,20 @@ class ServiceSettings(Settings):
     token: str | None = None
 
 
+class VaultSettings(Settings):
+    """``[vault]`` of an environment file."""
+
+    url: str
+    token: str
+
+    @field_validator("token")
+    @classmethod
+    def _is_reference(cls, token: str) -> str:
+        if not re.fullmatch(r"(?!vault:)[a-z][a-z0-9_-]*:\S+", token):
+            raise ValueError("must be a reference such as env:NAME or file:PATH")
+        return token
+
+
 class EnvironmentSettings(Settings):
     """An environment file."""
 
@@ -118,9 +137,12 @@ class EnvironmentSettings(Settings):
     after: tuple[str, ...] = ()
     protected: bool = False
     snapshots: bool = False
+    overrides: bool = False
+    shared: tuple[Literal["database", "workspace", "gateway"], ...] = ()
     databases: Databases
     workspace: ServiceSettings
     gateway: ServiceSettings
+    vault: VaultSettings | None = None
     schedules: dict[str, Literal["on", "off"]] = {}
 
 
@@ -186,9 +208,12 @@ def _environment(name: str, path: str, settings: EnvironmentSettings) -> Environ
         after=settings.after,
         protected=settings.protected,
         snapshots=settings.snapshots,
+        overrides=settings.overrides,
+        shared=settings.shared,
         database=DatabaseAddress(**database.model_dump()),
         workspace=ServiceAddress(**settings.workspace.model_dump()),
         gateway=ServiceAddress(**settings.gateway.model_dump()),
+        vault=VaultAddress(**settings.vault.model_dump()) if settings.vault else None,
         default_schedule=default,
         schedules=schedules,
         file=path,

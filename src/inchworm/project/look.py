@@ -12,7 +12,7 @@ from inchworm.core.errors import ProjectError, UsageError
 from inchworm.core.parts import Contents, Digest, Seen, digest_of
 from inchworm.kinds.names import FOLDERS, SHARED_FOLDERS
 
-LOOKED_AT = (*FOLDERS, *SHARED_FOLDERS, "environments")
+LOOKED_AT = (*FOLDERS, *SHARED_FOLDERS, "environments", "parameters")
 """The folders of a project."""
 
 FILES = ("inchworm.toml", "parameters.toml", "waivers.toml")

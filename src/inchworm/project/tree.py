@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
+import datetime as dt
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
+from inchworm.core.checks.mixups import shared_targets
+from inchworm.core.checks.rules import suspect_finding
 from inchworm.core.environments import Environment, in_route_order
 from inchworm.core.errors import ProjectError, UsageError, did_you_mean
 from inchworm.core.facts import Use
 from inchworm.core.findings import Finding
 from inchworm.core.known import Known
+from inchworm.core.literals import suspects_in
 from inchworm.core.parameters import FILE as PARAMETERS
+from inchworm.core.parameters import FOLDER as PARAMETERS_FOLDER
+from inchworm.core.parameters import Matrix, evaluate
 from inchworm.core.parts import Contents, Kind
+from inchworm.core.values import Value
 from inchworm.kinds.names import FOLDERS, SHARED_FOLDERS
 from inchworm.kinds.reading import Reading, read_project
 from inchworm.project.config import (
@@ -22,10 +30,14 @@ from inchworm.project.config import (
     schedule_findings,
 )
 from inchworm.project.git import GitState, read_state
-from inchworm.project.look import PROJECT_FILE, TreeContents, find_root, look, read_file
+from inchworm.project.look import FILES, PROJECT_FILE, TreeContents, find_root, look, read_file
 
-PART_FOLDERS = (*FOLDERS, *SHARED_FOLDERS, PARAMETERS)
+PART_FOLDERS = (*FOLDERS, *SHARED_FOLDERS, PARAMETERS, PARAMETERS_FOLDER)
 """Where everything is that makes up the project's parts and parameters."""
+
+
+_ANY_DAY = dt.date(2000, 1, 1)
+"""Stands for today where it does not matter."""
 
 
 @dataclass(frozen=True)
@@ -90,11 +102,13 @@ class Project:
             contents: the files of the tree, where they have been looked at before.
             known: facts from an earlier reading; brought up to date.
         """
+        if contents is not None:
+            self.__dict__["contents"] = contents
         reading = read_project(
             name=self.settings.name,
             version=self.settings.version,
             dialect=self.settings.dialect,
-            files=(contents or self.contents).below(PART_FOLDERS),
+            files=self.contents.below(PART_FOLDERS),
             environments=[environment.name for environment in self.environments],
             environment_uses=self._environments[1],
             policies=self.settings.agreed,
@@ -104,8 +118,27 @@ class Project:
             part.name: reading.assembly.outlines[part].schedule_names
             for part in reading.assembly.of_kind(Kind.PIPELINE)
         }
-        wrong = [*self._environments[2], *schedule_findings(self.environments, schedules)]
+        wrong = [
+            *self._environments[2],
+            *schedule_findings(self.environments, schedules),
+            *shared_targets(self.environments, self._values(reading.assembly.matrix)),
+            *self._suspects(),
+        ]
         return reading, wrong
+
+    def _values(self, matrix: Matrix) -> dict[str, Mapping[str, Value]]:
+        """What can be said of every environment's values; addresses do not depend on the day."""
+        return {
+            environment.name: evaluate(matrix, environment.name, _ANY_DAY).values
+            for environment in self.environments
+        }
+
+    def _suspects(self) -> Iterator[Finding]:
+        """What looks like a secret in files that belong to no part."""
+        for path in self.contents:
+            if path in FILES or path.startswith(("environments/", f"{PARAMETERS_FOLDER}/")):
+                for suspect in suspects_in(self.contents[path]):
+                    yield suspect_finding(suspect, path)
 
     def path(self, relative: str) -> Path:
         """A path that the settings name; relative ones start at the project."""

@@ -21,6 +21,7 @@ class WaiverSettings(Settings):
     because: str
     owner: str
     until: dt.date
+    only: str = ""
 
 
 class WaiversFile(Settings):
@@ -64,6 +65,8 @@ def add_waiver(root: Path, waiver: Waiver) -> None:
     table = tomlkit.table()
     for name in ("rule", "part", "because", "owner", "until"):
         table[name] = getattr(waiver, name)
+    if waiver.only:
+        table["only"] = waiver.only
     waivers = document.setdefault("waivers", tomlkit.aot())
     waivers.append(table)
     path.write_text(tomlkit.dumps(document), "utf-8")

@@ -99,6 +99,8 @@ def draft_document(
             for step, report in steps
         ],
         "values": [value.to_json() for value in draft.differing],
+        "secrets": [secret.to_json() for secret in draft.secrets],
+        "overrides": dict(draft.overrides),
         "left_alone": dict(draft.left_alone),
         "findings": [finding.to_json() for finding in draft.findings],
     }

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import datetime as dt
 import hmac
+import time
 from collections.abc import Awaitable, Callable
 from http import HTTPStatus
 from pathlib import Path
@@ -42,6 +43,8 @@ def create_app(path: Path, token: str | None = None) -> Starlette:
             Route(
                 "/v1/schedules/{pipeline}/{name}", guarded(platform.put_schedule), methods=["PUT"]
             ),
+            Route("/v1/secrets/{path:path}", platform.get_secret, methods=["GET"]),
+            Route("/v1/secrets/{path:path}", platform.put_secret, methods=["PUT"]),
             Route("/v1/faults", guarded(platform.put_fault), methods=["PUT"]),
         ]
     )
@@ -145,6 +148,35 @@ class _Platform:
         if not self._store.set_schedule(pipeline, name, state):
             return _problem(HTTPStatus.NOT_FOUND, f"{pipeline} has no schedule {name}.")
         return Response(status_code=HTTPStatus.NO_CONTENT)
+
+    async def get_secret(self, request: Request) -> Response:
+        if not self._opens(request):
+            return _problem(HTTPStatus.UNAUTHORIZED, "The token is missing, wrong or has expired.")
+        version = request.query_params.get("version")
+        if version is not None and not version.isdigit():
+            return _problem(HTTPStatus.BAD_REQUEST, "A version is a number.")
+        found = self._store.secret(request.path_params["path"], int(version) if version else None)
+        if found is None:
+            return _problem(HTTPStatus.NOT_FOUND, "There is no such secret.")
+        left = None if found["ends_at"] is None else found["ends_at"] - time.time()
+        if left is not None and left <= 0:
+            return _problem(HTTPStatus.GONE, "The lease has ended.")
+        return JSONResponse(
+            {"data": found["data"], "version": found["version"], "lease_seconds": left}
+        )
+
+    async def put_secret(self, request: Request) -> Response:
+        if not self._opens(request):
+            return _problem(HTTPStatus.UNAUTHORIZED, "The token is missing, wrong or has expired.")
+        body = await request.json()
+        lease = body.get("lease_seconds")
+        ends_at = None if lease is None else time.time() + float(lease)
+        version = self._store.keep_secret(request.path_params["path"], body["data"], ends_at)
+        return JSONResponse({"version": version}, status_code=HTTPStatus.CREATED)
+
+    def _opens(self, request: Request) -> bool:
+        given = request.headers.get("authorization", "").removeprefix("Bearer ")
+        return self._store.opens(given, time.time())
 
     async def put_fault(self, request: Request) -> Response:
         body = await request.json()

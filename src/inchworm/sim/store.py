@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import sqlite3
 from collections.abc import Iterator
@@ -16,8 +17,15 @@ CREATE TABLE IF NOT EXISTS items (
 CREATE TABLE IF NOT EXISTS schedules (
     pipeline TEXT, name TEXT, cron TEXT, timezone TEXT, state TEXT,
     PRIMARY KEY (pipeline, name));
+CREATE TABLE IF NOT EXISTS tokens (digest TEXT PRIMARY KEY, ends_at REAL);
+CREATE TABLE IF NOT EXISTS secrets (
+    path TEXT, version INTEGER, data TEXT, ends_at REAL, PRIMARY KEY (path, version));
 CREATE TABLE IF NOT EXISTS faults (target TEXT PRIMARY KEY, reason TEXT);
 """
+
+
+def _digest(token: str) -> str:
+    return hashlib.sha256(token.encode()).hexdigest()
 
 
 class SimStore:
@@ -114,6 +122,41 @@ class SimStore:
         with self._open() as connection:
             query = "UPDATE schedules SET state = ? WHERE pipeline = ? AND name = ?"
             return connection.execute(query, (state, pipeline, name)).rowcount > 0
+
+    def grant(self, token: str, ends_at: float | None) -> None:
+        """Let a token open the secrets until some time; only its digest is kept."""
+        with self._open() as connection:
+            connection.execute(
+                "INSERT OR REPLACE INTO tokens VALUES (?, ?)", (_digest(token), ends_at)
+            )
+
+    def opens(self, token: str, now: float) -> bool:
+        """Whether a token opens the secrets."""
+        with self._open() as connection:
+            query = "SELECT ends_at FROM tokens WHERE digest = ?"
+            row = connection.execute(query, (_digest(token),)).fetchone()
+        return row is not None and (row["ends_at"] is None or now < row["ends_at"])
+
+    def keep_secret(self, path: str, data: dict[str, str], ends_at: float | None) -> int:
+        """Keep a new version of a secret; returns its number."""
+        with self._open() as connection:
+            query = "SELECT max(version) AS last FROM secrets WHERE path = ?"
+            version = int(connection.execute(query, (path,)).fetchone()["last"] or 0) + 1
+            connection.execute(
+                "INSERT INTO secrets VALUES (?, ?, ?, ?)",
+                (path, version, json.dumps(data), ends_at),
+            )
+        return version
+
+    def secret(self, path: str, version: int | None) -> dict[str, Any] | None:
+        """One version of a secret, the latest by default: its data, number, and when it ends."""
+        query = "SELECT * FROM secrets WHERE path = ? ORDER BY version DESC"
+        with self._open() as connection:
+            found = [dict(row) for row in connection.execute(query, (path,))]
+        for row in found:
+            if version is None or row["version"] == version:
+                return row | {"data": json.loads(row["data"])}
+        return None
 
     def faults(self) -> dict[str, str]:
         """Injected faults: the reason for each ``kind:name``."""

@@ -1,24 +1,37 @@
-"""Secrets: references resolved at the last moment, in a type that does not show what it holds."""
+"""Secrets: references resolved at the last moment, in a type that does not show what it holds.
+
+A reference is ``kind:place``. ``env:`` and ``file:`` are known here, ``vault:`` asks a key-value
+service over HTTP, and other kinds come from packages with an entry point in the group
+``inchworm.secrets``: a function from the project's folder to a :class:`SecretSource`.
+"""
 
 from __future__ import annotations
 
 import os
 import stat
 from collections.abc import Mapping
+from dataclasses import dataclass
+from importlib.metadata import entry_points
 from pathlib import Path
-from typing import NoReturn
+from typing import NoReturn, Protocol
 
-from inchworm.core.errors import TargetError
+import httpx
+
+from inchworm.core.environments import VaultAddress
+from inchworm.core.errors import InchwormError, TargetError
+
+ENTRY_POINTS = "inchworm.secrets"
 
 
 class Secret:
-    """A secret's value. It refuses to be shown or pickled; :meth:`reveal` gives it up."""
+    """A secret's value. It refuses to be shown, logged or pickled; :meth:`reveal` gives it up."""
 
-    __slots__ = ("_value", "reference")
+    __slots__ = ("_value", "reference", "version")
 
-    def __init__(self, value: str, reference: str) -> None:
+    def __init__(self, value: str, reference: str, version: str = "") -> None:
         self._value = value
         self.reference = reference
+        self.version = version
 
     def reveal(self) -> str:
         """The value itself, for the driver or client that needs it."""
@@ -34,47 +47,188 @@ class Secret:
         return str(self)
 
     def __reduce__(self) -> NoReturn:
-        raise TypeError("a secret cannot be pickled")
+        raise TypeError("a secret cannot be pickled or copied")
 
 
-def resolve(reference: str, root: Path, environ: Mapping[str, str] = os.environ) -> Secret:
-    """The secret that ``env:NAME`` or ``file:PATH`` refers to.
+class SecretSource(Protocol):
+    """Where secrets of one kind are kept."""
+
+    def get(self, place: str) -> tuple[str, str]:
+        """The value at a place, and its version where there is such a thing.
+
+        Raises:
+            TargetError: when it is not there, cannot be had or has expired. The message must not
+                repeat the value.
+        """
+        ...
+
+
+@dataclass(frozen=True)
+class Environ:
+    """``env:NAME``: environment variables."""
+
+    variables: Mapping[str, str]
+
+    def get(self, place: str) -> tuple[str, str]:
+        value = self.variables.get(place)
+        if not value:
+            raise TargetError(
+                f"the variable {place} is not set.",
+                next=f"Set {place} in the environment that Inchworm runs in.",
+            )
+        return value, ""
+
+
+@dataclass(frozen=True)
+class Files:
+    """``file:PATH``: files that only their owner can read; relative paths start at the project."""
+
+    root: Path
+
+    def get(self, place: str) -> tuple[str, str]:
+        path = self.root / place
+        try:
+            mode = path.stat().st_mode
+            if mode & (stat.S_IRWXG | stat.S_IRWXO):
+                raise TargetError("others may use the file.", next=f"chmod 600 {place}")
+            value = path.read_text("utf-8").strip()
+        except (OSError, UnicodeDecodeError) as error:
+            reason = error.strerror if isinstance(error, OSError) else "it is not text"
+            raise TargetError(
+                f"{place} cannot be read: {reason}.",
+                next="Put the secret into that file, readable by you alone.",
+            ) from error
+        if not value:
+            raise TargetError(f"{place} is empty.", next="Put the secret into that file.")
+        return value, ""
+
+
+@dataclass(frozen=True)
+class Vault:
+    """``vault:PATH#KEY``, or ``vault:PATH@VERSION#KEY``: a key-value service over HTTP.
+
+    ``GET /v1/secrets/PATH?version=N`` answers ``{"data": {KEY: value}, "version": N}``, 404 where
+    nothing is, and 410 where the lease has ended.
+    """
+
+    client: httpx.Client
+    name: str
+
+    def get(self, place: str) -> tuple[str, str]:
+        path, _, key = place.partition("#")
+        path, _, version = path.partition("@")
+        if not path or not key:
+            raise TargetError("it names no key.", next="Write vault:PATH#KEY.")
+        query = {"version": version} if version else {}
+        try:
+            answer = self.client.get(f"/v1/secrets/{path}", params=query)
+        except httpx.HTTPError as error:
+            raise TargetError(
+                f"the service {self.name} cannot be reached: {type(error).__name__}.",
+                next="Check [vault] in the environment file, and that the service is running.",
+            ) from error
+        refusal = _REFUSALS.get(answer.status_code)
+        if refusal is not None:
+            said, remedy = refusal
+            raise TargetError(f"{self.name} says that {said}.", next=remedy)
+        try:
+            found = answer.raise_for_status().json()
+            return str(found["data"][key]), str(found["version"])
+        except (httpx.HTTPStatusError, ValueError, TypeError) as error:
+            raise TargetError(
+                f"{self.name} answers {answer.status_code}, which is not understood.",
+                next="Ask those who run it.",
+            ) from error
+        except KeyError as error:
+            raise TargetError(f"{path} has no key {key}.", next="Correct the reference.") from error
+
+
+_REFUSALS: dict[int, tuple[str, str]] = {
+    httpx.codes.UNAUTHORIZED: (
+        "our token is missing, wrong or has expired",
+        "Renew the token that [vault] token = ... refers to.",
+    ),
+    httpx.codes.FORBIDDEN: (
+        "our token may not read it",
+        "Have those who run it allow this path.",
+    ),
+    httpx.codes.NOT_FOUND: ("it is not there", "Correct the reference, or put the secret there."),
+    httpx.codes.GONE: ("its lease has ended", "Have a new version of the secret put there."),
+}
+
+
+class Secrets:
+    """All kinds of secrets that an environment can refer to.
 
     Args:
-        reference: where the secret is kept.
-        root: the folder that relative paths start at.
+        root: the project's folder.
+        vault: where ``vault:`` is, if anywhere.
         environ: the environment variables.
-
-    Raises:
-        TargetError: when it is not there, or a file is readable by others.
     """
-    kind, _, place = reference.partition(":")
-    match kind:
-        case "env":
-            if not environ.get(place):
-                raise TargetError(
-                    f"the secret {reference} is not there: the variable {place} is not set.",
-                    next=f"Set {place} in the environment that Inchworm runs in.",
-                )
-            return Secret(environ[place], reference)
-        case "file":
-            return Secret(_read_file(root / place, reference), reference)
-    raise TargetError(
-        f"the secret {reference} is of no known kind.", next="Known kinds: env:NAME, file:PATH."
-    )
 
+    def __init__(
+        self,
+        root: Path,
+        vault: VaultAddress | None = None,
+        environ: Mapping[str, str] = os.environ,
+    ) -> None:
+        self._root = root
+        self._vault = vault
+        self._sources: dict[str, SecretSource] = {"env": Environ(environ), "file": Files(root)}
 
-def _read_file(path: Path, reference: str) -> str:
-    try:
-        mode = path.stat().st_mode
-        if mode & (stat.S_IRGRP | stat.S_IROTH):
+    def resolve(self, reference: str) -> Secret:
+        """The secret that a reference leads to.
+
+        Raises:
+            TargetError: when it cannot be had.
+        """
+        kind, _, place = reference.partition(":")
+        try:
+            value, version = self._source(kind).get(place)
+        except TargetError as error:
             raise TargetError(
-                f"the secret {reference} can be read by others.", next=f"chmod 600 {path.name}"
+                f"the secret {reference} cannot be had: {error.what}",
+                where=error.where,
+                next=error.next,
+            ) from error
+        return Secret(value, reference, version)
+
+    def _source(self, kind: str) -> SecretSource:
+        if kind not in self._sources:
+            self._sources[kind] = self._connect() if kind == "vault" else self._plugged_in(kind)
+        return self._sources[kind]
+
+    def _connect(self) -> SecretSource:
+        from inchworm.targets.services import http_client
+
+        if self._vault is None:
+            raise TargetError(
+                "the environment names no vault.",
+                next='Add [vault] with url = "..." and token = "env:NAME" to its file.',
             )
-        return path.read_text("utf-8").strip()
-    except (OSError, UnicodeDecodeError) as error:
-        reason = error.strerror if isinstance(error, OSError) else "it is not text"
-        raise TargetError(
-            f"the secret {reference} cannot be read: {reason}.",
-            next="Put the secret into that file, readable by you alone.",
-        ) from error
+        kind, _, place = self._vault.token.partition(":")
+        if kind == "vault":
+            raise TargetError(
+                "the token of a vault cannot be in it.", next="Write env:NAME or file:PATH."
+            )
+        token = self._source(kind).get(place)[0]
+        client = http_client(self._vault.url, self._root, Secret(token, self._vault.token))
+        return Vault(client, self._vault.url)
+
+    def _plugged_in(self, kind: str) -> SecretSource:
+        for point in entry_points(group=ENTRY_POINTS):
+            if point.name == kind:
+                try:
+                    source: SecretSource = point.load()(self._root)
+                except InchwormError:
+                    raise
+                except Exception as error:
+                    raise TargetError(
+                        f"{point.value} failed: {type(error).__name__}.",
+                        next="Ask whoever wrote that package.",
+                    ) from error
+                return source
+        known = sorted(
+            {*self._sources, "vault", *(p.name for p in entry_points(group=ENTRY_POINTS))}
+        )
+        raise TargetError(f"{kind}: is no known kind.", next=f"Known kinds: {', '.join(known)}.")

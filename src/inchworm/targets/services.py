@@ -64,9 +64,10 @@ class Gateway(Protocol):
 class HttpService:
     """A workspace or gateway behind HTTP; it answers both protocols."""
 
-    def __init__(self, client: httpx.Client, name: str) -> None:
+    def __init__(self, client: httpx.Client, name: str, token: Secret | None = None) -> None:
         self._client = client
         self._name = name
+        self._token = token
 
     def items(self) -> dict[str, LiveItem]:
         """Everything there, by ``kind:name``."""
@@ -135,6 +136,8 @@ class HttpService:
             detail = str(answer.json()["detail"])
         except (ValueError, KeyError, TypeError):
             detail = answer.reason_phrase
+        if self._token is not None:  # a service may repeat what it was sent
+            detail = detail.replace(self._token.reveal(), str(self._token))
         raise TargetError(
             f"the service {self._name} says {answer.status_code}: {detail}",
             next="Mend the reason and promote again: the promotion goes on where it stopped.",
@@ -147,16 +150,24 @@ def connect_service(url: str, root: Path, token: Secret | None = None) -> HttpSe
     Raises:
         TargetError: when the address is of no known kind.
     """
+    return HttpService(http_client(url, root, token), url, token)
+
+
+def http_client(url: str, root: Path, token: Secret | None = None) -> httpx.Client:
+    """A client for ``sim:NAME`` or an http address, with a bearer token where there is one.
+
+    Raises:
+        TargetError: when the address is of no known kind.
+    """
     headers = {"authorization": f"Bearer {token.reveal()}"} if token is not None else {}
     if url.startswith("sim:"):
         from inchworm.sim.app import create_app
 
         app = create_app(root / SIM_FOLDER / f"{url.removeprefix('sim:')}.sqlite")
         transport = _InProcess(httpx.ASGITransport(app=app))
-        client = httpx.Client(transport=transport, base_url="http://sim", headers=headers)
-        return HttpService(client, url)
+        return httpx.Client(transport=transport, base_url="http://sim", headers=headers)
     if url.startswith(("http://", "https://")):
-        return HttpService(httpx.Client(base_url=url, headers=headers, timeout=30), url)
+        return httpx.Client(base_url=url, headers=headers, timeout=30)
     raise TargetError(f"there is no service at {url!r}.", next="Write sim:NAME or an http address.")
 
 

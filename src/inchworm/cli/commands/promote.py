@@ -39,11 +39,23 @@ _SHOWN = 80
 @click.command("promote")
 @click.argument("what", metavar="BUNDLE|PROMOTION")
 @click.option("--to", "environment_name", metavar="ENV", help="The environment, for a bundle.")
+@click.option(
+    "--value",
+    "given",
+    multiple=True,
+    metavar="NAME=TEXT",
+    help="A value for once, where the environment takes one; can be repeated.",
+)
 @click.option("--draft", "only_draft", is_flag=True, help="Stop after recording the draft.")
 @click.option("--yes", is_flag=True, envvar="INCHWORM_YES", help="Do not ask.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/promotion/1.")
 def command(
-    what: str, environment_name: str | None, only_draft: bool, yes: bool, as_json: bool
+    what: str,
+    environment_name: str | None,
+    given: tuple[str, ...],
+    only_draft: bool,
+    yes: bool,
+    as_json: bool,
 ) -> None:
     """Draft, show and carry out a promotion.
 
@@ -55,15 +67,34 @@ def command(
     is_promotion = bool(_PROMOTION.match(what)) and environment_name is None
     if not is_promotion and environment_name is None:
         raise click.UsageError("Say where: --to ENV.")
+    if is_promotion and given:
+        raise click.UsageError(f"{what.upper()} is drafted; its values cannot change any more.")
     if is_promotion:
         code = _go_on(app, what, yes, as_json)
     else:
-        code = _promote(app, what, environment_name or "", only_draft, yes, as_json)
+        values = _values_given(given)
+        code = _promote(app, what, environment_name or "", values, only_draft, yes, as_json)
     sys.exit(code)
 
 
+def _values_given(given: tuple[str, ...]) -> dict[str, str]:
+    values: dict[str, str] = {}
+    for text in given:
+        name, equals, value = text.partition("=")
+        if not equals or not name:
+            raise click.UsageError(f"--value {text!r} is not NAME=TEXT.")
+        values[name.strip()] = value
+    return values
+
+
 def _promote(
-    app: App, bundle_name: str, environment_name: str, only_draft: bool, yes: bool, as_json: bool
+    app: App,
+    bundle_name: str,
+    environment_name: str,
+    values: dict[str, str],
+    only_draft: bool,
+    yes: bool,
+    as_json: bool,
 ) -> int:
     environment = app.project.environment(environment_name)
     bundle = app.bundles.get(bundle_name)
@@ -76,7 +107,8 @@ def _promote(
     check_entry(bundle, environment, app.ledger)
     screen = console()
     with _waiting(screen, f"reading {environment.name}", as_json):
-        drafted = make_draft(prepare(bundle, environment, app.today), app.root, now())
+        prepared = prepare(bundle, environment, app.today, values)
+        drafted = make_draft(prepared, app.root, now())
     draft = drafted.draft
     if not as_json:
         _show_draft(screen, drafted)
@@ -112,7 +144,8 @@ def _go_on(app: App, id_: str, yes: bool, as_json: bool) -> int:
         )
     environment = app.project.environment(promotion.draft.environment)
     bundle = app.bundles.get(promotion.draft.bundle)
-    prepared = prepare(bundle, environment, dt.date.fromisoformat(promotion.draft.today))
+    today = dt.date.fromisoformat(promotion.draft.today)
+    prepared = prepare(bundle, environment, today, promotion.draft.overrides)
     if not as_json:
         screen = console()
         screen.print(_title(promotion.id, promotion.draft, environment))
@@ -195,9 +228,18 @@ def _show_draft(screen: Console, drafted: Drafted) -> None:
     if draft.differing:
         came = draft.came_from
         heading = f"differs from {came}" if came else "values used"
-        headings = (heading, f"here, in {environment.name}", f"in {came}" if came else "")
-        lines = [(v.name, v.here, v.there or "") for v in draft.differing]
+        last = "at the last promotion" if any(v.before for v in draft.differing) else ""
+        headings = (heading, f"here, in {environment.name}", f"in {came}" if came else "", last)
+        lines = [(v.name, v.here, v.there or "", v.before or "") for v in draft.differing]
         screen.print(rows(headings, lines))
+        screen.print()
+    if draft.secrets:
+        kept = [(s.name, s.reference, s.version and f"version {s.version}") for s in draft.secrets]
+        screen.print(rows(("secrets used", "kept in", ""), kept))
+        screen.print()
+    for name, value in draft.overrides.items():
+        screen.print(Text.assemble(word("given for once"), f"  {name} = {value}"))
+    if draft.overrides:
         screen.print()
     if draft.left_alone:
         said = ", ".join(counted(n, kind) for kind, n in draft.left_alone.items())

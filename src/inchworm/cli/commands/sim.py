@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 
 import click
 
 from inchworm.cli.app import App
-from inchworm.targets.secrets import resolve
+from inchworm.core.errors import UsageError
+from inchworm.core.values import read_duration
+from inchworm.sim.store import SimStore
+from inchworm.targets.secrets import Secrets
 from inchworm.targets.services import SIM_FOLDER, connect_service
 
 
 @click.group("sim")
 def command() -> None:
-    """Serve a simulated workspace and gateway, or make one refuse.
+    """Serve a simulated workspace, gateway and vault, or make one refuse.
 
     An environment that says url = "sim:NAME" uses the same service in process.
     """
@@ -30,7 +34,7 @@ def serve(name: str, port: int, token: str | None) -> None:
     from inchworm.sim.app import create_app
 
     root = Path.cwd()
-    secret = resolve(token, root).reveal() if token else None
+    secret = Secrets(root).resolve(token).reveal() if token else None
     app = create_app(root / SIM_FOLDER / f"{name}.sqlite", secret)
     click.echo(f"{name} answers at http://127.0.0.1:{port} (described at /openapi.json)")
     uvicorn.run(app, host="127.0.0.1", port=port, log_level="warning")
@@ -47,3 +51,45 @@ def refuse(name: str, flow: str, reason: str, no_more: bool) -> None:
     target = flow if flow.startswith("flow:") else f"flow:{flow}"
     service.set_fault(target, None if no_more else reason)
     click.echo(f"sim:{name} will {'activate' if no_more else 'refuse'} {target}.")
+
+
+@command.command("grant")
+@click.argument("name")
+@click.argument("token", metavar="REFERENCE")
+@click.option("--for", "lasting", metavar="DURATION", help="How long, e.g. 8h; else for good.")
+def grant(name: str, token: str, lasting: str | None) -> None:
+    """Let a token (env:NAME or file:PATH) open the vault of sim:NAME."""
+    root = App.here().root
+    ends_at = None if lasting is None else time.time() + _seconds(lasting)
+    _store(root, name).grant(Secrets(root).resolve(token).reveal(), ends_at)
+    click.echo(
+        f"{token} opens the vault of sim:{name} {f'for {lasting}' if lasting else 'for good'}."
+    )
+
+
+@command.command("keep")
+@click.argument("name")
+@click.argument("place", metavar="PATH#KEY")
+@click.argument("secret", metavar="REFERENCE")
+@click.option("--for", "lasting", metavar="DURATION", help="When its lease ends, e.g. 1h.")
+def keep(name: str, place: str, secret: str, lasting: str | None) -> None:
+    """Put a secret (env:NAME or file:PATH) into the vault of sim:NAME, as a new version."""
+    root = App.here().root
+    path, _, key = place.partition("#")
+    if not path or not key:
+        raise click.UsageError(f"{place} is not PATH#KEY.")
+    ends_at = None if lasting is None else time.time() + _seconds(lasting)
+    value = Secrets(root).resolve(secret).reveal()
+    version = _store(root, name).keep_secret(path, {key: value}, ends_at)
+    click.echo(f"vault:{place} is in sim:{name}, version {version}.")
+
+
+def _store(root: Path, name: str) -> SimStore:
+    return SimStore(root / SIM_FOLDER / f"{name}.sqlite")
+
+
+def _seconds(duration: str) -> float:
+    try:
+        return read_duration(duration).total_seconds()
+    except ValueError as error:
+        raise UsageError(f"{error}.", next="Write it as 8h.") from error

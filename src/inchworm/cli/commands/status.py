@@ -82,7 +82,20 @@ def _show(app: App, found: list[EnvironmentStatus], read_at: str) -> None:
         elif status.live is not None:
             said = f"{status.environment.name}: as {status.live.identity}"
             screen.print(said, style="dim")
+    _show_overrides(app, found)
     _show_unfinished(app, found)
+
+
+def _show_overrides(app: App, found: list[EnvironmentStatus]) -> None:
+    """Values that were given for once at the promotion that is live."""
+    screen = console()
+    known = {promotion.id: promotion for promotion in app.ledger.promotions()}
+    for status in found:
+        last = status.live.last if status.live else None
+        promotion = known.get(last.promotion) if last else None
+        for name, value in (promotion.draft.overrides if promotion else {}).items():
+            said = f"  {status.environment.name}: {name} = {value}, until the next promotion"
+            screen.print(Text.assemble(word("given for once"), said))
 
 
 def _show_unfinished(app: App, found: list[EnvironmentStatus]) -> None:

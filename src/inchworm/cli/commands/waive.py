@@ -21,7 +21,8 @@ from inchworm.project.waivers import add_waiver
 @click.argument("part")
 @click.option("--because", required=True, help="Why it can be accepted.")
 @click.option("--until", required=True, metavar="DATE", help="The last day, as 2026-12-31.")
-def command(rule: str, part: str, because: str, until: str) -> None:
+@click.option("--only", default="", metavar="TEXT", help="Only the finding whose message has it.")
+def command(rule: str, part: str, because: str, until: str, only: str) -> None:
     """Accept what RULE finds about PART for a while.
 
     PART is a part (model:hydro.season), or the file of a finding that is about no part. The waiver
@@ -41,13 +42,15 @@ def command(rule: str, part: str, because: str, until: str) -> None:
     subjects = {
         f.part or f.file or ""
         for f in checked.findings
-        if f.rule == rule.lower() and f.severity is not Severity.NOTE
+        if f.rule == rule.lower() and f.severity is not Severity.NOTE and only in f.message
     }
     if part.lower() not in {subject.lower() for subject in subjects}:
         raise UsageError(
             f"{rule} has nothing to say about {part}.",
             next=did_you_mean(part, subjects, "See inchworm check."),
         )
-    waiver = Waiver(rule=rule.lower(), part=part, because=because, owner=app.user, until=day)
+    waiver = Waiver(
+        rule=rule.lower(), part=part, because=because, owner=app.user, until=day, only=only
+    )
     add_waiver(app.root, waiver)
     say(console(), "done", f"{rule} is waived for {part} until {day}, in {FILE}.")

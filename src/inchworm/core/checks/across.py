@@ -8,13 +8,15 @@ from collections.abc import Callable, Iterable, Iterator
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.documentation import documentation
+from inchworm.core.checks.mixups import mixups
 from inchworm.core.checks.order import pipeline_order
 from inchworm.core.errors import did_you_mean, nearest
 from inchworm.core.facts import Assembly, Read
 from inchworm.core.findings import Finding, in_order
 from inchworm.core.lineage import Direction, Node, way_to
-from inchworm.core.parameters import FILE, Type, evaluate, references, same_everywhere
+from inchworm.core.parameters import evaluate, is_of_matrix, references, same_everywhere
 from inchworm.core.parts import Kind, PartId
+from inchworm.core.values import Type
 
 Check = Callable[[Assembly, dt.date], Iterable[Finding]]
 
@@ -162,7 +164,7 @@ def parameters(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     """Values that are missing or mistyped, and parameters that are undeclared or unused."""
     used = {other for row in assembly.matrix.values() for other in row_references(row.cells)}
     used |= {other for row in assembly.matrix.values() for other in row_references({"": row.every})}
-    matrix_was_read = not any(f.file == FILE for f in assembly.findings)
+    matrix_was_read = not any(is_of_matrix(f.file or "") for f in assembly.findings)
     uses = [(part, use) for part, outline in assembly.outlines.items() for use in outline.uses]
     for part, use in [*uses, *((None, use) for use in assembly.environment_uses)]:
         used.add(use.parameter)
@@ -187,7 +189,7 @@ def parameters(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     for row in assembly.matrix.values():
         if row.name not in used:
             yield rules.UNUSED_PARAMETER.finding(
-                f"{row.name} is declared, but nothing uses it", file=FILE, line=row.line
+                f"{row.name} is declared, but nothing uses it", file=row.file, line=row.line
             )
     all_values = [evaluate(assembly.matrix, env, today) for env in assembly.environments]
     for values in all_values:
@@ -210,4 +212,5 @@ _CHECKS: tuple[Check, ...] = (
     pipeline_order,
     parameters,
     documentation,
+    mixups,
 )

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from types import MappingProxyType
 
 from inchworm.core.findings import Finding, Severity
+from inchworm.core.literals import Suspect
 
 _registry: dict[str, Rule] = {}
 REGISTRY: Mapping[str, Rule] = MappingProxyType(_registry)
@@ -342,6 +343,35 @@ SECRET_IN_TEXT = _rule(
     "Use it under [credentials] of a connection, as password or token of an environment, "
     "or with env.value in a notebook.",
 )
+VALUE_WRITTEN_OUT = _rule(
+    "parameter/value-written-out",
+    _E,
+    "A value that differs between environments is written out in a part.",
+    "Every environment would use the value of one.",
+    "Use the parameter instead.",
+)
+WRONG_TYPE_HERE = _rule(
+    "parameter/wrong-type-here",
+    _E,
+    "A parameter is used where a value of another type is expected.",
+    "The setting would be refused, or mean something else.",
+    "Use a parameter of the type that is expected, or correct its type.",
+)
+SECRET_WRITTEN_OUT = _rule(
+    "parameter/secret-written-out",
+    _E,
+    "Something that looks like a key, a token or a password is written out.",
+    "Whoever can read the repository, the bundle or the platform could use it.",
+    "Take it out, have it replaced where it is valid, and refer to it with a secret parameter. If "
+    "it is none: inchworm waive, with --only and the number in brackets.",
+)
+SHARED_TARGET = _rule(
+    "environment/shared-target",
+    _E,
+    "Two environments reach the same database, service or address.",
+    "What happens in one environment would happen in the other.",
+    "Give each environment its own, or declare that it is shared.",
+)
 WAIVER_EXPIRED = _rule(
     "waiver/expired",
     _E,
@@ -370,3 +400,13 @@ HELD = _rule(
     "It is no longer in the bundle, but removing it could lose data.",
     "Remove it by hand when it is no longer needed.",
 )
+
+
+def suspect_finding(suspect: Suspect, file: str, part: object = None) -> Finding:
+    """The finding about something that looks like a secret; it does not repeat it."""
+    return SECRET_WRITTEN_OUT.finding(
+        f"has what looks like {suspect.what} ({suspect.fingerprint})",
+        part=part,
+        file=file,
+        line=suspect.line,
+    )

@@ -77,7 +77,8 @@ def parse_statements(text: str, dialect: str) -> list[exp.Expr]:
     """
     try:
         found = sqlglot.parse(_with_dollars(text, dialect), read=dialect)
-        return [statement for statement in found if statement is not None]
+        whole = [statement for statement in found if statement is not None]
+        return [_with_dotted(s) for s in whole] if MAYBE_PARAMETER.search(text) else whole
     except SqlglotError as error:
         raise _problem(error) from error
     except RecursionError as error:
@@ -103,6 +104,19 @@ def _with_dollars(text: str, dialect: str) -> str:
         ):
             characters[colon.start] = "$"
     return "".join(characters)
+
+
+def _with_dotted(statement: exp.Expr) -> exp.Expr:
+    """``:nightly.batch`` is one parameter, though it parses as a field of another one."""
+    for placeholder in list(statement.find_all(exp.Placeholder)):
+        at: exp.Expr = placeholder
+        name = str(placeholder.this)
+        while isinstance(at.parent, exp.Dot) and isinstance(at.parent.expression, exp.Identifier):
+            at = at.parent
+            name = f"{name}.{at.expression.name}"
+        if at is not placeholder:
+            at.replace(exp.Placeholder(this=name))
+    return statement
 
 
 def parse_query(text: str, dialect: str) -> exp.Query:

@@ -13,9 +13,9 @@ from typing import TypeVar
 
 from sqlglot import exp
 
-from inchworm.core.parameters import Type, Value
 from inchworm.core.sql.names import fold, table_name
 from inchworm.core.sql.parse import parse_statements
+from inchworm.core.values import Type, Value
 
 _DEEP = 100
 
@@ -42,6 +42,8 @@ def literal(value: Value) -> exp.Expr:
     if value.type is Type.SECRET:
         raise ValueError("a secret cannot be used in SQL")
     match value.plain:
+        case None:
+            return exp.Null()
         case bool():
             return exp.Boolean(this=value.plain)
         case dt.datetime():

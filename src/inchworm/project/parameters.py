@@ -1,0 +1,53 @@
+"""Writing values into the matrix."""
+
+from __future__ import annotations
+
+import datetime as dt
+from pathlib import Path
+from typing import Any
+
+from inchworm.core.errors import ProjectError, UsageError
+from inchworm.core.parameters import Parameter, references
+from inchworm.core.values import Type
+
+
+def set_value(root: Path, row: Parameter, environment: str, text: str, today: dt.date) -> None:
+    """Write one value into the file that declares the parameter; all else there stays as it is.
+
+    Args:
+        root: the project's folder.
+        row: the parameter.
+        environment: whose value; ``every`` for that of all environments.
+        text: the value as text; it may use other parameters.
+        today: the day that ``today`` means in it.
+
+    Raises:
+        UsageError: when the text is no value of the parameter.
+        ProjectError: when the file cannot be read or written.
+    """
+    import tomlkit
+    from tomlkit.exceptions import TOMLKitError
+
+    cell: Any = text
+    try:
+        if row.type is Type.SECRET or not references(text):
+            cell = row.domain.cell_of(text)
+            row.domain.convert(cell, today)
+    except ValueError as error:
+        raise UsageError(
+            f"{row.name} for {environment}: {error}.",
+            where=f"{row.file}:{row.line}",
+            next=f"Give a value of type {row.type.value}.",
+        ) from error
+    path = root / row.file
+    try:
+        document = tomlkit.parse(path.read_text("utf-8"))
+        table: Any = document
+        for key in row.name.split("."):
+            table = table[key]
+        table[environment] = float(cell) if row.type is Type.NUMBER and cell != text else cell
+        path.write_text(tomlkit.dumps(document), "utf-8")
+    except (OSError, TOMLKitError, KeyError) as error:
+        raise ProjectError(
+            f"cannot be changed: {error}", where=row.file, next="Change the value by hand."
+        ) from error

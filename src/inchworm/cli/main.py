@@ -31,6 +31,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     "Watch": {
         "status": "Show what is where, since when and by whom, read from the targets.",
         "compare": "Show what changed between two versions, and who feels it.",
+        "doctor": "Try every place that a promotion needs, before it is needed.",
         "history": "List promotions, or show one step by step.",
     },
     "Mend": {"waive": "Accept a finding for a while, with a reason and an end."},

@@ -23,6 +23,8 @@ STYLES = {
     "note": "dim",
     "done": "green",
     "nothing to do": "green",
+    "fine": "green",
+    "not tried": "yellow",
     "given for once": "yellow",
     "nothing checked": "yellow",
     "partly done": "bold yellow",

@@ -113,6 +113,16 @@ class HttpService:
         self._checked(answer)
         return None
 
+    def greet(self) -> str:
+        """What the service says about itself, after it accepted our token.
+
+        Raises:
+            TargetError: when it cannot be reached, or refuses us.
+        """
+        count = len(self.items())
+        info = self._request("GET", "/openapi.json").json().get("info", {})
+        return f"{info.get('title', self._name)} {info.get('version', '')}, {count} items".strip()
+
     def set_fault(self, target: str, reason: str | None) -> None:
         """Make a simulated service refuse something from now on, or no longer."""
         self._request("PUT", "/v1/faults", {"target": target, "reason": reason})

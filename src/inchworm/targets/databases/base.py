@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
@@ -32,6 +33,15 @@ class Switch:
     kept: str
 
 
+@dataclass(frozen=True, kw_only=True)
+class Server:
+    """What a database says about itself: its product and version, and its time with zone."""
+
+    product: str
+    version: str
+    now: dt.datetime
+
+
 class Database(Protocol):
     """A connection to one database.
 
@@ -42,6 +52,10 @@ class Database(Protocol):
     dialect: str
     identity: str
     """Who we are there, and where: ``lena at river_dev.duckdb``."""
+
+    def server(self) -> Server:
+        """What the database says about itself."""
+        ...
 
     def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
         """Run a statement."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import getpass
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -14,7 +15,7 @@ import duckdb
 from inchworm.core.errors import EnvironmentMoved, TargetError
 from inchworm.core.sql.types import normal_type
 from inchworm.core.structure.tables import Column, Table
-from inchworm.targets.databases.base import Switch, quoted
+from inchworm.targets.databases.base import Server, Switch, quoted
 
 
 class DuckDb:
@@ -55,6 +56,11 @@ class DuckDb:
             f"the database {self._path.name} cannot be opened: {message}",
             next="Check that the file is a DuckDB database that you may read and write.",
         )
+
+    def server(self) -> Server:
+        """The library's version; its clock is ours."""
+        version = str(self.rows("SELECT version()")[0][0]).removeprefix("v")
+        return Server(product="DuckDB", version=version, now=dt.datetime.now(dt.UTC))
 
     def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
         """Run a statement."""

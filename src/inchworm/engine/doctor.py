@@ -1,0 +1,158 @@
+"""Trying every place that a promotion would need, before it is needed.
+
+Nothing stays changed: what is made in a database to see whether it can be made is rolled back.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from inchworm.core.environments import Environment
+from inchworm.core.errors import InchwormError, TargetError
+from inchworm.core.facts import Assembly
+from inchworm.core.parameters import Values
+from inchworm.core.values import Type
+from inchworm.engine.places import Place, check_secrets, open_place, secrets_of
+from inchworm.targets.databases.base import quoted
+from inchworm.targets.services import HttpService
+
+_SCRATCH = "inchworm_probe"
+_CLOCK_TOLERANCE = 5.0
+"""Seconds by which two clocks may differ without being worth a word."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Probe:
+    """One thing that was tried.
+
+    Attributes:
+        where: the environment, or ``project``.
+        what: what was tried, in a few words.
+        is_fine: whether it worked; None when it could not be tried, because another failed.
+        said: what was found.
+        remedy: what to do when it did not work.
+    """
+
+    where: str
+    what: str
+    is_fine: bool | None
+    said: str = ""
+    remedy: str = ""
+
+
+def probe(where: str, what: str, attempt: Callable[[], str]) -> Probe:
+    """Try one thing; an error that the user can act upon becomes a failed probe."""
+    try:
+        return Probe(where=where, what=what, is_fine=True, said=attempt())
+    except InchwormError as error:
+        said = f"{error.where}: {error.what}" if error.where else error.what
+        return Probe(where=where, what=what, is_fine=False, said=said, remedy=error.next or "")
+
+
+def probe_environment(
+    environment: Environment,
+    assembly: Assembly,
+    values: Values,
+    root: Path,
+    now: Callable[[], dt.datetime],
+) -> Iterator[Probe]:
+    """Everything that a promotion into an environment needs."""
+    name = environment.name
+    yield probe(name, "values", lambda: _all_values(values))
+    yield probe(name, "secrets", lambda: _all_secrets(environment, assembly, values, root))
+    try:
+        with open_place(environment, assembly.name, root, values.values, read_only=False) as place:
+            yield Probe(where=name, what="database", is_fine=True, said=f"as {place.identity}")
+            yield from _inside(place, assembly, now)
+    except InchwormError as error:
+        yield Probe(
+            where=name, what="database", is_fine=False, said=error.what, remedy=error.next or ""
+        )
+        for what in ("clock", "rights", "tables managed outside", "workspace", "gateway"):
+            yield Probe(where=name, what=what, is_fine=None, said="not tried")
+
+
+def _inside(place: Place, assembly: Assembly, now: Callable[[], dt.datetime]) -> Iterator[Probe]:
+    name = place.environment.name
+    yield probe(name, "clock", lambda: _clock(place, now))
+    yield probe(name, "rights", lambda: _rights(place))
+    yield probe(name, "tables managed outside", lambda: _outside(place, assembly))
+    yield probe(name, "bookkeeping", lambda: _books(place))
+    services: Mapping[str, object] = {"workspace": place.workspace, "gateway": place.gateway}
+    for what, service in services.items():
+        if isinstance(service, HttpService):
+            yield probe(name, what, service.greet)
+
+
+def _all_values(values: Values) -> str:
+    if values.problems:
+        first, count = values.problems[0], len(values.problems)
+        more = f", and {count - 1} more" if count > 1 else ""
+        raise TargetError(f"{first.message}{more}", where=first.place, next=first.remedy)
+    return f"{len(values.values)} values"
+
+
+def _all_secrets(environment: Environment, assembly: Assembly, values: Values, root: Path) -> str:
+    used = {use.parameter for outline in assembly.outlines.values() for use in outline.uses}
+    used |= set(secrets_of(environment))
+    secrets = [n for n in sorted(used) if n in values.values]
+    secrets = [n for n in secrets if values.values[n].type is Type.SECRET]
+    found = check_secrets(environment, values.values, secrets, root)
+    versions = [f"{s.reference} version {s.version}" for s in found if s.version]
+    return "; ".join([f"{len(found)} of {len(found)} can be had", *versions])
+
+
+def _clock(place: Place, now: Callable[[], dt.datetime]) -> str:
+    server = place.database.server()
+    apart = (server.now - now()).total_seconds()
+    if abs(apart) > _CLOCK_TOLERANCE:
+        raise TargetError(
+            f"its clock is {abs(apart):.0f} s {'ahead of' if apart > 0 else 'behind'} ours.",
+            next="Have one of the two clocks set right.",
+        )
+    return f"{server.product} {server.version}, same time as here"
+
+
+def _rights(place: Place) -> str:
+    """Make a schema, a table and a view, and take all of it back."""
+    database = place.database
+    rolled_back = RuntimeError("rolled back")
+    try:
+        with database.transaction():
+            database.create_schema(_SCRATCH)
+            database.execute(f"CREATE TABLE {quoted(f'{_SCRATCH}.t')} AS SELECT 1 AS one")
+            select = f"SELECT one FROM {quoted(f'{_SCRATCH}.t')}"
+            database.execute(f"CREATE VIEW {quoted(f'{_SCRATCH}.v')} AS {select}")
+            raise rolled_back
+    except RuntimeError as error:
+        if error is not rolled_back:
+            raise
+    return "schemas, tables and views can be made"
+
+
+def _outside(place: Place, assembly: Assembly) -> str:
+    tables = [
+        table.name
+        for part, outline in assembly.outlines.items()
+        if outline.managed_outside
+        for table in assembly.facts[part].provides
+    ]
+    for table in tables:
+        try:
+            place.database.rows(f"SELECT 1 FROM {quoted(table)} WHERE 1 = 0")
+        except TargetError as error:
+            raise TargetError(
+                f"{table} cannot be read: {error.what}",
+                next="Have the table made, or the right to read it granted to us.",
+            ) from error
+    return f"all {len(tables)} can be read" if tables else "there are none"
+
+
+def _books(place: Place) -> str:
+    if not place.bookkeeping.exists:
+        return "not there yet; the first promotion makes it"
+    last = place.bookkeeping.last()
+    return f"{last.bundle} by {last.promotion}" if last else "no promotion of this project yet"

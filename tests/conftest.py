@@ -3,13 +3,28 @@
 from __future__ import annotations
 
 import shutil
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
 from inchworm.demo.day import write_scenario
 from inchworm.project.starter import write_starter
+from tests import postgres
 from tests.driver import Program
+
+
+@pytest.fixture(scope="session")
+def _postgres_server() -> Iterator[str]:
+    with postgres.server() as address:
+        yield address
+
+
+@pytest.fixture
+def postgres_url(_postgres_server: str) -> Iterator[str]:
+    """An empty PostgreSQL database."""
+    with postgres.database(_postgres_server) as address:
+        yield address
 
 
 @pytest.fixture

@@ -13,7 +13,7 @@ from sqlglot import exp
 
 from inchworm.core.parameters import evaluate, read_matrix, same_everywhere, substitute
 from inchworm.core.sql.parse import parse_query
-from inchworm.core.sql.render import literal, to_text, with_values
+from inchworm.core.sql.render import literal, parameters_in, to_text, with_values
 from inchworm.core.toml import read_toml
 from inchworm.core.values import Domain, Type, Value, read_duration, spell_duration
 
@@ -159,3 +159,128 @@ def test_a_secret_never_enters_sql() -> None:
     """Not even as its reference."""
     with pytest.raises(ValueError, match="secret"):
         literal(Value(type=Type.SECRET, plain="env:X"))
+
+
+@pytest.mark.parametrize(
+    ("row", "cell", "outcome"),
+    [
+        ({"type": Type.INTEGER, "at_least": 1, "at_most": 9}, 9, "9"),
+        ({"type": Type.INTEGER, "at_least": 1}, 0, "0 is below 1"),
+        ({"type": Type.NUMBER, "at_most": 1.5}, 1.6, "1.6 is above 1.5"),
+        ({"type": Type.DURATION, "at_most": "1h"}, "90m", "1h30m is above 1h"),
+        ({"type": Type.DURATION}, "P1WT2H", "7d2h"),
+        ({"type": Type.DATE, "at_least": "today - 7d"}, "2026-11-01", "is below 2026-11-16"),
+        ({"type": Type.TEXT, "matches": "[a-z]+"}, "abc", "abc"),
+        ({"type": Type.TEXT, "matches": "[a-z]+"}, "abc1", "does not match"),
+        ({"type": Type.TEXT, "longest": 3}, "abcd", "longer than 3"),
+        ({"type": Type.TEXT, "shortest": 3}, "ab", "shorter than 3"),
+        ({"type": Type.TEXT, "matches": "("}, "ab", "no regular expression"),
+        ({"type": Type.FLAG, "at_least": 1}, True, "has no bounds"),
+        ({"type": Type.CHOICE, "one_of": ("low", "high")}, "mid", "is none of low, high"),
+        (
+            {"type": Type.TIMESTAMP, "zone": "Europe/Dublin"},
+            "2026-07-01 06:00",
+            "2026-07-01 06:00:00+01:00",
+        ),
+        ({"type": Type.TIMESTAMP}, "2026-07-01T06:00+02:00", "2026-07-01 06:00:00+02:00"),
+        ({"type": Type.TIMESTAMP}, "today - 1d", "2026-11-22 00:00:00"),
+        ({"type": Type.TIMESTAMP, "zone": "Europe/Nowhere"}, "today", "is not a time zone"),
+    ],
+)
+def test_a_value_stays_in_its_domain(row: dict[str, Any], cell: Any, outcome: str) -> None:
+    """Bounds, patterns, lengths, choices and zones; what is wrong is said with both sides."""
+    try:
+        said = Domain(**row).convert(cell, TODAY).text
+    except ValueError as error:
+        said = str(error)
+    assert outcome in said
+
+
+def test_rows_may_be_grouped_and_split_over_files() -> None:
+    """A name with a dot is a table in a table; a second declaration says where the first is."""
+    documents = {
+        "parameters.toml": '[limit]\ntype = "integer"\nevery = 1\n[nightly.batch]\n'
+        'type = "integer"\nevery = 2\n',
+        "parameters/more.toml": '[nightly.pause]\ntype = "duration"\nevery = "5m"\n'
+        '[limit]\ntype = "integer"\nevery = 3\n',
+    }
+    found, findings = read_matrix({f: read_toml(t) for f, t in documents.items()}, ["dev"])
+    assert [(row.name, row.group, row.file) for row in found.values()] == [
+        ("limit", "", "parameters.toml"),
+        ("nightly.batch", "nightly", "parameters.toml"),
+        ("nightly.pause", "nightly", "parameters/more.toml"),
+    ]
+    (twice,) = findings
+    assert (twice.file, twice.line) == ("parameters/more.toml", 4)
+    assert "first in parameters.toml:1" in twice.message
+
+
+@pytest.mark.parametrize("dialect", ["duckdb", "postgres", "sqlite", "mysql", "spark"])
+def test_a_grouped_parameter_in_sql(dialect: str) -> None:
+    """``:nightly.batch`` is one parameter, in every dialect."""
+    query = parse_query("SELECT a FROM s.t WHERE a > :nightly.batch AND b.c = :x", dialect)
+    assert parameters_in(query) == ["nightly.batch", "x"]
+    values = {
+        "nightly.batch": Value(type=Type.INTEGER, plain=7),
+        "x": Value(type=Type.TEXT, plain=None),
+    }
+    sql = to_text(with_values(query, values), dialect)
+    assert "> 7" in sql
+    assert "= NULL" in sql
+
+
+def test_an_optional_parameter_may_have_no_value() -> None:
+    """In a document the setting is then left out; inside a longer text it is missed."""
+    found, _ = matrix('[note]\ntype = "text"\noptional = true\nprod = "x"\n', "dev", "prod")
+    values = evaluate(found, "dev", TODAY)
+    assert values.problems == ()
+    assert substitute({"a": "${note}", "b": ["${note}", 1]}, values.values) == {"b": [1]}
+    with pytest.raises(KeyError):
+        substitute({"a": "see ${note}"}, values.values)
+
+
+def test_values_for_once_go_before_those_declared() -> None:
+    """They are read by the parameter's type; what refers to them follows."""
+    text = '[n]\ntype = "integer"\nevery = 1\n[t]\ntype = "text"\nevery = "n is ${n}"\n'
+    found, _ = matrix(text, "dev")
+    values = evaluate(found, "dev", TODAY, {"n": "5"}).values
+    assert (values["n"].plain, values["t"].text) == (5, "n is 5")
+    (problem,) = evaluate(found, "dev", TODAY, {"n": "five"}).problems[:1]
+    assert "not a whole number" in problem.message
+
+
+_HOSTILE = st.one_of(
+    st.text(max_size=30),
+    st.sampled_from(
+        [
+            "'",
+            "''",
+            "\\",
+            "\\'",
+            "';--",
+            "'/*",
+            "*/",
+            "$$",
+            "${x}",
+            "\x00",
+            "\u2028",
+            "é😀",
+            "%s",
+            "?",
+        ]
+    ),
+)
+
+
+@pytest.mark.parametrize("dialect", ["duckdb", "postgres", "sqlite", "mysql", "spark"])
+@given(_HOSTILE)
+@settings(deadline=None)
+def test_a_hostile_text_stays_one_literal(dialect: str, text: str) -> None:
+    """In every dialect the rendered query parses back to the same query with the same text."""
+    query = parse_query("SELECT a FROM s.t WHERE a = :x OR b = 1", dialect)
+    value = Value(type=Type.TEXT, plain=text)
+    rendered = with_values(query, {"x": value}).sql(dialect=dialect)
+    again = parse_query(rendered, dialect)
+    literals = [node for node in again.find_all(exp.Literal) if node.is_string]
+    assert [node.this for node in literals] == [text]
+    assert len(list(again.walk())) == len(list(with_values(query, {"x": value}).walk()))

@@ -221,7 +221,7 @@ def test_a_missing_secret_stops_the_draft(river: Program) -> None:
     river.pack()
     secret = river.folder / ".secrets/notice_token.dev"
     secret.chmod(0o644)
-    assert "can be read by others" in river.promote(BUNDLE, "dev", code=1).err
+    assert "others may use the file" in river.promote(BUNDLE, "dev", code=1).err
     secret.unlink()
     assert "notice_token.dev cannot be read" in river.promote(BUNDLE, "dev", code=1).err
     assert river("history", "--json").json["promotions"] == []

@@ -15,10 +15,18 @@ from inchworm.targets.databases.base import Switch
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 
 
-@pytest.fixture(params=["duckdb"])
-def database(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Database]:
-    """An empty database of each kind."""
-    database = connect(f"{request.param}:///d.{request.param}", root=tmp_path)
+@pytest.fixture(params=["duckdb", "sqlite", "postgresql"])
+def url(request: pytest.FixtureRequest) -> str:
+    """The address of an empty database of each kind."""
+    if request.param == "postgresql":
+        return str(request.getfixturevalue("postgres_url"))
+    return f"{request.param}:///d.{request.param}"
+
+
+@pytest.fixture
+def database(url: str, tmp_path: Path) -> Iterator[Database]:
+    """An empty database of each kind, connected to."""
+    database = connect(url, root=tmp_path)
     database.create_schema("m")
     yield database
     database.close()
@@ -110,7 +118,8 @@ def test_a_model_may_change_between_view_and_table(
 def test_a_table_with_an_index_can_be_replaced(database: Database) -> None:
     """Somebody may have made one by hand."""
     database.build("m.a", "table", "SELECT 1 AS x")
-    database.execute("CREATE INDEX by_hand ON m.a (x)")
+    on = ("m.by_hand", "a") if database.dialect == "sqlite" else ("by_hand", "m.a")
+    database.execute(f"CREATE INDEX {on[0]} ON {on[1]} (x)")
     database.build("m.a__beside", "table", "SELECT 2 AS x")
     with database.transaction():
         database.switch_over([switch("m.a")])
@@ -170,8 +179,9 @@ def test_bookkeeping_survives_and_keeps_projects_apart(database: Database) -> No
     assert ours.marks("k:P1") == set()
 
 
-def test_looking_creates_nothing(tmp_path: Path) -> None:
+@pytest.mark.parametrize("kind", ["duckdb", "sqlite"])
+def test_looking_creates_nothing(tmp_path: Path, kind: str) -> None:
     """A database that is not there yet is not made by reading."""
-    database = connect("duckdb:///new/d.duckdb", root=tmp_path, read_only=True)
+    database = connect(f"{kind}:///new/d.{kind}", root=tmp_path, read_only=True)
     assert database.structure() == {}
     assert list(tmp_path.iterdir()) == []

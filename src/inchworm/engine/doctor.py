@@ -65,7 +65,8 @@ def probe_environment(
     yield probe(name, "secrets", lambda: _all_secrets(environment, assembly, values, root))
     try:
         with open_place(environment, assembly.name, root, values.values, read_only=False) as place:
-            yield Probe(where=name, what="database", is_fine=True, said=f"as {place.identity}")
+            who = f"as {place.identity} ({environment.protection})"
+            yield Probe(where=name, what="database", is_fine=True, said=who)
             yield from _inside(place, assembly, now)
     except InchwormError as error:
         yield Probe(

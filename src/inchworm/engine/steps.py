@@ -130,9 +130,10 @@ class Steps:
         script = next(s for s in self._document(step.part)["migrations"] if s["name"] == step.item)
         started = time.monotonic()
         assumed = step.action == "assume"
+        if not assumed:
+            self.database.create_schema(self.environment.database.real_schema(schema))
         with self.database.transaction():
             if not assumed:
-                self.database.create_schema(self.environment.database.real_schema(schema))
                 self._run_script(script["sql"])
             migration = RanMigration(
                 schema=schema,
@@ -164,8 +165,8 @@ class Steps:
     def _prepare(self, step: Step) -> StepReport:
         table = self.assembly.tables[step.item]
         real = self._real(step.item)
+        self.database.create_schema(real.rpartition(".")[0])
         with self.database.transaction():
-            self.database.create_schema(real.rpartition(".")[0])
             live = self.database.structure([real.rpartition(".")[0]]).get(real)
             missing = [c for c in table.columns if live is None or c.name not in live.by_name]
             if live is None:
@@ -191,8 +192,8 @@ class Steps:
         name = step.part.partition(":")[2]
         document = self._document(step.part)
         beside = self._beside(name)
+        self.database.create_schema(beside.rpartition(".")[0])
         with self.database.transaction():
-            self.database.create_schema(beside.rpartition(".")[0])
             sql = self._sql(document["sql"], self._now_or_beside)
             rows = self.database.build(beside, document["store"], sql)
             self._mark(step)

@@ -100,7 +100,8 @@ def _telling_values(
             if len(set(wanted.values())) < 2:
                 continue
             for environment, text in wanted.items():
-                is_address = len(text) >= _ADDRESS and any(c in text for c in "/:@")
+                is_address = wanted is hosts or any(c in text for c in "/:@")
+                is_address = is_address and len(text) >= _ADDRESS
                 if len(text) >= _SHORTEST and (found is equal or is_address):
                     found.setdefault(text, _Owned(row.name, environment))
     return equal, inside

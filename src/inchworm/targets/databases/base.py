@@ -53,6 +53,14 @@ class Database(Protocol):
     identity: str
     """Who we are there, and where: ``lena at river_dev.duckdb``."""
 
+    def hold(self, name: str) -> None:
+        """Keep others from promoting under this name into this database, until the connection ends.
+
+        Raises:
+            EnvironmentMoved: when somebody else does; they are named.
+        """
+        ...
+
     def server(self) -> Server:
         """What the database says about itself."""
         ...
@@ -117,7 +125,8 @@ def connect(
     """Connect to the database at an address.
 
     Args:
-        url: ``duckdb:///path``; relative paths start at ``root``.
+        url: ``duckdb:///path`` or ``sqlite:///path``, relative paths starting at ``root``; or
+            ``postgresql://user@host:port/database``, without a password.
         root: the project's folder.
         password: for databases that ask for one.
         read_only: for looking only; a database that is not there yet is then not created.
@@ -131,14 +140,27 @@ def connect(
         from inchworm.targets.databases.duckdb import DuckDb
 
         return DuckDb(
-            root / place.lstrip("/") if not place.startswith("//") else Path(place[1:]),
+            _path(place, root),
             read_only=read_only,
             threads=threads,
         )
+    if kind == "sqlite" and separator:
+        from inchworm.targets.databases.sqlite import Sqlite
+
+        return Sqlite(_path(place, root), read_only=read_only)
+    if kind in {"postgresql", "postgres"} and separator:
+        from inchworm.targets.databases.postgres import Postgres
+
+        return Postgres(url, password=password, read_only=read_only)
     raise TargetError(
         f"there is no adapter for the database {url!r}.",
-        next="Write duckdb:///path, relative to the project.",
+        next="Write duckdb:///path or sqlite:///path, relative to the project, or postgresql://...",
     )
+
+
+def _path(place: str, root: Path) -> Path:
+    """Relative paths start at the project; with four slashes a path is absolute."""
+    return Path(place[1:]) if place.startswith("//") else root / place.lstrip("/")
 
 
 def quoted(name: str) -> str:

@@ -58,8 +58,8 @@ class Bookkeeping:
         """Make the tables unless they are there."""
         if self.exists:
             return
+        self._database.create_schema(SCHEMA)
         with self._database.transaction():
-            self._database.create_schema(SCHEMA)
             for statement in _TABLES:
                 self._database.execute(statement)
 

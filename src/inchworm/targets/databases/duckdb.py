@@ -57,6 +57,9 @@ class DuckDb:
             next="Check that the file is a DuckDB database that you may read and write.",
         )
 
+    def hold(self, name: str) -> None:
+        """Nothing to do: only one process at a time opens the file for writing."""
+
     def server(self) -> Server:
         """The library's version; its clock is ours."""
         version = str(self.rows("SELECT version()")[0][0]).removeprefix("v")

@@ -1,0 +1,235 @@
+"""SQLite: a database in a file; each schema is a file of its own beside it, attached.
+
+``sqlite:///data/river.sqlite`` has the schema ``hydro`` in ``data/river.hydro.sqlite``. A transaction
+spans all attached files. A view cannot read another schema: such a model has to be a table.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import getpass
+import sqlite3
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Any
+
+from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.core.sql.types import normal_type
+from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
+from inchworm.targets.databases.base import Server, Switch, quoted
+
+_PATIENCE = 15.0
+"""Seconds to wait for another connection that writes."""
+
+
+class Sqlite:
+    """A connection to a SQLite file and those of its schemas."""
+
+    dialect = "sqlite"
+
+    def __init__(self, path: Path, *, read_only: bool = False) -> None:
+        self.identity = f"{getpass.getuser()} at {path.name}"
+        self._path = path
+        self._read_only = read_only
+        try:
+            if read_only and not path.exists():
+                self._connection = sqlite3.connect(":memory:", isolation_level=None)
+                return
+            path.parent.mkdir(parents=True, exist_ok=True)
+            self._connection = sqlite3.connect(
+                self._uri(path), uri=True, isolation_level=None, timeout=_PATIENCE
+            )
+            self._connection.execute("PRAGMA foreign_keys = ON")
+            for file in sorted(path.parent.glob(f"{path.stem}.*{path.suffix}")):
+                self._attach(file.name[len(path.stem) + 1 : -len(path.suffix) or None])
+        except (sqlite3.Error, OSError) as error:
+            raise TargetError(
+                f"the database {path.name} cannot be opened: {error}",
+                next="Check that the file is a SQLite database that you may read and write.",
+            ) from error
+
+    def _uri(self, path: Path) -> str:
+        return f"{path.resolve().as_uri()}?mode={'ro' if self._read_only else 'rwc'}"
+
+    def _file(self, schema: str) -> Path:
+        return self._path.with_name(f"{self._path.stem}.{schema}{self._path.suffix}")
+
+    def _attach(self, schema: str) -> None:
+        uri = self._uri(self._file(schema))
+        self._connection.execute(f"ATTACH DATABASE ? AS {quoted(schema)}", (uri,))
+
+    def hold(self, name: str) -> None:
+        """Writers exclude each other by themselves; the project's own lock does the rest."""
+
+    def server(self) -> Server:
+        """The library's version; its clock is ours."""
+        return Server(product="SQLite", version=sqlite3.sqlite_version, now=dt.datetime.now(dt.UTC))
+
+    def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
+        """Run a statement."""
+        with self._errors():
+            self._connection.execute(sql, list(values))
+
+    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """Run a query."""
+        with self._errors():
+            return self._connection.execute(sql, list(values)).fetchall()
+
+    def frame(self, sql: str) -> Any:
+        """Run a query into a pandas DataFrame."""
+        import pandas as pd
+
+        with self._errors():
+            cursor = self._connection.execute(sql)
+            names = [column[0] for column in cursor.description or ()]
+            return pd.DataFrame(cursor.fetchall(), columns=names)
+
+    def append_frame(self, table: str, frame: Any) -> None:
+        """Add the rows of a pandas DataFrame to a table, columns matched by name."""
+        columns = ", ".join(quoted(str(column)) for column in frame.columns)
+        places = ", ".join("?" * len(frame.columns))
+        plain = frame.astype(object).where(frame.notna(), None)
+        rows = [[_plain(cell) for cell in row] for row in plain.itertuples(index=False, name=None)]
+        with self._errors():
+            self._connection.executemany(
+                f"INSERT INTO {quoted(table)} ({columns}) VALUES ({places})", rows
+            )
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """Everything inside takes effect together, or not at all."""
+        self.execute("BEGIN")
+        try:
+            yield
+            self.execute("COMMIT")
+        except BaseException:
+            with suppress(sqlite3.Error):
+                self._connection.rollback()
+            raise
+
+    def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
+        """Tables and views with their columns, by real name."""
+        wanted = None if schemas is None else set(schemas)
+        found: dict[str, Table] = {}
+        for name in self.kinds():
+            schema, _, table = name.partition(".")
+            if wanted is not None and schema not in wanted:
+                continue
+            columns = self.rows(f"PRAGMA {quoted(schema)}.table_info({quoted_text(table)})")
+            found[name] = Table(
+                name,
+                tuple(
+                    Column(column, _type(kind), bool(required))
+                    for _, column, kind, required, _, _ in columns
+                ),
+            )
+        return found
+
+    def kinds(self) -> Mapping[str, str]:
+        """``table`` or ``view`` for each thing that :meth:`structure` lists."""
+        found: dict[str, str] = {}
+        for schema in self._schemas():
+            for name, kind in self.rows(
+                f"SELECT name, type FROM {quoted(schema)}.sqlite_master "
+                "WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite_%'"
+            ):
+                found[f"{schema}.{name}"] = kind
+        return found
+
+    def _schemas(self) -> list[str]:
+        return [
+            row[1] for row in self.rows("PRAGMA database_list") if row[1] not in {"main", "temp"}
+        ]
+
+    def create_schema(self, schema: str) -> None:
+        """Attach the schema's file, making it unless it is there."""
+        if schema in self._schemas():
+            return
+        if self._connection.in_transaction:
+            raise TargetError(
+                f"{self._path.name} cannot take up the schema {schema} inside a transaction.",
+                next="Nothing was changed by it.",
+            )
+        with self._errors():
+            self._attach(schema)
+
+    def build(self, name: str, store: str, sql: str) -> int | None:
+        """Make a table or view from a SELECT, replacing a leftover; the rows of a table."""
+        self.drop(name)
+        self.execute(f"CREATE {store.upper()} {quoted(name)} AS {sql}")
+        if store == "view":
+            return None
+        return int(self.rows(f"SELECT count(*) FROM {quoted(name)}")[0][0])
+
+    def drop(self, name: str) -> None:
+        """Remove a table or view if it is there."""
+        self._drop_known(name, self.kinds())
+
+    def switch_over(self, switches: Sequence[Switch]) -> None:
+        """Put what was built beside in place. Called inside a transaction.
+
+        A rename of SQLite carries into the views that read the table, so views that are replaced
+        go first.
+        """
+        kinds = dict(self.kinds())
+        self.execute("PRAGMA legacy_alter_table = ON")
+        for switch in switches:
+            if kinds.get(switch.name) == "view":
+                self._drop_known(switch.name, kinds)
+            if switch.store == "view" and switch.beside is not None:
+                self._drop_known(switch.beside, kinds)
+        for switch in switches:
+            self._drop_known(switch.kept, kinds)
+            if kinds.get(switch.name) == "table":
+                self._rename(switch.name, switch.kept)
+            if switch.beside is not None and switch.store == "table":
+                self._rename(switch.beside, switch.name)
+        for switch in switches:
+            if switch.store == "view" and switch.beside is not None:
+                self.execute(f"CREATE VIEW {quoted(switch.name)} AS {switch.view_sql}")
+        self.execute("PRAGMA legacy_alter_table = OFF")
+
+    def _rename(self, old: str, new: str) -> None:
+        self.execute(f"ALTER TABLE {quoted(old)} RENAME TO {quoted(new.partition('.')[2])}")
+
+    def _drop_known(self, name: str, kinds: Mapping[str, str]) -> None:
+        if name in kinds:
+            self.execute(f"DROP {kinds[name].upper()} {quoted(name)}")
+
+    def close(self) -> None:
+        """End the connection."""
+        self._connection.close()
+
+    @contextmanager
+    def _errors(self) -> Iterator[None]:
+        try:
+            yield
+        except sqlite3.OperationalError as error:
+            if "locked" in str(error):
+                raise EnvironmentMoved(
+                    f"the database {self._path.name} is locked by another connection.",
+                    next="Wait until it has finished, and try again.",
+                ) from error
+            raise self._refused(error) from error
+        except sqlite3.Error as error:
+            raise self._refused(error) from error
+
+    def _refused(self, error: sqlite3.Error) -> TargetError:
+        return TargetError(f"{self._path.name} says: {error}", next="Nothing was changed by it.")
+
+
+def quoted_text(text: str) -> str:
+    """A text in single quotes."""
+    return "'" + text.replace("'", "''") + "'"
+
+
+def _type(declared: str) -> str:
+    return normal_type(declared, "sqlite") if declared else UNKNOWN_TYPE
+
+
+def _plain(cell: Any) -> Any:
+    """A value as the driver takes it; times as ISO 8601 text."""
+    if isinstance(cell, dt.date | dt.datetime):
+        return cell.isoformat(" ") if isinstance(cell, dt.datetime) else cell.isoformat()
+    return cell.item() if hasattr(cell, "item") else cell

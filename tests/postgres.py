@@ -1,0 +1,83 @@
+"""A real PostgreSQL server for tests: one that runs, or a throw-away cluster."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import socket
+import subprocess
+import tempfile
+import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import psycopg
+import pytest
+
+GIVEN = "INCHWORM_TEST_POSTGRES"
+"""Address of a server on which tests may make databases; without it a cluster is made."""
+REQUIRED = "INCHWORM_TEST_POSTGRES_REQUIRED"
+"""Set where tests must not be skipped for want of a server."""
+
+
+def _binaries() -> Path | None:
+    on_path = shutil.which("initdb")
+    if on_path is not None:
+        return Path(on_path).parent
+    found = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"))
+    return found[-1].parent if found else None
+
+
+def _as_nobody_special(command: list[str]) -> list[str]:
+    """The server refuses to run as root."""
+    return ["runuser", "-u", "postgres", "--", *command] if os.geteuid() == 0 else command
+
+
+@contextmanager
+def server() -> Iterator[str]:
+    """The address of a server, without a database; it is gone with the block if it was made."""
+    given = os.environ.get(GIVEN)
+    if given is not None:
+        yield given.rstrip("/")
+        return
+    binaries = _binaries()
+    if binaries is None:
+        if os.environ.get(REQUIRED):
+            pytest.fail("PostgreSQL is not installed, and must be")
+        pytest.skip(f"PostgreSQL is not installed; install it, or set {GIVEN}")
+    folder = Path(tempfile.mkdtemp(prefix="inchworm-pg-"))
+    if os.geteuid() == 0:
+        shutil.chown(folder, "postgres")
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+
+    def run(program: str, *arguments: str) -> None:
+        command = _as_nobody_special([str(binaries / program), *arguments])
+        done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+        assert done.returncode == 0, done.stdout + done.stderr
+
+    data = str(folder / "data")
+    run("initdb", "--pgdata", data, "--username", "river", "--auth", "trust", "--no-sync")
+    settings = (
+        f"-p {port} -k {folder} -c fsync=off -c listen_addresses=127.0.0.1 -c log_statement=all"
+    )
+    run("pg_ctl", "-D", data, "-w", "-l", str(folder / "log"), "-o", settings, "start")
+    try:
+        yield f"postgresql://river@127.0.0.1:{port}"
+    finally:
+        run("pg_ctl", "-D", data, "-m", "immediate", "stop")
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+@contextmanager
+def database(address: str) -> Iterator[str]:
+    """The address of an empty database of its own."""
+    name = f"t{uuid.uuid4().hex[:12]}"
+    with psycopg.connect(f"{address}/postgres", autocommit=True) as connection:
+        connection.execute(f"CREATE DATABASE {name}".encode())
+        try:
+            yield f"{address}/{name}"
+        finally:
+            connection.execute(f"DROP DATABASE {name} WITH (FORCE)".encode())

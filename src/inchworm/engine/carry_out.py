@@ -29,6 +29,7 @@ from inchworm.core.promotion import (
     StepReport,
     StepState,
 )
+from inchworm.engine.bind import bind, spelled
 from inchworm.engine.places import Lock, Place, open_place
 from inchworm.engine.promote import Prepared
 from inchworm.engine.steps import Steps
@@ -94,6 +95,7 @@ def carry_out(work: Work) -> Promotion:
             read_only=False,
         ) as place,
     ):
+        place.database.hold(f"inchworm {prepared.bundle.project}")
         work.promotion = work.ledger.promotion(promotion.id)
         _check_unmoved(work, place)
         work.reporter.reached(place.identity, work.now())
@@ -133,6 +135,9 @@ def _check_unmoved(work: Work, place: Place) -> None:
         )
 
 
+_BEGUN = frozenset({StepState.RUNNING, StepState.DONE, StepState.NOTHING_CHECKED})
+
+
 class _Carrier:
     def __init__(self, work: Work, place: Place) -> None:
         self.work = work
@@ -148,6 +153,11 @@ class _Carrier:
         work.promotion = work.ledger.move(before, State.RUNNING)
         self.place.bookkeeping.ensure()
         marks = self.place.bookkeeping.marks(self.key)
+        if not marks and not any(before.report_of(s).state in _BEGUN for s in self.steps):
+            refused = bind(self.doing)
+            if refused:
+                message = f"the database refuses it, before the first step: {spelled(refused)}"
+                return work.ledger.move(work.promotion, State.FAILED, message)
         for step in self.steps:
             known = work.promotion.report_of(step).state
             if known in {StepState.DONE, StepState.NOTHING_CHECKED}:
@@ -198,7 +208,13 @@ class _Carrier:
 
     def _put_back(self, step: Step, report: StepReport) -> Promotion:
         """A step failed before the switch-over: leave the environment as it was."""
-        self.doing.discard_builds()
+        try:
+            self.doing.discard_builds()
+        except InchwormError as error:  # the connection may be what failed
+            message = (
+                f"step {step.number} ({step.part}) failed, and so did clearing up: {error.what}"
+            )
+            return self.work.ledger.move(self.work.promotion, State.FAILED, message)
         for other in self.steps:
             if other.phase in {Phase.BUILD, Phase.CHECK} and other != step:
                 self._wait_again(other)

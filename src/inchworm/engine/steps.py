@@ -114,12 +114,13 @@ class Steps:
 
     # ---- structure ----------------------------------------------------------------------------
 
-    def _document(self, part: str) -> Mapping[str, Any]:
+    def document(self, part: str) -> Mapping[str, Any]:
+        """A part as it is put into the environment."""
         return self.prepared.rendered[PartId.parse(part)].document
 
     def _script(self, step: Step) -> StepReport:
         when = "before" if step.phase is Phase.BEFORE else "after"
-        script = next(s for s in self._document(step.part)[when] if s["name"] == step.item)
+        script = next(s for s in self.document(step.part)[when] if s["name"] == step.item)
         with self.database.transaction():
             self._run_script(script["sql"])
             self._mark(step)
@@ -127,7 +128,7 @@ class Steps:
 
     def _migrate(self, step: Step) -> StepReport:
         schema = step.part.partition(":")[2]
-        script = next(s for s in self._document(step.part)["migrations"] if s["name"] == step.item)
+        script = next(s for s in self.document(step.part)["migrations"] if s["name"] == step.item)
         started = time.monotonic()
         assumed = step.action == "assume"
         if not assumed:
@@ -164,24 +165,24 @@ class Steps:
 
     def _prepare(self, step: Step) -> StepReport:
         table = self.assembly.tables[step.item]
-        real = self._real(step.item)
+        real = self.real(step.item)
         self.database.create_schema(real.rpartition(".")[0])
         with self.database.transaction():
             live = self.database.structure([real.rpartition(".")[0]]).get(real)
             missing = [c for c in table.columns if live is None or c.name not in live.by_name]
             if live is None:
-                columns = ", ".join(f"{quoted(c.name)} {self._type(c.type)}" for c in missing)
+                columns = ", ".join(f"{quoted(c.name)} {self.type(c.type)}" for c in missing)
                 self.database.execute(f"CREATE TABLE {quoted(real)} ({columns})")
             else:
                 for c in missing:
                     self.database.execute(
                         f"ALTER TABLE {quoted(real)} ADD COLUMN {quoted(c.name)} "
-                        f"{self._type(c.type)}"
+                        f"{self.type(c.type)}"
                     )
             self._mark(step)
         return _DONE
 
-    def _type(self, type_: str) -> str:
+    def type(self, type_: str) -> str:
         """A column type of the project's dialect in the database's."""
         kind = exp.DataType.build(type_, dialect=self.assembly.dialect, udt=True)
         return kind.sql(dialect=self.database.dialect)
@@ -190,11 +191,11 @@ class Steps:
 
     def _build(self, step: Step) -> StepReport:
         name = step.part.partition(":")[2]
-        document = self._document(step.part)
+        document = self.document(step.part)
         beside = self._beside(name)
         self.database.create_schema(beside.rpartition(".")[0])
         with self.database.transaction():
-            sql = self._sql(document["sql"], self._now_or_beside)
+            sql = self.sql(document["sql"], self._now_or_beside)
             rows = self.database.build(beside, document["store"], sql)
             self._mark(step)
         message = "view" if rows is None else f"{rows:,} rows"
@@ -202,7 +203,7 @@ class Steps:
 
     def _check(self, step: Step) -> StepReport:
         part = PartId.parse(step.part)
-        document = self._document(step.part)
+        document = self.document(step.part)
         if part.kind is Kind.CHECK:
             return self._check_file(document)
         table = quoted(self._now_or_beside(part.name.lower()))
@@ -211,7 +212,7 @@ class Steps:
         checks = checks_of(part.name.lower(), document["key"], document["checks"])
         faults = []
         for check in checks:
-            sql = self._sql(check.query, self._now_or_beside)
+            sql = self.sql(check.query, self._now_or_beside)
             count = self.database.rows(sql)[0][0]
             if count:
                 faults.append(f"{check.text}: {count:,} {'row' if count == 1 else 'rows'} not")
@@ -220,7 +221,7 @@ class Steps:
         return StepReport(state=StepState.DONE, message=f"{len(checks)} checks hold")
 
     def _check_file(self, document: Mapping[str, Any]) -> StepReport:
-        sql = self._sql(document["sql"], self._now_or_beside)
+        sql = self.sql(document["sql"], self._now_or_beside)
         count = self.database.rows(f"SELECT count(*) FROM ({sql}) AS found")[0][0]
         if not count:
             return StepReport(state=StepState.DONE, message="no row found")
@@ -237,15 +238,15 @@ class Steps:
             if built.phase is not Phase.BUILD:
                 continue
             name = built.part.partition(":")[2]
-            document = self._document(built.part)
+            document = self.document(built.part)
             is_view = document["store"] == "view"
             switches.append(
                 Switch(
-                    name=self._real(name),
+                    name=self.real(name),
                     beside=self._beside(name),
                     store=document["store"],
-                    view_sql=self._sql(document["sql"], self._real) if is_view else None,
-                    kept=self._real(name) + KEPT,
+                    view_sql=self.sql(document["sql"], self.real) if is_view else None,
+                    kept=self.real(name) + KEPT,
                 )
             )
         with self.database.transaction():
@@ -257,7 +258,7 @@ class Steps:
         return StepReport(state=StepState.DONE, message=f"{len(switches)} models live")
 
     def _remove_model(self, step: Step) -> StepReport:
-        real = self._real(step.part.partition(":")[2])
+        real = self.real(step.part.partition(":")[2])
         gone = Switch(name=real, beside=None, store="table", view_sql=None, kept=real + KEPT)
         with self.database.transaction():
             self.database.switch_over([gone])
@@ -265,20 +266,22 @@ class Steps:
             self._mark(step)
         return StepReport(state=StepState.DONE, message="removed; a table is kept aside")
 
-    def _sql(self, query: str | exp.Query, name: Callable[[str], str]) -> str:
+    def sql(self, query: str | exp.Query, name: Callable[[str], str]) -> str:
+        """A query as the database reads it, each table under the name that ``name`` gives it."""
         dialect = self.assembly.dialect
         tree = parse_query(query, dialect) if isinstance(query, str) else query
         return to_text(with_tables(tree, name, dialect), self.database.dialect)
 
-    def _real(self, name: str) -> str:
+    def real(self, name: str) -> str:
+        """A logical table's name in this environment."""
         return real_name(name.lower(), self.assembly, self.environment)
 
     def _beside(self, name: str) -> str:
-        return self._real(name) + BESIDE
+        return self.real(name) + BESIDE
 
     def _now_or_beside(self, name: str) -> str:
         """Until the switch-over, what this promotion builds is read under its name beside."""
-        return self._beside(name) if name in self.building else self._real(name)
+        return self._beside(name) if name in self.building else self.real(name)
 
     # ---- services -----------------------------------------------------------------------------
 
@@ -319,7 +322,7 @@ class Steps:
             if name in self.failed:
                 continue
             looked_at += 1
-            if part.kind is Kind.MODEL and self._real(part.name) not in live.tables:
+            if part.kind is Kind.MODEL and self.real(part.name) not in live.tables:
                 wrong.append(f"{name} is not in the database")
             elif part.kind.value in SERVICE_KINDS:
                 item = live.items.get(name)

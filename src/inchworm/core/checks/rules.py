@@ -160,6 +160,13 @@ OUTSIDE_DIFFERS = _rule(
     "What reads it would fail here.",
     "Have the table mended there, or declare what is really there in tables.sql.",
 )
+DOES_NOT_BIND = _rule(
+    "database/does-not-bind",
+    _E,
+    "The database refuses a query or a migration.",
+    "The promotion would fail halfway; found before its first step, nothing is changed.",
+    "Correct the SQL, or have the database changed that it does not fit.",
+)
 AMBIGUOUS_COLUMN = _rule(
     "lineage/ambiguous-column",
     _E,

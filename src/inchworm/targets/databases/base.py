@@ -85,6 +85,14 @@ class Database(Protocol):
         """Everything inside takes effect together, or not at all."""
         ...
 
+    def trial(self, schemas: Sequence[str]) -> AbstractContextManager[None]:
+        """Scratch schemas to try things in; they, and all in them, go with the block."""
+        ...
+
+    def attempt(self) -> AbstractContextManager[None]:
+        """Inside a trial: if a statement inside fails, what was made before it is still there."""
+        ...
+
     def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
         """Tables and views with their columns, by real name; of some schemas or of all."""
         ...
@@ -99,6 +107,10 @@ class Database(Protocol):
 
     def build(self, name: str, store: str, sql: str) -> int | None:
         """Make a table or view from a SELECT, replacing a leftover; the rows of a table."""
+        ...
+
+    def empty_copy(self, name: str, sql: str) -> str:
+        """The statement that makes an empty table with the columns of a SELECT, running nothing."""
         ...
 
     def drop(self, name: str) -> None:

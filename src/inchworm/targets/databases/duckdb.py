@@ -104,6 +104,23 @@ class DuckDb:
             raise
         self.execute("COMMIT")
 
+    @contextmanager
+    def trial(self, schemas: Sequence[str]) -> Iterator[None]:
+        """Schemas that are dropped again: in DuckDB, a transaction ends with its first error."""
+        try:
+            for schema in schemas:
+                self.execute(f"DROP SCHEMA IF EXISTS {quoted(schema)} CASCADE")
+                self.execute(f"CREATE SCHEMA {quoted(schema)}")
+            yield
+        finally:
+            for schema in schemas:
+                self.execute(f"DROP SCHEMA IF EXISTS {quoted(schema)} CASCADE")
+
+    @contextmanager
+    def attempt(self) -> Iterator[None]:
+        """Nothing to do: every statement counts by itself."""
+        yield
+
     def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
         """Tables and views with their columns, by real name."""
         found: dict[str, list[Column]] = defaultdict(list)
@@ -139,6 +156,10 @@ class DuckDb:
         if store == "view":
             return None
         return int(self.rows(f"SELECT count(*) FROM {quoted(name)}")[0][0])
+
+    def empty_copy(self, name: str, sql: str) -> str:
+        """The statement that makes an empty table with the columns of a SELECT, running nothing."""
+        return f"CREATE TABLE {quoted(name)} AS ({sql}) WITH NO DATA"
 
     def drop(self, name: str) -> None:
         """Remove a table or view if it is there."""

@@ -192,6 +192,29 @@ class Postgres:
             raise
         self.execute("COMMIT")
 
+    @contextmanager
+    def trial(self, schemas: Sequence[str]) -> Iterator[None]:
+        """A transaction that is rolled back."""
+        self.execute("BEGIN")
+        try:
+            for schema in schemas:
+                self.execute(f"CREATE SCHEMA {quoted(schema)}")
+            yield
+        finally:
+            with self._errors():
+                self._connection.rollback()
+
+    @contextmanager
+    def attempt(self) -> Iterator[None]:
+        """Inside a trial: if a statement inside fails, what was made before it is still there."""
+        self.execute("SAVEPOINT attempt")
+        try:
+            yield
+        except TargetError:
+            self.execute("ROLLBACK TO SAVEPOINT attempt")
+            raise
+        self.execute("RELEASE SAVEPOINT attempt")
+
     def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
         """Tables and views with their columns, by real name."""
         wanted = None if schemas is None else set(schemas)
@@ -220,6 +243,10 @@ class Postgres:
         with self._errors():
             cursor = self._run(f"CREATE {store.upper()} {quoted(name)} AS {sql}", ())
         return None if store == "view" else cursor.rowcount
+
+    def empty_copy(self, name: str, sql: str) -> str:
+        """The statement that makes an empty table with the columns of a SELECT, running nothing."""
+        return f"CREATE TABLE {quoted(name)} AS ({sql}) WITH NO DATA"
 
     def drop(self, name: str) -> None:
         """Remove a table or view if it is there, and what was built upon it."""

@@ -1,7 +1,8 @@
 """SQLite: a database in a file; each schema is a file of its own beside it, attached.
 
-``sqlite:///data/river.sqlite`` has the schema ``hydro`` in ``data/river.hydro.sqlite``. A transaction
-spans all attached files. A view cannot read another schema: such a model has to be a table.
+``sqlite:///data/river.sqlite`` has the schema ``hydro`` in ``data/river.hydro.sqlite``. A
+transaction spans all attached files. A view cannot read another schema: such a
+model has to be a table.
 """
 
 from __future__ import annotations
@@ -108,6 +109,22 @@ class Sqlite:
                 self._connection.rollback()
             raise
 
+    @contextmanager
+    def trial(self, schemas: Sequence[str]) -> Iterator[None]:
+        """Schemas attached from memory."""
+        for schema in schemas:
+            self.execute(f"ATTACH DATABASE ':memory:' AS {quoted(schema)}")
+        try:
+            yield
+        finally:
+            for schema in schemas:
+                self.execute(f"DETACH DATABASE {quoted(schema)}")
+
+    @contextmanager
+    def attempt(self) -> Iterator[None]:
+        """Nothing to do: every statement counts by itself."""
+        yield
+
     def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
         """Tables and views with their columns, by real name."""
         wanted = None if schemas is None else set(schemas)
@@ -161,6 +178,10 @@ class Sqlite:
         if store == "view":
             return None
         return int(self.rows(f"SELECT count(*) FROM {quoted(name)}")[0][0])
+
+    def empty_copy(self, name: str, sql: str) -> str:
+        """The statement that makes an empty table with the columns of a SELECT, running nothing."""
+        return f"CREATE TABLE {quoted(name)} AS SELECT * FROM ({sql}) WHERE 0"
 
     def drop(self, name: str) -> None:
         """Remove a table or view if it is there."""

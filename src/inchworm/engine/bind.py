@@ -1,0 +1,163 @@
+"""Having the database itself read what a promotion is about to build, before the first step.
+
+Everything happens in scratch schemas that are gone afterwards: empty copies of the tables that are
+read, pending migrations run upon them, and every model as an empty table. So no data is read,
+nothing that is live is locked, and nothing stays.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+
+from inchworm.core.checks import rules
+from inchworm.core.errors import TargetError
+from inchworm.core.findings import Finding
+from inchworm.core.parts import Kind, PartId
+from inchworm.core.promotion import Phase
+from inchworm.core.sql.parse import split_script
+from inchworm.core.sql.render import with_real_names
+from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
+from inchworm.engine.steps import Steps
+from inchworm.targets.databases.base import quoted
+
+_SCRATCH = "__try"
+_NAMED = re.compile(r"[\"'`]([^\"'`]+)[\"'`]|column ([\w.]+)|(?:function|name) ([\w.]+)")
+
+
+def bind(doing: Steps) -> list[Finding]:
+    """What the database refuses of the models, checks and migrations of a promotion."""
+    trial = _Trial(doing)
+    with doing.database.trial(sorted(schema + _SCRATCH for schema in trial.schemas)):
+        return list(trial.run())
+
+
+class _Trial:
+    def __init__(self, doing: Steps) -> None:
+        self.doing = doing
+        self.database = doing.database
+        self.built = [PartId.parse(step.part) for step in doing.steps if step.phase is Phase.BUILD]
+        self.checks = [
+            part
+            for step in doing.steps
+            if step.phase is Phase.CHECK and (part := PartId.parse(step.part)).kind is Kind.CHECK
+        ]
+        self.migrations = [
+            step
+            for step in doing.steps
+            if step.phase in {Phase.MIGRATE, Phase.MIGRATE_AFTER} and step.action != "assume"
+        ]
+        self.tables = self._copied()
+        named = [*self.tables, *self._promised(), *(part.name for part in self.built)]
+        self.schemas = {name.rpartition(".")[0] for name in named}
+        self.schemas |= {step.part.partition(":")[2] for step in self.migrations}
+
+    def _copied(self) -> dict[str, Table]:
+        """Live tables, by logical name, that what is built reads, or that migrations may change."""
+        assembly = self.doing.assembly
+        reading = [*self.built, *self.checks]
+        wanted = {table for part in reading for table in assembly.outlines[part].reads}
+        changing = {step.part.partition(":")[2] for step in self.migrations}
+        wanted |= {
+            table.name
+            for part, facts in assembly.facts.items()
+            if part.kind is Kind.SCHEMA and part.name in changing
+            for table in facts.provides
+        }
+        live = self.database.structure()
+        building = {part.name for part in self.built}
+        real = {name: self.doing.real(name) for name in wanted - building}
+        return {name: live[place] for name, place in real.items() if place in live}
+
+    def _promised(self) -> dict[str, Table]:
+        """Tables that the promotion will make for notebooks."""
+        assembly = self.doing.assembly
+        made = {
+            s.item: assembly.tables[s.item] for s in self.doing.steps if s.phase is Phase.PREPARE
+        }
+        return {
+            name: Table(name, tuple(Column(c.name, self.doing.type(c.type)) for c in table.columns))
+            for name, table in made.items()
+        }
+
+    def run(self) -> Iterator[Finding]:
+        """Try everything, in the order in which it would come."""
+        for name, table in {**self.tables, **self._promised()}.items():
+            columns = ", ".join(
+                f"{quoted_one(c.name)} {'' if c.type == UNKNOWN_TYPE else c.type}"
+                for c in table.columns
+            )
+            self.database.execute(f"CREATE TABLE {quoted(self._scratch(name))} ({columns})")
+        for step in self.migrations:
+            found = self._migration(step.part, step.item)
+            if found is not None:
+                yield found
+                return  # what comes after would only fail for the same reason
+        for part in self.built:
+            yield from self._view(part, self._scratch(part.name))
+        for part in self.checks:
+            yield from self._view(part, None)
+
+    def _migration(self, part: str, name: str) -> Finding | None:
+        scripts = self.doing.document(part)["migrations"]
+        script = next(script for script in scripts if script["name"] == name)
+        dialect = self.doing.assembly.dialect
+        for statement in split_script(script["sql"], dialect):
+            text = with_real_names(
+                statement, lambda schema: schema + _SCRATCH, dialect, self.database.dialect
+            )
+            refused = self._refused(text)
+            if refused is not None:
+                return self._finding(refused, part, script["file"], script["sql"])
+        return None
+
+    def _view(self, part: PartId, name: str | None) -> Iterator[Finding]:
+        document = self.doing.document(str(part))
+        sql = self.doing.sql(document["sql"], self._scratch)
+        if name is None:
+            refused = self._refused(f"SELECT 1 FROM ({sql}) AS tried WHERE 1 = 0")
+        else:
+            refused = self._refused(self.database.empty_copy(name, sql))
+        if refused is not None:
+            main = self.doing.assembly.parts[part].main
+            text = main.content.decode("utf-8", "replace")
+            yield self._finding(refused, str(part), main.path, text)
+
+    def _scratch(self, name: str) -> str:
+        schema, _, table = name.lower().rpartition(".")
+        return f"{schema}{_SCRATCH}.{table}"
+
+    def _refused(self, sql: str) -> str | None:
+        """Run a statement; in words why the database refuses it. What it did before stays tried."""
+        try:
+            with self.database.attempt():
+                self.database.execute(sql)
+        except TargetError as error:
+            return error.what
+        return None
+
+    def _finding(self, said: str, part: str, file: str, text: str) -> Finding:
+        message = said.partition(" says: ")[2] or said
+        return rules.DOES_NOT_BIND.finding(
+            message.replace(_SCRATCH, ""), part=part, file=file, line=_line_of(message, text)
+        )
+
+
+def _line_of(message: str, text: str) -> int | None:
+    """The line on which something that the database names stands."""
+    for match in _NAMED.finditer(message):
+        named = next(group for group in match.groups() if group).rpartition(".")[2]
+        found = re.search(rf"\b{re.escape(named)}\b", text, re.IGNORECASE)
+        if found is not None:
+            return text.count("\n", 0, found.start()) + 1
+    return None
+
+
+def quoted_one(name: str) -> str:
+    """One name in double quotes."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def spelled(findings: Iterable[Finding]) -> str:
+    """The findings in one text, for the ledger."""
+    return "; ".join(f"{finding.place}: {finding.message}" for finding in findings)

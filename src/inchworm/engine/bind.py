@@ -22,7 +22,9 @@ from inchworm.engine.steps import Steps
 from inchworm.targets.databases.base import quoted
 
 _SCRATCH = "__try"
-_NAMED = re.compile(r"[\"'`]([^\"'`]+)[\"'`]|column ([\w.]+)|(?:function|name) ([\w.]+)")
+_NAMED = re.compile(
+    r"[\"'`]([^\"'`]+)[\"'`]|\b(?:column|function|table|name|type):? ([\w.]+)", re.IGNORECASE
+)
 
 
 def bind(doing: Steps) -> list[Finding]:

@@ -120,17 +120,10 @@ def _clock(place: Place, now: Callable[[], dt.datetime]) -> str:
 def _rights(place: Place) -> str:
     """Make a schema, a table and a view, and take all of it back."""
     database = place.database
-    rolled_back = RuntimeError("rolled back")
-    try:
-        with database.transaction():
-            database.create_schema(_SCRATCH)
-            database.execute(f"CREATE TABLE {quoted(f'{_SCRATCH}.t')} AS SELECT 1 AS one")
-            select = f"SELECT one FROM {quoted(f'{_SCRATCH}.t')}"
-            database.execute(f"CREATE VIEW {quoted(f'{_SCRATCH}.v')} AS {select}")
-            raise rolled_back
-    except RuntimeError as error:
-        if error is not rolled_back:
-            raise
+    table = quoted(f"{_SCRATCH}.t")
+    with database.trial([_SCRATCH]):
+        database.execute(f"CREATE TABLE {table} AS SELECT 1 AS one")
+        database.execute(f"CREATE VIEW {quoted(f'{_SCRATCH}.v')} AS SELECT one FROM {table}")
     return "schemas, tables and views can be made"
 
 

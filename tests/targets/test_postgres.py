@@ -1,0 +1,127 @@
+"""What is PostgreSQL's own: views that follow a renamed table, rights, locks, other sessions."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import psycopg
+import pytest
+
+from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.targets.databases import Database, connect
+from inchworm.targets.databases.base import Switch
+from inchworm.targets.secrets import Secret
+
+
+@pytest.fixture
+def database(postgres_url: str, tmp_path: Path) -> Iterator[Database]:
+    database = connect(postgres_url, root=tmp_path)
+    for schema in ("m", "theirs"):
+        database.create_schema(schema)
+    yield database
+    database.close()
+
+
+def replace(database: Database, name: str, sql: str) -> None:
+    """Build a table beside and switch it over."""
+    database.build(f"{name}__beside", "table", sql)
+    with database.transaction():
+        database.switch_over(
+            [
+                Switch(
+                    name=name,
+                    beside=f"{name}__beside",
+                    store="table",
+                    view_sql=None,
+                    kept=f"{name}__kept",
+                )
+            ]
+        )
+
+
+def test_views_of_others_read_what_then_has_the_name(database: Database) -> None:
+    """Also views upon such views; and nobody loses a right."""
+    database.execute("DROP ROLE IF EXISTS analyst_of_m")
+    database.execute("CREATE ROLE analyst_of_m")
+    database.build("m.a", "table", "SELECT 1 AS x")
+    database.execute("CREATE VIEW theirs.v AS SELECT x FROM m.a")
+    database.execute("CREATE VIEW theirs.w AS SELECT x + 1 AS y FROM theirs.v")
+    for name in ("m.a", "theirs.v", "theirs.w"):
+        database.execute(f"GRANT SELECT ON {name} TO analyst_of_m")
+    replace(database, "m.a", "SELECT 5 AS x")
+    assert database.rows("SELECT x FROM theirs.v") == [(5,)]
+    assert database.rows("SELECT y FROM theirs.w") == [(6,)]
+    for name in ("m.a", "theirs.v", "theirs.w"):
+        allowed = database.rows("SELECT has_table_privilege('analyst_of_m', ?, 'SELECT')", [name])
+        assert allowed == [(True,)], name
+    database.execute("DROP OWNED BY analyst_of_m")
+    database.execute("DROP ROLE analyst_of_m")
+
+
+def test_a_view_that_would_break_stops_the_switch_over(database: Database) -> None:
+    """And readers go on seeing what was there."""
+    database.build("m.a", "table", "SELECT 1 AS x")
+    database.execute("CREATE VIEW theirs.v AS SELECT x FROM m.a")
+    with pytest.raises(TargetError, match=r"column a\.x does not exist"):
+        replace(database, "m.a", "SELECT 5 AS other")
+    assert database.rows("SELECT x FROM theirs.v") == [(1,)]
+
+
+def test_only_one_promotion_works_in_a_database(database: Database, postgres_url: str) -> None:
+    """Of one project; the one that does is named. Others may, and so may all when it is over."""
+    database.hold("inchworm river")
+    other = connect(postgres_url, root=Path())
+    with pytest.raises(EnvironmentMoved, match=r"river from .* \(process \d+\)"):
+        other.hold("inchworm river")
+    other.hold("inchworm maps")
+    database.close()
+    third = connect(postgres_url, root=Path())
+    for _ in range(100):
+        try:
+            third.hold("inchworm river")
+            break
+        except EnvironmentMoved:
+            continue  # the server has not noticed yet that the connection has ended
+    other.close()
+    third.close()
+
+
+def test_waiting_for_a_lock_is_bounded_and_says_for_whom(
+    database: Database, postgres_url: str
+) -> None:
+    """The session in the way, and what it is doing."""
+    database.build("m.a", "table", "SELECT 1 AS x")
+    database.execute("SET lock_timeout = '100ms'")
+    with psycopg.connect(postgres_url, application_name="night job") as other:
+        other.execute("UPDATE m.a SET x = 2")
+        with pytest.raises(TargetError, match=r"night job.*idle in transaction: UPDATE m\.a SET x"):
+            database.execute("ALTER TABLE m.a ADD COLUMN y INT")
+        other.rollback()
+    database.execute("ALTER TABLE m.a ADD COLUMN y INT")
+
+
+def test_a_server_that_is_gone(database: Database, postgres_url: str) -> None:
+    """The message does not claim to know what became of the last statement."""
+    with psycopg.connect(postgres_url, autocommit=True) as other:
+        ((pid,),) = database.rows("SELECT pg_backend_pid()")
+        with pytest.raises(TargetError, match="does not answer any more"), database.transaction():
+            database.execute("CREATE TABLE m.t (x INT)")
+            other.execute("SELECT pg_terminate_backend(%s)", [pid])
+            database.execute("INSERT INTO m.t VALUES (1)")
+
+
+def test_a_password_is_not_repeated(postgres_url: str) -> None:
+    """Whatever the driver has to say."""
+    wrong = postgres_url.replace("river@", "hunter2@")
+    with pytest.raises(TargetError) as caught:
+        connect(wrong, root=Path(), password=Secret("hunter2", "env:X"))
+    assert "hunter2" not in str(caught.value)
+
+
+def test_looking_changes_nothing(postgres_url: str, tmp_path: Path) -> None:
+    """The server itself refuses."""
+    database = connect(postgres_url, root=tmp_path, read_only=True)
+    with pytest.raises(TargetError, match="read-only transaction"):
+        database.create_schema("m")
+    database.close()

@@ -15,15 +15,16 @@ from tests.driver import Program
 
 
 @pytest.fixture(scope="session")
-def _postgres_server() -> Iterator[str]:
+def postgres_server() -> Iterator[str]:
+    """The address of a PostgreSQL server, without a database."""
     with postgres.server() as address:
         yield address
 
 
 @pytest.fixture
-def postgres_url(_postgres_server: str) -> Iterator[str]:
+def postgres_url(postgres_server: str) -> Iterator[str]:
     """An empty PostgreSQL database."""
-    with postgres.database(_postgres_server) as address:
+    with postgres.database(postgres_server) as address:
         yield address
 
 

@@ -5,11 +5,15 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from inchworm.core.composition import BESIDE, aside
 from inchworm.core.datachecks import checks_of
 from inchworm.core.sql.parse import meaning, parse_statements, split_script, split_settings
 from inchworm.core.sql.render import to_text, with_real_names
 from inchworm.core.structure.replay import replay
+from inchworm.kinds.reading import read_project
 from inchworm.targets.databases import Database, connect
 
 SCRIPT = """
@@ -55,7 +59,9 @@ def test_scripts_run_under_other_schema_names(database: Database) -> None:
     script = SCRIPT + "UPDATE ops.a SET label = 'x' WHERE ops.a.id IN (SELECT id FROM ops.b);"
     for statement in split_script(script, "duckdb"):
         database.execute(
-            with_real_names(statement, lambda schema: f"dev_{schema}", "duckdb", "duckdb")
+            with_real_names(
+                statement, lambda name: "dev_ops" if name == "ops" else name, "duckdb", "duckdb"
+            )
         )
     assert {table.schema for table in database.structure().values()} == {"dev_ops"}
 
@@ -105,3 +111,29 @@ def test_data_checks_count_what_is_wrong(
         for check in checks_of("m.t", key, checks)
     }
     assert found == wrong
+
+
+@given(st.text(st.characters(codec="utf-8", exclude_characters="."), min_size=1, max_size=80))
+def test_a_name_aside_is_short_enough_and_its_own(table: str) -> None:
+    """However long the table's own name is, and in whatever letters."""
+    beside = aside(f"s.{table}", BESIDE)
+    schema, _, name = beside.partition(".")
+    assert schema == "s"
+    assert name.endswith(BESIDE)
+    assert len(name.encode()) <= 63
+    other = aside(f"s.{table}x", BESIDE)
+    assert other != beside
+
+
+def test_a_gap_between_migrations_is_a_warning() -> None:
+    """It names the two."""
+    files = {
+        "schemas/ops/schema.toml": b'managed = "migrations"',
+        "schemas/ops/migrations/0001_a.sql": b"SELECT 1",
+        "schemas/ops/migrations/0003_b.sql": b"SELECT 1",
+        "schemas/ops/migrations/0004_c.sql": b"SELECT 1",
+    }
+    reading = read_project(name="p", version="1.0.0", dialect="duckdb", files=files)
+    (found,) = reading.assembly.findings
+    assert (found.rule, found.severity) == ("schema/migration-gap", "warning")
+    assert found.message == "0003_b.sql comes after 0001_a.sql"

@@ -10,6 +10,7 @@ import pytest
 
 from inchworm.core.composition import LastPromotion, LivePart, RanMigration
 from inchworm.core.errors import TargetError
+from inchworm.core.structure.definitions import Thing, differences, in_working_order
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.base import Switch
 from inchworm.targets.databases.bookkeeping import Bookkeeping
@@ -185,3 +186,47 @@ def test_looking_creates_nothing(tmp_path: Path, kind: str) -> None:
     database = connect(f"{kind}:///new/d.{kind}", root=tmp_path, read_only=True)
     assert database.structure() == {}
     assert list(tmp_path.iterdir()) == []
+
+
+DEFINED = (
+    "CREATE TABLE m.river (id INTEGER PRIMARY KEY, name VARCHAR NOT NULL UNIQUE)",
+    "CREATE TABLE m.a_gauge (id INTEGER PRIMARY KEY, river_id INTEGER NOT NULL "
+    "REFERENCES {river} (id), level DECIMAL(8, 2) DEFAULT 0, CHECK (level < 2000), "
+    "UNIQUE (river_id, level))",
+    "CREATE INDEX {index} (level)",
+    "CREATE VIEW m.deep AS SELECT id, level FROM {m}a_gauge WHERE level > 100",
+    "CREATE VIEW m.a_deeper AS SELECT id FROM {m}deep WHERE level > 500",
+)
+
+
+def test_definitions_make_the_same_again(database: Database, url: str, tmp_path: Path) -> None:
+    """In an order in which they can run; read back, they are what they were."""
+    within = database.dialect == "sqlite"  # where names inside a schema's file are without it
+    names = {
+        "m": "" if within else "m.",
+        "river": "river" if within else "m.river",
+        "index": "m.by_level ON a_gauge" if within else "by_level ON m.a_gauge",
+    }
+    for statement in DEFINED:
+        database.execute(statement.format(**names))
+    told = in_working_order(database.definitions(["m"]), database.dialect)
+    assert [d.name for d in told if d.thing is Thing.TABLE] == ["m.river", "m.a_gauge"] or (
+        database.dialect == "postgres"
+    )
+    assert [d.name for d in told if d.thing is Thing.VIEW] == ["m.deep", "m.a_deeper"]
+    for definition in reversed([d for d in told if d.thing in {Thing.VIEW, Thing.TABLE}]):
+        database.execute(
+            f"DROP {definition.thing.value.upper()} {definition.name}" + _also(database)
+        )
+    assert database.definitions(["m"]) == []
+    for definition in told:
+        database.execute(definition.sql)
+    again = database.definitions(["m"])
+    assert differences(told, again) == []
+    database.execute("ALTER TABLE m.river ADD COLUMN length INTEGER")
+    (found,) = differences(told, database.definitions(["m"]))
+    assert (found.key, found.what) == ("table m.river", "changed")
+
+
+def _also(database: Database) -> str:
+    return " CASCADE" if database.dialect == "postgres" else ""

@@ -31,10 +31,14 @@ SECTIONS: dict[str, dict[str, str]] = {
     "Watch": {
         "status": "Show what is where, since when and by whom, read from the targets.",
         "compare": "Show what changed between two versions, and who feels it.",
+        "drift": "Show what somebody changed in an environment by hand.",
         "doctor": "Try every place that a promotion needs, before it is needed.",
         "history": "List promotions, or show one step by step.",
     },
-    "Mend": {"waive": "Accept a finding for a while, with a reason and an end."},
+    "Mend": {
+        "adopt": "Take up a schema that an environment has into the source.",
+        "waive": "Accept a finding for a while, with a reason and an end.",
+    },
     "Try": {
         "demo": "Write the Riverwatch example and work through a day with it.",
         "sim": "Serve a simulated workspace and gateway, or make one refuse.",

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from inchworm.core.environments import DatabaseAddress
 from inchworm.core.parts import Digest, digest_of
+from inchworm.core.structure.definitions import Difference
 from inchworm.core.structure.tables import Table
 
 
@@ -24,6 +26,7 @@ class LivePart:
         reads: the columns that it reads, by table.
         required: columns of its tables that are required.
         keys: the keys of its tables.
+        managed: False for a schema that is only known, and never changed.
     """
 
     part: str
@@ -39,6 +42,7 @@ class LivePart:
     reads: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     required: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     keys: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    managed: bool = True
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -94,6 +98,8 @@ class Composition:
     items: Mapping[str, LiveItem] = field(default_factory=dict)
     schedules: Mapping[str, str] = field(default_factory=dict)
     last: LastPromotion | None = None
+    differences: tuple[Difference, ...] = ()
+    """What the database has otherwise than the last promotion left it, by real name."""
 
     @property
     def state(self) -> Digest:
@@ -117,8 +123,20 @@ class Composition:
             name
             for name, part in self.parts.items()
             if (name.startswith("model:") and not self._has_tables(part, address))
+            or self.differing(part, address)
             or (name.startswith(SERVICE_KINDS) and not self._has_item(part))
         )
+
+    def differing(self, part: LivePart, address: DatabaseAddress) -> list[Difference]:
+        """What is otherwise than it was put, of a model or of a schema."""
+        kind, _, name = part.part.partition(":")
+        if kind == "schema":
+            own = f"{address.real_schema(name)}."
+            return [d for d in self.differences if d.name.startswith(own) and d.is_of_schema]
+        if kind == "model":
+            real = {address.real_table(table) for table in part.tables}
+            return [d for d in self.differences if d.name in real and not d.is_of_schema]
+        return []
 
     def _has_tables(self, part: LivePart, address: DatabaseAddress) -> bool:
         return all(address.real_table(name) in self.tables for name in part.tables)
@@ -133,6 +151,20 @@ BESIDE = "__beside"
 
 KEPT = "__kept"
 """Ends the name under which a replaced table is kept aside."""
+
+_LONGEST_NAME = 63
+"""Bytes that a table's name may have in every database that we know; PostgreSQL cuts off more."""
+
+
+def aside(name: str, suffix: str) -> str:
+    """The name of a table beside ``schema.table``, or kept aside; short enough, and its own."""
+    schema, _, table = name.rpartition(".")
+    if len((table + suffix).encode()) > _LONGEST_NAME:
+        mark = hashlib.sha256(table.encode()).hexdigest()[:8]
+        room = _LONGEST_NAME - len(suffix) - len(mark) - 1
+        table = f"{table.encode()[:room].decode(errors='ignore')}_{mark}"
+    return f"{schema}.{table}{suffix}"
+
 
 SERVICE_KINDS = ("connection", "flow", "library", "notebook", "pipeline")
 """Kinds that live in a workspace or gateway rather than in a database."""

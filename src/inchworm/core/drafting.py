@@ -18,7 +18,7 @@ from inchworm.core.checks.against import check_against
 from inchworm.core.composition import SERVICE_KINDS, Composition, LivePart
 from inchworm.core.environments import Environment
 from inchworm.core.facts import Assembly
-from inchworm.core.findings import Finding, in_order
+from inchworm.core.findings import Finding, Severity, in_order
 from inchworm.core.parts import Digest, Kind, PartId, digest_of
 from inchworm.core.promotion import DifferingValue, Draft, Phase, Step, UsedSecret
 from inchworm.core.rendering import Rendered, canonical
@@ -46,6 +46,8 @@ class Request:
     came_from: str | None = None
     values_there: Mapping[str, Value] = field(default_factory=dict)
     secrets: tuple[UsedSecret, ...] = ()
+    overwrite: bool = False
+    """Whether changes that were made by hand may be lost."""
     overrides: Mapping[str, str] = field(default_factory=dict)
 
 
@@ -100,6 +102,7 @@ class _Drafting:
                 self.reasons[part] = changed
         self._spread(pending)
         self.findings.extend(check_against(self.assembly, self.live))
+        self._drift(pending)
         removed = self._removed()
         steps = _numbered(self._steps(pending, removed))
         request = self.request
@@ -189,6 +192,22 @@ class _Drafting:
                     for statement in parse_statements(script["sql"], self.assembly.dialect):
                         touched |= set(tables_in(statement, self.assembly.dialect))
         return touched
+
+    def _drift(self, pending: Sequence[Pending]) -> None:
+        """Changes made by hand: errors where they are in the way, else notes."""
+        touched = {str(part) for part in self.reasons} | {str(p.schema) for p in pending}
+        for name, part in self.live.parts.items():
+            for difference in self.live.differing(part, self.request.environment.database):
+                is_lost = difference.what != "missing" or difference.is_of_schema
+                is_free = name not in touched or self.request.overwrite or not is_lost
+                self.findings.append(
+                    rules.DRIFTED.finding(
+                        f"{difference.key} is {difference.what} since the last promotion",
+                        part=name,
+                        severity=Severity.NOTE if is_free else None,
+                        remedy="It stays as it is." if name not in touched else None,
+                    )
+                )
 
     def _removed(self) -> list[PartId]:
         """Parts that are live but no longer in the bundle. Schemas stay: they hold data."""

@@ -105,9 +105,7 @@ class _Trial:
         script = next(script for script in scripts if script["name"] == name)
         dialect = self.doing.assembly.dialect
         for statement in split_script(script["sql"], dialect):
-            text = with_real_names(
-                statement, lambda schema: schema + _SCRATCH, dialect, self.database.dialect
-            )
+            text = with_real_names(statement, self._scratch_schema, dialect, self.database.dialect)
             refused = self._refused(text)
             if refused is not None:
                 return self._finding(refused, part, script["file"], script["sql"])
@@ -128,6 +126,9 @@ class _Trial:
     def _scratch(self, name: str) -> str:
         schema, _, table = name.lower().rpartition(".")
         return f"{schema}{_SCRATCH}.{table}"
+
+    def _scratch_schema(self, schema: str) -> str:
+        return schema + _SCRATCH if schema in self.schemas else schema
 
     def _refused(self, sql: str) -> str | None:
         """Run a statement; in words why the database refuses it. What it did before stays tried."""

@@ -5,15 +5,16 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from inchworm.core.composition import BESIDE, KEPT, Composition, LiveItem
+from inchworm.core.composition import BESIDE, KEPT, Composition, LiveItem, LivePart
 from inchworm.core.environments import Environment, ServiceAddress
 from inchworm.core.errors import EnvironmentMoved, ProjectError, did_you_mean
 from inchworm.core.parameters import references, substitute
 from inchworm.core.promotion import UsedSecret
+from inchworm.core.structure.definitions import Definition, Difference, differences
 from inchworm.core.values import Type, Value
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.bookkeeping import SCHEMA, Bookkeeping
@@ -44,6 +45,7 @@ class Place:
     def composition(self, read_at: str) -> Composition:
         """Everything that a draft needs to know, read now."""
         parts = self.bookkeeping.parts()
+        ours = {part.part: part for part in parts if part.project == self.project}
         structure = {
             name: table
             for name, table in self.database.structure().items()
@@ -52,7 +54,8 @@ class Place:
         return Composition(
             identity=self.identity,
             read_at=read_at,
-            parts={part.part: part for part in parts if part.project == self.project},
+            parts=ours,
+            differences=tuple(self._differences(ours)),
             foreign_parts=tuple(part for part in parts if part.project != self.project),
             migrations=tuple(self.bookkeeping.migrations()),
             tables=structure,
@@ -60,6 +63,39 @@ class Place:
             schedules=self.workspace.schedules(),
             last=self.bookkeeping.last(),
         )
+
+    def definitions(self, parts: Mapping[str, LivePart]) -> list[Definition]:
+        """What the database has of all that some parts account for.
+
+        A schema accounts for everything in it that no model provides.
+        """
+        address = self.environment.database
+        of_models = {
+            address.real_table(table)
+            for name, part in parts.items()
+            if name.startswith("model:")
+            for table in part.tables
+        }
+        managed = {
+            address.real_schema(name.partition(":")[2])
+            for name, part in parts.items()
+            if name.startswith("schema:") and part.managed
+        }
+        schemas = sorted(managed | {name.rpartition(".")[0] for name in of_models})
+        found = []
+        for definition in self.database.definitions(schemas):
+            schema = definition.name.partition(".")[0]
+            if definition.name.endswith((BESIDE, KEPT)) or schema == SCHEMA:
+                continue
+            if definition.name in of_models:
+                found.append(definition)
+            elif schema in managed:
+                found.append(replace(definition, is_of_schema=True))
+        return found
+
+    def _differences(self, parts: Mapping[str, LivePart]) -> list[Difference]:
+        left = self.bookkeeping.structures()
+        return differences(left, self.definitions(parts)) if left else []
 
 
 @contextmanager

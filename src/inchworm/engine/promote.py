@@ -101,8 +101,10 @@ class Drafted:
     read_at: str
 
 
-def make_draft(prepared: Prepared, root: Path, read_at: str) -> Drafted:
+def make_draft(prepared: Prepared, root: Path, read_at: str, *, overwrite: bool = False) -> Drafted:
     """Draft against the environment as it stands now. Nothing is recorded or changed.
+
+    ``overwrite`` says that changes made there by hand may be lost.
 
     Raises:
         TargetError: when the environment cannot be reached or a secret is missing.
@@ -132,6 +134,7 @@ def make_draft(prepared: Prepared, root: Path, read_at: str) -> Drafted:
             values_there=there.values if there else {},
             secrets=secrets,
             overrides=prepared.overrides,
+            overwrite=overwrite,
         )
     )
     return Drafted(draft=drafted, prepared=prepared, identity=live.identity, read_at=read_at)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping
+from functools import cached_property
 from typing import Any
 
 from sqlglot import exp
@@ -15,6 +16,7 @@ from inchworm.core.composition import (
     LastPromotion,
     LivePart,
     RanMigration,
+    aside,
 )
 from inchworm.core.datachecks import checks_of
 from inchworm.core.drafting import real_name
@@ -158,8 +160,14 @@ class Steps:
                 )
             self.database.execute(statement)
 
+    @cached_property
+    def _schemas(self) -> frozenset[str]:
+        """The schemas that the project knows."""
+        of_tables = (table.rpartition(".")[0] for table in self.assembly.tables)
+        return frozenset([*(p.name for p in self.assembly.of_kind(Kind.SCHEMA)), *of_tables])
+
     def _schema_name(self, schema: str) -> str:
-        if schema in self.assembly.outside_schemas:
+        if schema in self.assembly.outside_schemas or schema not in self._schemas:
             return schema
         return self.environment.database.real_schema(schema)
 
@@ -246,7 +254,7 @@ class Steps:
                     beside=self._beside(name),
                     store=document["store"],
                     view_sql=self.sql(document["sql"], self.real) if is_view else None,
-                    kept=self.real(name) + KEPT,
+                    kept=aside(self.real(name), KEPT),
                 )
             )
         with self.database.transaction():
@@ -259,7 +267,7 @@ class Steps:
 
     def _remove_model(self, step: Step) -> StepReport:
         real = self.real(step.part.partition(":")[2])
-        gone = Switch(name=real, beside=None, store="table", view_sql=None, kept=real + KEPT)
+        gone = Switch(name=real, beside=None, store="table", view_sql=None, kept=aside(real, KEPT))
         with self.database.transaction():
             self.database.switch_over([gone])
             self.place.bookkeeping.remove(step.part)
@@ -277,7 +285,7 @@ class Steps:
         return real_name(name.lower(), self.assembly, self.environment)
 
     def _beside(self, name: str) -> str:
-        return self.real(name) + BESIDE
+        return aside(self.real(name), BESIDE)
 
     def _now_or_beside(self, name: str) -> str:
         """Until the switch-over, what this promotion builds is read under its name beside."""
@@ -347,6 +355,8 @@ class Steps:
             leaving = [n for n in gone if not n.startswith(f"{Kind.SCHEMA.value}:")]
             if leaving:
                 self.place.bookkeeping.remove(*leaving)
+            live = {part.part: part for part in map(self._live_part, self.assembly.parts)}
+            self.place.bookkeeping.left(self.place.definitions(live), now)
             self.place.bookkeeping.completed(
                 LastPromotion(
                     promotion=self.promotion.id,
@@ -379,6 +389,7 @@ class Steps:
                 for t in facts.provides
                 if (names := tuple(c.name for c in t.columns if c.required))
             },
+            managed=not facts.managed_outside,
             keys={t.name: t.key for t in facts.provides if t.key},
             reads={table: tuple(sorted(names)) for table, names in facts.columns_read.items()},
         )

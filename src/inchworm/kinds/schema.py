@@ -212,6 +212,14 @@ class _Reading:
                 message = f"has the same number as {other}" if other else f"{name} has no number"
                 self.report(rules.MIGRATION_NUMBER.finding(message, part=self.part, file=file.path))
                 continue
+            if numbers and int(match.group(1)) != int(max(numbers)) + 1:
+                self.report(
+                    rules.MIGRATION_GAP.finding(
+                        f"{name} comes after {numbers[max(numbers)]}",
+                        part=self.part,
+                        file=file.path,
+                    )
+                )
             numbers[match.group(1)] = name
             script = self.script(file)
             if script is not None:

@@ -6,6 +6,7 @@ import datetime as dt
 import re
 import sys
 import time
+from dataclasses import dataclass
 from typing import Any
 
 import click
@@ -46,6 +47,7 @@ _SHOWN = 80
     metavar="NAME=TEXT",
     help="A value for once, where the environment takes one; can be repeated.",
 )
+@click.option("--overwrite", is_flag=True, help="Changes made there by hand may be lost.")
 @click.option("--draft", "only_draft", is_flag=True, help="Stop after recording the draft.")
 @click.option("--yes", is_flag=True, envvar="INCHWORM_YES", help="Do not ask.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/promotion/1.")
@@ -53,6 +55,7 @@ def command(
     what: str,
     environment_name: str | None,
     given: tuple[str, ...],
+    overwrite: bool,
     only_draft: bool,
     yes: bool,
     as_json: bool,
@@ -72,8 +75,13 @@ def command(
     if is_promotion:
         code = _go_on(app, what, yes, as_json)
     else:
-        values = _values_given(given)
-        code = _promote(app, what, environment_name or "", values, only_draft, yes, as_json)
+        wanted = _Wanted(
+            environment=environment_name or "",
+            values=_values_given(given),
+            overwrite=overwrite,
+            only_draft=only_draft,
+        )
+        code = _promote(app, what, wanted, yes, as_json)
     sys.exit(code)
 
 
@@ -87,16 +95,18 @@ def _values_given(given: tuple[str, ...]) -> dict[str, str]:
     return values
 
 
-def _promote(
-    app: App,
-    bundle_name: str,
-    environment_name: str,
-    values: dict[str, str],
-    only_draft: bool,
-    yes: bool,
-    as_json: bool,
-) -> int:
-    environment = app.project.environment(environment_name)
+@dataclass(frozen=True, kw_only=True)
+class _Wanted:
+    """What is asked of a new promotion."""
+
+    environment: str
+    values: dict[str, str]
+    overwrite: bool
+    only_draft: bool
+
+
+def _promote(app: App, bundle_name: str, wanted: _Wanted, yes: bool, as_json: bool) -> int:
+    environment = app.project.environment(wanted.environment)
     bundle = app.bundles.get(bundle_name)
     if bundle.project != app.project.settings.name:
         raise UsageError(
@@ -107,8 +117,8 @@ def _promote(
     check_entry(bundle, environment, app.ledger)
     screen = console()
     with _waiting(screen, f"reading {environment.name}", as_json):
-        prepared = prepare(bundle, environment, app.today, values)
-        drafted = make_draft(prepared, app.root, now())
+        prepared = prepare(bundle, environment, app.today, wanted.values)
+        drafted = make_draft(prepared, app.root, now(), overwrite=wanted.overwrite)
     draft = drafted.draft
     if not as_json:
         _show_draft(screen, drafted)
@@ -126,7 +136,7 @@ def _promote(
             say(screen, "nothing to do", said)
         return 0
     promotion = app.ledger.draft(draft, bundle.commit)
-    if only_draft:
+    if wanted.only_draft:
         if as_json:
             print_json(promotion_document(promotion))
         else:

@@ -195,6 +195,13 @@ MIGRATION_NUMBER = _rule(
     "Their order would not be certain.",
     "Give every migration its own number: NNNN_words.sql.",
 )
+MIGRATION_GAP = _rule(
+    "schema/migration-gap",
+    _W,
+    "A number is missing between two migrations.",
+    "One that is added there later would run after those behind it, where they ran already.",
+    "Number migrations one after another.",
+)
 MIGRATION_EDITED = _rule(
     "schema/migration-edited",
     _E,
@@ -399,6 +406,13 @@ SCHEDULE_UNKNOWN = _rule(
     "An environment declares a state for a schedule that no pipeline has.",
     "The state that somebody relies on would never apply.",
     "Correct the name under [schedules].",
+)
+DRIFTED = _rule(
+    "promotion/drifted",
+    _E,
+    "What a promotion would touch was changed in the environment by hand.",
+    "The change would be lost without anybody having looked at it, or get in the way.",
+    "Look at it: inchworm drift. Take it into the source, or promote with --overwrite.",
 )
 HELD = _rule(
     "promotion/left-alone",

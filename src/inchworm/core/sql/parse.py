@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import sqlglot
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
-from sqlglot.tokenizer_core import TokenType
+from sqlglot.tokenizer_core import Token, TokenType
 
 from inchworm.core.sql.names import line_of
 
@@ -145,16 +145,25 @@ def parse_query(text: str, dialect: str) -> exp.Query:
     return query
 
 
+def tokens_of(text: str, dialect: str) -> list[Token]:
+    """The tokens of a text, each with its place in it.
+
+    Raises:
+        SqlProblem: when the text cannot be cut into tokens.
+    """
+    try:
+        return sqlglot.tokenize(text, read=dialect)
+    except SqlglotError as error:
+        raise _problem(error) from error
+
+
 def split_script(text: str, dialect: str) -> list[str]:
     """The statements of a script as written, without changing a character between semicolons.
 
     Raises:
         SqlProblem: when the text cannot be cut into tokens.
     """
-    try:
-        tokens = sqlglot.tokenize(text, read=dialect)
-    except SqlglotError as error:
-        raise _problem(error) from error
+    tokens = tokens_of(text, dialect)
     pieces: list[str] = []
     start: int | None = None
     end = 0
@@ -177,10 +186,7 @@ def meaning(text: str, dialect: str) -> str:
     Raises:
         SqlProblem: when the text cannot be cut into tokens.
     """
-    try:
-        tokens = sqlglot.tokenize(text, read=dialect)
-    except SqlglotError as error:
-        raise _problem(error) from error
+    tokens = tokens_of(text, dialect)
     return "\n".join(
         f"{t.token_type.name} {t.text if t.token_type in _CASE_COUNTS else t.text.upper()}"
         for t in tokens

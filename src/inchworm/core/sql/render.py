@@ -7,14 +7,15 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
 from typing import TypeVar
 
 from sqlglot import exp
+from sqlglot.tokenizer_core import Token, TokenType
 
 from inchworm.core.sql.names import fold, table_name
-from inchworm.core.sql.parse import parse_statements
+from inchworm.core.sql.parse import parse_statements, tokens_of
 from inchworm.core.values import Type, Value
 
 _DEEP = 100
@@ -104,9 +105,14 @@ def with_real_names(
 ) -> str:
     """A statement of a script for a database whose schemas have other names.
 
+    Within one dialect only the names change, and no other letter. Otherwise the statement is told
+    anew in the other dialect.
+
     Raises:
         SqlProblem: when the statement does not parse.
     """
+    if dialect == target:
+        return _with_names_replaced(statement, real_schema, dialect)
     (tree,) = parse_statements(statement, dialect)
     for node in list(tree.find_all(exp.Table, exp.Column)):
         schema = node.args.get("db")
@@ -114,6 +120,43 @@ def with_real_names(
             real = real_schema(fold(schema, dialect))
             node.set("db", exp.to_identifier(real, quoted=True))
     return to_text(tree, target)
+
+
+_NAME = frozenset({TokenType.VAR, TokenType.IDENTIFIER})
+_OF_SEQUENCES = frozenset({"nextval", "currval", "setval"})
+
+
+def _with_names_replaced(statement: str, real_schema: Callable[[str], str], dialect: str) -> str:
+    """Every ``schema.`` replaced, also in texts that stand for a sequence's name."""
+    tokens = tokens_of(statement, dialect)
+    pieces: list[str] = []
+    at = 0
+    for i, token in enumerate(tokens):
+        following = tokens[i + 1].token_type if i + 1 < len(tokens) else None
+        before = tokens[i - 1].token_type if i else None
+        if following is TokenType.DOT and before is not TokenType.DOT and token.token_type in _NAME:
+            is_quoted = token.token_type is TokenType.IDENTIFIER
+            name = fold(exp.to_identifier(token.text, quoted=is_quoted), dialect)
+            new = exp.to_identifier(real_schema(name), quoted=True).sql(dialect=dialect)
+            if real_schema(name) == name:
+                continue
+        elif token.token_type is TokenType.STRING and _names_a_relation(tokens, i):
+            schema, dot, rest = token.text.partition(".")
+            if not dot or real_schema(schema.lower()) == schema.lower():
+                continue
+            new = exp.Literal.string(f"{real_schema(schema.lower())}.{rest}").sql(dialect=dialect)
+        else:
+            continue
+        pieces += [statement[at : token.start], new]
+        at = token.end + 1
+    return "".join([*pieces, statement[at:]])
+
+
+def _names_a_relation(tokens: Sequence[Token], at: int) -> bool:
+    """Whether a text is the argument of ``nextval`` and the like, or cast to ``regclass``."""
+    called = tokens[at - 2].text.lower() if at >= 2 else ""
+    cast_to = tokens[at + 2].text.lower() if at + 2 < len(tokens) else ""
+    return called in _OF_SEQUENCES or cast_to == "regclass"
 
 
 def to_text(query: exp.Expr, dialect: str) -> str:

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from inchworm.core.errors import TargetError
+from inchworm.core.structure.definitions import Definition
 from inchworm.core.structure.tables import Table
 from inchworm.targets.secrets import Secret
 
@@ -95,6 +96,10 @@ class Database(Protocol):
 
     def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
         """Tables and views with their columns, by real name; of some schemas or of all."""
+        ...
+
+    def definitions(self, schemas: Sequence[str]) -> list[Definition]:
+        """What some schemas have, as statements that would make it again."""
         ...
 
     def kinds(self) -> Mapping[str, str]:

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from itertools import islice
 
 from inchworm.core.composition import LastPromotion, LivePart, RanMigration
+from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.targets.databases.base import Database
 
 SCHEMA = "inchworm"
@@ -31,6 +32,9 @@ _TABLES = (
     done_by VARCHAR NOT NULL, done_at VARCHAR NOT NULL)""",
     """CREATE TABLE IF NOT EXISTS inchworm.steps (
     promotion VARCHAR NOT NULL, step INTEGER NOT NULL, done_at VARCHAR NOT NULL)""",
+    """CREATE TABLE IF NOT EXISTS inchworm.structures (
+    project VARCHAR NOT NULL, thing VARCHAR NOT NULL, name VARCHAR NOT NULL,
+    of_schema INTEGER NOT NULL, definition VARCHAR NOT NULL, put_at VARCHAR NOT NULL)""",
 )
 
 
@@ -38,7 +42,7 @@ _TABLES = (
 _AT_ONCE = 200
 
 
-_INTERFACE = ("values", "tables", "reads", "required", "keys")
+_INTERFACE = ("values", "tables", "reads", "required", "keys", "managed")
 """What is kept of a part's interface as JSON."""
 
 
@@ -55,8 +59,8 @@ class Bookkeeping:
         return f"{SCHEMA}.parts" in self._database.kinds()
 
     def ensure(self) -> None:
-        """Make the tables unless they are there."""
-        if self.exists:
+        """Make the tables unless they are all there."""
+        if f"{SCHEMA}.structures" in self._database.kinds():
             return
         self._database.create_schema(SCHEMA)
         with self._database.transaction():
@@ -172,6 +176,31 @@ class Bookkeeping:
             ],
         )
 
+    def structures(self) -> list[Definition]:
+        """What the latest promotion left in the database."""
+        if f"{SCHEMA}.structures" not in self._database.kinds():
+            return []
+        return [
+            Definition(thing=Thing(thing), name=name, sql=sql, is_of_schema=bool(of_schema))
+            for thing, name, sql, of_schema in self._database.rows(
+                "SELECT thing, name, definition, of_schema FROM inchworm.structures "
+                "WHERE project = ? ORDER BY thing, name",
+                [self._project],
+            )
+        ]
+
+    def left(self, definitions: Iterable[Definition], at: str) -> None:
+        """Record what a promotion leaves in the database. Called inside a transaction."""
+        self._database.execute("DELETE FROM inchworm.structures WHERE project = ?", [self._project])
+        waiting = iter(definitions)
+        while some := list(islice(waiting, _AT_ONCE)):
+            values: list[object] = []
+            for one in some:
+                of_schema = int(one.is_of_schema)
+                values += [self._project, one.thing.value, one.name, of_schema, one.sql, at]
+            places = ", ".join(["(?, ?, ?, ?, ?, ?)"] * len(some))
+            self._database.execute(f"INSERT INTO inchworm.structures VALUES {places}", values)
+
     def marks(self, promotion: str) -> set[int]:
         """The steps of a promotion that took effect here."""
         if not self.exists:
@@ -213,6 +242,7 @@ def _live_part(row: tuple[str, ...]) -> LivePart:
         reads=_names(interface["reads"]),
         required=_names(interface.get("required", {})),
         keys=_names(interface.get("keys", {})),
+        managed=interface.get("managed", True),
     )
 
 

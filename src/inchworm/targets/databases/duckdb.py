@@ -14,8 +14,30 @@ import duckdb
 
 from inchworm.core.errors import EnvironmentMoved, TargetError
 from inchworm.core.sql.types import normal_type
+from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.tables import Column, Table
 from inchworm.targets.databases.base import Server, Switch, quoted
+
+_HERE = "database_name = current_database()"
+_DEFINITIONS = (
+    (
+        Thing.SEQUENCE,
+        f"SELECT schema_name, sequence_name, sql FROM duckdb_sequences() WHERE {_HERE}",
+    ),
+    (Thing.TABLE, f"SELECT schema_name, table_name, sql FROM duckdb_tables() WHERE {_HERE}"),
+    (Thing.INDEX, f"SELECT schema_name, index_name, sql FROM duckdb_indexes() WHERE {_HERE}"),
+    (
+        Thing.VIEW,
+        f"SELECT schema_name, view_name, sql FROM duckdb_views() WHERE NOT internal AND {_HERE}",
+    ),
+)
+_COMMENTS = f"""
+SELECT schema_name, table_name, NULL, comment FROM duckdb_tables()
+WHERE comment IS NOT NULL AND {_HERE}
+UNION ALL
+SELECT schema_name, table_name, column_name, comment FROM duckdb_columns()
+WHERE comment IS NOT NULL AND NOT internal AND {_HERE}
+"""
 
 
 class DuckDb:
@@ -134,6 +156,32 @@ class DuckDb:
                 kind = normal_type(type_, "duckdb")
                 found[f"{schema}.{table}"].append(Column(column, kind, not nullable))
         return {name: Table(name, tuple(columns)) for name, columns in found.items()}
+
+    def definitions(self, schemas: Sequence[str]) -> list[Definition]:
+        """What some schemas have, as DuckDB tells it."""
+        found: list[Definition] = []
+        for thing, query in _DEFINITIONS:
+            for schema, name, sql in self.rows(query):
+                if schema not in schemas:
+                    continue
+                text = str(sql).rstrip().removesuffix(";")
+                if thing is Thing.SEQUENCE:  # told without its schema
+                    text = text.replace(f" {name} ", f" {quoted(f'{schema}.{name}')} ", 1)
+                found.append(Definition(thing=thing, name=f"{schema}.{name}", sql=text, needs=None))
+        for schema, table, column, comment in self.rows(_COMMENTS):
+            if schema in schemas:
+                on = "COLUMN" if column else "TABLE"
+                name = quoted(f"{schema}.{table}") + (f'."{column}"' if column else "")
+                told = str(comment).replace("'", "''")
+                found.append(
+                    Definition(
+                        thing=Thing.COMMENT,
+                        name=f"{schema}.{table}" + (f".{column}" if column else ""),
+                        sql=f"COMMENT ON {on} {name} IS '{told}'",
+                        needs=(f"{schema}.{table}",),
+                    )
+                )
+        return found
 
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""

@@ -13,8 +13,10 @@ from psycopg import errors, sql
 
 from inchworm.core.errors import EnvironmentMoved, TargetError
 from inchworm.core.sql.types import normal_type
+from inchworm.core.structure.definitions import Definition
 from inchworm.core.structure.tables import Column, Table
 from inchworm.targets.databases.base import Server, Switch, quoted
+from inchworm.targets.databases.postgres_definitions import read_definitions
 from inchworm.targets.secrets import Secret
 
 _NAME_BYTES = 63
@@ -224,6 +226,15 @@ class Postgres:
                 kind = normal_type(type_, self.dialect)
                 found[f"{schema}.{table}"].append(Column(column, kind, required))
         return {name: Table(name, tuple(columns)) for name, columns in found.items()}
+
+    def definitions(self, schemas: Sequence[str]) -> list[Definition]:
+        """What some schemas have, as the server tells it."""
+        ((before,),) = self.rows("SELECT current_setting('search_path')")
+        self.execute("SET search_path = ''")
+        try:
+            return read_definitions(self.rows, schemas)
+        finally:
+            self.rows("SELECT set_config('search_path', ?, false)", [before])
 
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""

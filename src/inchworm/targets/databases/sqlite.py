@@ -15,8 +15,12 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
+from sqlglot import exp
+
 from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.core.sql.parse import SqlProblem, parse_statements
 from inchworm.core.sql.types import normal_type
+from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
 from inchworm.targets.databases.base import Server, Switch, quoted
 
@@ -143,6 +147,28 @@ class Sqlite:
             )
         return found
 
+    def definitions(self, schemas: Sequence[str]) -> list[Definition]:
+        """What some schemas have: SQLite keeps the statements as they were written."""
+        found: list[Definition] = []
+        for schema in schemas:
+            if schema not in self._schemas():
+                continue
+            for kind, name, sql in self.rows(
+                f"SELECT type, name, sql FROM {quoted(schema)}.sqlite_master "
+                "WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite_%' "
+                "AND type IN ('table', 'index', 'view')"
+            ):
+                whole = _with_schema(str(sql), schema)
+                found.append(
+                    Definition(
+                        thing=Thing(kind),
+                        name=f"{schema}.{name}",
+                        sql=whole,
+                        needs=None,
+                    )
+                )
+        return found
+
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""
         found: dict[str, str] = {}
@@ -243,6 +269,23 @@ class Sqlite:
 def quoted_text(text: str) -> str:
     """A text in single quotes."""
     return "'" + text.replace("'", "''") + "'"
+
+
+def _with_schema(sql: str, schema: str) -> str:
+    """A statement as SQLite keeps it, with the schema before the name of what it makes."""
+    try:
+        (tree,) = parse_statements(sql, "sqlite")
+    except (SqlProblem, ValueError):
+        return sql
+    made = tree.find(exp.Index if tree.args.get("kind") == "INDEX" else exp.Table)
+    if made is None:
+        return sql
+    target = made.this if isinstance(made, exp.Index) else made
+    if isinstance(target, exp.Table):
+        target.set("db", exp.to_identifier(schema))
+    elif isinstance(target, exp.Identifier):
+        made.set("this", exp.table_(target, db=schema))
+    return str(tree.sql(dialect="sqlite"))
 
 
 def _type(declared: str) -> str:

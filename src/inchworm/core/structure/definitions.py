@@ -1,0 +1,171 @@
+"""Statements that make what a schema has, as a database tells them; and how two sets differ."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from graphlib import CycleError, TopologicalSorter
+
+from inchworm.core.sql.columns import tables_in
+from inchworm.core.sql.parse import SqlProblem, parse_statements
+
+
+class Thing(StrEnum):
+    """What a definition makes, in the order in which they are made."""
+
+    TYPE = "type"
+    SEQUENCE = "sequence"
+    TABLE = "table"
+    CONSTRAINT = "constraint"
+    INDEX = "index"
+    VIEW = "view"
+    COMMENT = "comment"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Definition:
+    """One statement, complete and without a semicolon.
+
+    Attributes:
+        thing: what it makes.
+        name: of what it makes, with its schema.
+        sql: the statement in the database's dialect, every name with its schema.
+        needs: names that must be there before, where the database tells; None where it does not.
+        is_of_schema: whether a schema part accounts for it, rather than a model.
+    """
+
+    thing: Thing
+    name: str
+    sql: str
+    needs: tuple[str, ...] | None = ()
+    is_of_schema: bool = False
+
+    @property
+    def key(self) -> str:
+        """By which it is known again: ``table ops.gauge``."""
+        return f"{self.thing.value} {self.name}"
+
+
+_RANK = {thing: i for i, thing in enumerate(Thing)}
+
+
+def in_working_order(definitions: Iterable[Definition], dialect: str) -> list[Definition]:
+    """Each after what it needs; else by kind and name, so that the order is always the same.
+
+    What needs each other in a circle stays in that order, too. Needs that the database did not tell
+    are read from the statements, which are in its dialect.
+    """
+    by_name: dict[str, list[Definition]] = {}
+    everything = sorted(definitions, key=lambda d: (_RANK[d.thing], d.name, d.sql))
+    for definition in everything:
+        if definition.thing not in {Thing.COMMENT, Thing.CONSTRAINT, Thing.INDEX}:
+            by_name.setdefault(definition.name, []).append(definition)
+    at = {id(definition): i for i, definition in enumerate(everything)}
+    needs = {
+        i: {
+            at[id(other)]
+            for name in _needs(definition, dialect)
+            for other in by_name.get(name, ())
+            if other is not definition and _RANK[other.thing] <= _RANK[definition.thing]
+        }
+        for i, definition in enumerate(everything)
+    }
+    ordered: list[Definition] = []
+    for thing in Thing:
+        own = {i for i, definition in enumerate(everything) if definition.thing is thing}
+        ordered += [everything[i] for i in _sorted({i: needs[i] & own for i in sorted(own)})]
+    return ordered
+
+
+def _needs(definition: Definition, dialect: str) -> Iterable[str]:
+    if definition.needs is not None:
+        return definition.needs
+    try:
+        (tree,) = parse_statements(definition.sql, dialect)
+    except (SqlProblem, ValueError):
+        return ()
+    schema = definition.name.partition(".")[0]
+    return [n if "." in n else f"{schema}.{n}" for n in tables_in(tree, dialect)]
+
+
+def _sorted(needs: Mapping[int, set[int]]) -> Iterator[int]:
+    left = {i: set(others) for i, others in needs.items()}
+    while True:
+        try:
+            yield from TopologicalSorter(left).static_order()
+            return
+        except CycleError as error:
+            circle = error.args[1]
+            left[circle[1]].discard(circle[0])
+
+
+@dataclass(frozen=True, kw_only=True)
+class Difference:
+    """Something that is not what it was.
+
+    Attributes:
+        key: ``table ops.gauge``.
+        name: ``ops.gauge``.
+        what: ``missing``, ``changed`` or ``unknown`` (there, but not put there).
+        was, now: the statements.
+        is_of_schema: whether a schema part accounts for it, rather than a model.
+    """
+
+    key: str
+    name: str
+    what: str
+    was: str = ""
+    now: str = ""
+    is_of_schema: bool = False
+
+
+def differences(before: Sequence[Definition], after: Sequence[Definition]) -> list[Difference]:
+    """What is missing, changed or new, by name."""
+    old = {definition.key: definition for definition in before}
+    new = {definition.key: definition for definition in after}
+    found: list[Difference] = []
+    for key in sorted({*old, *new}):
+        was, now = old.get(key), new.get(key)
+        known = was or now
+        if known is None or (was is not None and now is not None and was.sql == now.sql):
+            continue
+        found.append(
+            Difference(
+                key=key,
+                name=known.name,
+                what="unknown" if was is None else "missing" if now is None else "changed",
+                was=was.sql if was else "",
+                now=now.sql if now else "",
+                is_of_schema=known.is_of_schema,
+            )
+        )
+    return found
+
+
+def script_of(definitions: Iterable[Definition], dialect: str, target: str) -> str:
+    """The statements as one script, readable and always the same.
+
+    Args:
+        definitions: what it makes.
+        dialect: the dialect that they are in.
+        target: the dialect of the script. A statement that cannot be told in it stays as it is.
+    """
+    return "".join(
+        f"{_told(d, dialect, target)};\n\n" for d in in_working_order(definitions, dialect)
+    )
+
+
+def _told(definition: Definition, dialect: str, target: str) -> str:
+    sql = definition.sql
+    laid_out = "\n" in sql or definition.thing not in {Thing.TABLE, Thing.VIEW}
+    if dialect == target and laid_out:
+        return sql
+    try:
+        (tree,) = parse_statements(sql, dialect)
+        told: str = tree.sql(dialect=target, pretty=True)
+        (again,) = parse_statements(told, target)
+        same = dialect != target or again == tree
+    except (SqlProblem, ValueError):
+        return sql
+    return told if same else sql

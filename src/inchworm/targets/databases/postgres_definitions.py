@@ -1,0 +1,195 @@
+"""What PostgreSQL says about its schemas, as statements that would make them again.
+
+Everything is read with an empty search path, so that the server writes every name with its schema.
+One query per kind of thing, however many there are.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any
+
+from inchworm.core.structure.definitions import Definition, Thing
+
+Rows = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
+
+_TYPES = """
+SELECT n.nspname, t.typname, array_agg(quote_literal(e.enumlabel) ORDER BY e.enumsortorder)
+FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace JOIN pg_enum e ON e.enumtypid = t.oid
+WHERE n.nspname = ANY(?) GROUP BY 1, 2
+"""
+
+_SEQUENCES = """
+SELECT n.nspname, c.relname, format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, s.seqmin,
+       s.seqmax, s.seqcycle
+FROM pg_sequence s JOIN pg_class c ON c.oid = s.seqrelid
+JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE n.nspname = ANY(?) AND NOT EXISTS (
+  SELECT 1 FROM pg_depend d
+  WHERE d.objid = c.oid AND d.classid = 'pg_class'::regclass AND d.deptype = 'i')
+"""
+
+_COLUMNS = """
+SELECT n.nspname, c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull,
+       pg_get_expr(d.adbin, d.adrelid), a.attidentity, a.attgenerated
+FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid
+JOIN pg_namespace n ON n.oid = c.relnamespace
+LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
+WHERE c.relkind IN ('r', 'p') AND a.attnum > 0 AND NOT a.attisdropped AND n.nspname = ANY(?)
+ORDER BY n.nspname, c.relname, a.attnum
+"""
+
+_CONSTRAINTS = """
+SELECT n.nspname, c.relname, quote_ident(k.conname), k.contype, pg_get_constraintdef(k.oid),
+       fn.nspname || '.' || f.relname
+FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid
+JOIN pg_namespace n ON n.oid = c.relnamespace
+LEFT JOIN pg_class f ON f.oid = k.confrelid LEFT JOIN pg_namespace fn ON fn.oid = f.relnamespace
+WHERE n.nspname = ANY(?) AND k.contype IN ('p', 'u', 'f', 'c', 'x')
+ORDER BY n.nspname, c.relname, position(k.contype IN 'pucxf'), k.conname
+"""
+
+_INDEXES = """
+SELECT n.nspname, i.relname, pg_get_indexdef(x.indexrelid), n.nspname || '.' || c.relname
+FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid JOIN pg_class c ON c.oid = x.indrelid
+JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE n.nspname = ANY(?) AND c.relkind IN ('r', 'p') AND NOT EXISTS (
+  SELECT 1 FROM pg_constraint k WHERE k.conindid = x.indexrelid)
+"""
+
+_VIEWS = """
+SELECT n.nspname, c.relname, c.relkind, pg_get_viewdef(c.oid, true),
+       array(SELECT DISTINCT sn.nspname || '.' || sc.relname
+             FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid
+             JOIN pg_class sc ON sc.oid = d.refobjid
+             JOIN pg_namespace sn ON sn.oid = sc.relnamespace
+             WHERE r.ev_class = c.oid AND d.refclassid = 'pg_class'::regclass AND sc.oid <> c.oid)
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('v', 'm') AND n.nspname = ANY(?)
+"""
+
+_COMMENTS = """
+SELECT n.nspname, c.relname, c.relkind, a.attname, quote_literal(d.description)
+FROM pg_description d JOIN pg_class c ON c.oid = d.objoid AND d.classoid = 'pg_class'::regclass
+JOIN pg_namespace n ON n.oid = c.relnamespace
+LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = d.objsubid AND d.objsubid > 0
+WHERE n.nspname = ANY(?) AND c.relkind IN ('r', 'p', 'v', 'm')
+"""
+
+
+def read_definitions(rows: Rows, schemas: Sequence[str]) -> list[Definition]:
+    """Types, sequences, tables, constraints, indexes, views and comments of some schemas.
+
+    Args:
+        rows: runs a query with values for its ``?``.
+        schemas: their real names.
+    """
+    asked = [list(schemas)]
+    return [
+        *_types(rows(_TYPES, asked)),
+        *_sequences(rows(_SEQUENCES, asked)),
+        *_tables(rows(_COLUMNS, asked), rows(_CONSTRAINTS, asked)),
+        *_indexes(rows(_INDEXES, asked)),
+        *_views(rows(_VIEWS, asked)),
+        *_comments(rows(_COMMENTS, asked)),
+    ]
+
+
+def _types(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
+    for schema, name, labels in rows:
+        sql = f"CREATE TYPE {_name(schema, name)} AS ENUM ({', '.join(labels)})"
+        yield Definition(thing=Thing.TYPE, name=f"{schema}.{name}", sql=sql)
+
+
+def _sequences(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
+    for schema, name, type_, start, step, least, most, cycles in rows:
+        cycle = " CYCLE" if cycles else ""
+        sql = (
+            f"CREATE SEQUENCE {_name(schema, name)} AS {type_} START WITH {start} "
+            f"INCREMENT BY {step} MINVALUE {least} MAXVALUE {most}{cycle}"
+        )
+        yield Definition(thing=Thing.SEQUENCE, name=f"{schema}.{name}", sql=sql)
+
+
+def _tables(
+    columns: list[tuple[Any, ...]], constraints: list[tuple[Any, ...]]
+) -> Iterator[Definition]:
+    lines: dict[tuple[str, str], list[str]] = defaultdict(list)
+    for schema, table, name, type_, required, default, identity, generated in columns:
+        line = f"{_quoted(name)} {type_}"
+        if generated:
+            line += f" GENERATED ALWAYS AS ({default}) STORED"
+        elif identity:
+            line += f" GENERATED {'ALWAYS' if identity == 'a' else 'BY DEFAULT'} AS IDENTITY"
+        elif default is not None:
+            line += f" DEFAULT {default}"
+        lines[schema, table].append(line + (" NOT NULL" if required else ""))
+    foreign = []
+    for schema, table, name, kind, text, other in constraints:
+        if kind != "f":
+            lines[schema, table].append(f"CONSTRAINT {name} {text}")
+            continue
+        sql = f"ALTER TABLE {_name(schema, table)} ADD CONSTRAINT {name} {text}"
+        needs = (f"{schema}.{table}", other)
+        full = f"{schema}.{table}.{name}"
+        foreign.append(Definition(thing=Thing.CONSTRAINT, name=full, sql=sql, needs=needs))
+    for (schema, table), inside in lines.items():
+        body = ",\n".join(f"  {line}" for line in inside)
+        sql = f"CREATE TABLE {_name(schema, table)} (\n{body}\n)"
+        yield Definition(thing=Thing.TABLE, name=f"{schema}.{table}", sql=sql)
+    yield from foreign
+
+
+def _indexes(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
+    for schema, name, sql, table in rows:
+        yield Definition(thing=Thing.INDEX, name=f"{schema}.{name}", sql=sql, needs=(table,))
+
+
+def _views(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
+    for schema, name, kind, query, needs in rows:
+        what = "MATERIALIZED VIEW" if kind == "m" else "VIEW"
+        text = query.strip().removesuffix(";")
+        yield Definition(
+            thing=Thing.VIEW,
+            name=f"{schema}.{name}",
+            sql=f"CREATE {what} {_name(schema, name)} AS\n{text}",
+            needs=tuple(needs),
+        )
+
+
+def _comments(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
+    on = {"v": "VIEW", "m": "MATERIALIZED VIEW"}
+    for schema, table, kind, column, text in rows:
+        name = _name(schema, table) + (f".{_quoted(column)}" if column else "")
+        what = "COLUMN" if column else on.get(kind, "TABLE")
+        yield Definition(
+            thing=Thing.COMMENT,
+            name=f"{schema}.{table}" + (f".{column}" if column else ""),
+            sql=f"COMMENT ON {what} {name} IS {text}",
+            needs=(f"{schema}.{table}",),
+        )
+
+
+def _name(schema: str, name: str) -> str:
+    return f"{_quoted(schema)}.{_quoted(name)}"
+
+
+def _quoted(name: str) -> str:
+    is_plain = name.isidentifier() and name == name.lower() and name.isascii()
+    return name if is_plain and name not in _RESERVED else '"' + name.replace('"', '""') + '"'
+
+
+_RESERVED = frozenset(
+    """
+    all analyse analyze and any array as asc asymmetric authorization binary both case cast
+    check collate collation column concurrently constraint create cross current_catalog
+    current_date current_role current_schema current_time current_timestamp current_user
+    default deferrable desc distinct do else end except false fetch for foreign freeze from
+    full grant group having ilike in initially inner intersect into is isnull join lateral
+    leading left like limit localtime localtimestamp natural not notnull null offset on only
+    or order outer overlaps placing primary references returning right select session_user
+    similar some symmetric system_user table tablesample then to trailing true union unique
+    user using variadic verbose when where window with
+    """.split()  # noqa: SIM905  as a list it would fill a page
+)

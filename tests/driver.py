@@ -77,6 +77,8 @@ class Program:
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
             text=True,
+            # whoever started the tests in the background had Ctrl-C ignored for all of them
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
         )
 
     def write(self, path: str, content: str) -> None:

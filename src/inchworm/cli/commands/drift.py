@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from difflib import unified_diff
 
 import click
+from rich.padding import Padding
 from rich.text import Text
 
 from inchworm.cli.app import App, now, shown_time
@@ -140,11 +141,12 @@ def _show(
         for difference in each.differences:
             screen.print(Text.assemble("  ", word(difference.what), f"  {difference.key}"))
             for line in _lines(difference):
-                screen.print(Text(f"      {line}"))
+                screen.print(Padding(Text(line), (0, 0, 0, 6)))
         if not each.differences:
             screen.print("  is not there as it was put")
         if each.felt_by:
-            screen.print(Text(f"  felt by {', '.join(each.felt_by)}", style="dim"))
+            felt = Text(f"felt by {', '.join(each.felt_by)}", style="dim")
+            screen.print(Padding(felt, (0, 0, 0, 2)))
         screen.print(Text(f"  {each.remedy}", style="dim"))
         screen.print()
     when = f" since {shown_time(since)} UTC at the earliest" if since else ""

@@ -211,6 +211,21 @@ level = "level"
 """
 
 
+def test_values_are_put_into_the_api_document_as_it_was_parsed() -> None:
+    """So that none can change its structure; each use has its line, and a null stays one."""
+    api = API.replace("paths:", 'servers: [{url: "${host}/v1", description: null}]\npaths:')
+    reading = read({"flows/f.toml": FLOW, "apis/a.yaml": api})
+    used = {(u.parameter, u.file, u.line) for u in facts_of(reading, "flow:f").uses}
+    assert ("host", "apis/a.yaml", 4) in used
+    values = {
+        "host": Value(type=Type.TEXT, plain='x"}], paths: {}'),
+        "first": Value(type=Type.INTEGER, plain=1),
+    }
+    rendered = reading.render(PartId.parse("flow:f"), values).document["openapi"]
+    assert rendered["servers"] == [{"url": 'x"}], paths: {}/v1', "description": None}]
+    assert "/n" in rendered["paths"]
+
+
 def test_a_flow_follows_its_query_into_the_fields() -> None:
     """Copied stays copied; conditions decide rows; the API document is part of it."""
     reading = read({"flows/f.toml": FLOW, "apis/a.yaml": API})

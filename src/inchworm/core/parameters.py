@@ -369,17 +369,22 @@ def substitute(document: Any, values: Mapping[str, Value]) -> Any:
     """
     match document:
         case dict():
-            filled = {key: substitute(item, values) for key, item in document.items()}
-            return {key: item for key, item in filled.items() if item is not None}
+            pairs = ((key, item, substitute(item, values)) for key, item in document.items())
+            return {key: filled for key, item, filled in pairs if not _left_out(item, filled)}
         case list():
-            items = [substitute(item, values) for item in document]
-            return [item for item in items if item is not None]
+            both = ((item, substitute(item, values)) for item in document)
+            return [filled for item, filled in both if not _left_out(item, filled)]
         case str():
             whole = _REFERENCE.fullmatch(document)
             if whole:
                 return values[whole.group(1)].to_json()
             return _REFERENCE.sub(lambda match: _inside(match.group(1), values), document)
     return document
+
+
+def _left_out(said: Any, filled: Any) -> bool:
+    """Whether a setting has no value here; one that is written as null is something else."""
+    return filled is None and said is not None
 
 
 def _inside(name: str, values: Mapping[str, Value]) -> str:

@@ -13,7 +13,7 @@ from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
 from inchworm.core.facts import Facts, Need, Read, Use
 from inchworm.core.lineage import Edge, How, Node
-from inchworm.core.parameters import substitute
+from inchworm.core.parameters import references, substitute
 from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.sql.columns import resolve
@@ -76,6 +76,7 @@ class Flow:
     settings: FlowSettings
     document: TomlDocument
     api: Mapping[str, Any] = field(default_factory=dict)
+    api_uses: tuple[Use, ...] = ()
 
     @property
     def documents(self) -> tuple[str, ...]:
@@ -116,6 +117,7 @@ class FlowKind:
             settings=settings,
             document=document,
             api=api,
+            api_uses=_uses_in(flow.outside.api or "", surroundings.shared),
         )
 
     def facts(self, flow: Flow, tables: Mapping[str, Table], report: Report) -> Facts:
@@ -134,7 +136,7 @@ class FlowKind:
                     line=flow.document.line_of((side, "connection")),
                 )
             )
-        uses = parameter_uses(flow.document, flow.file)
+        uses = (*parameter_uses(flow.document, flow.file), *flow.api_uses)
         if flow.settings.direction == "in":
             return self._inward(flow, tuple(needs), report)
         reads, edges, more = self._outward(flow, tables, report)
@@ -173,7 +175,7 @@ class FlowKind:
             reads=tuple(reads),
             edges=tuple(edges),
             needs=needs,
-            uses=parameter_uses(flow.document, flow.file),
+            uses=(*parameter_uses(flow.document, flow.file), *flow.api_uses),
         )
 
     def _outward(
@@ -238,7 +240,7 @@ class FlowKind:
         if flow.settings.from_.query:
             query = with_values(parse_query(flow.settings.from_.query, flow.dialect), values)
             document["from"] = {**document["from"], "query": to_text(query, flow.dialect)}
-        document["openapi"] = flow.api
+        document["openapi"] = substitute(flow.api, values)
         return Rendered(
             part=flow.part,
             document=document,
@@ -281,6 +283,16 @@ def body_schema(api: Mapping[str, Any], operation: Mapping[str, Any]) -> Mapping
             at = at.get(key, {})
         schema = at
     return schema
+
+
+def _uses_in(path: str, shared: Mapping[str, bytes]) -> tuple[Use, ...]:
+    """Every ``${name}`` of an API document, with its line."""
+    lines = shared[path].decode("utf-8", "replace").splitlines()
+    return tuple(
+        Use(parameter=name, file=path, line=number)
+        for number, line in enumerate(lines, start=1)
+        for name in references(line)
+    )
 
 
 def _read_api(flow: Flow, shared: Mapping[str, bytes], report: Report) -> Mapping[str, Any] | None:

@@ -213,7 +213,7 @@ level = "level"
 
 def test_values_are_put_into_the_api_document_as_it_was_parsed() -> None:
     """So that none can change its structure; each use has its line, and a null stays one."""
-    api = API.replace("paths:", 'servers: [{url: "${host}/v1", description: null}]\npaths:')
+    api = API.replace("paths:", 'servers: [{url: "${host}/v1", x-note: null}]\npaths:')
     reading = read({"flows/f.toml": FLOW, "apis/a.yaml": api})
     used = {(u.parameter, u.file, u.line) for u in facts_of(reading, "flow:f").uses}
     assert ("host", "apis/a.yaml", 4) in used
@@ -222,7 +222,7 @@ def test_values_are_put_into_the_api_document_as_it_was_parsed() -> None:
         "first": Value(type=Type.INTEGER, plain=1),
     }
     rendered = reading.render(PartId.parse("flow:f"), values).document["openapi"]
-    assert rendered["servers"] == [{"url": 'x"}], paths: {}/v1', "description": None}]
+    assert rendered["servers"] == [{"url": 'x"}], paths: {}/v1', "x-note": None}]
     assert "/n" in rendered["paths"]
 
 

@@ -306,3 +306,18 @@ def test_the_route_respects_every_after(route: dict[str, set[str]]) -> None:
     for name, befores in acyclic.items():
         for before in befores & set(acyclic):
             assert order.index(before) < order.index(name)
+
+
+def test_a_migration_that_breaks_live_models_is_pointed_out() -> None:
+    """Until they are switched over; with the advice to run it afterwards, where it is not said."""
+    live = after(FILES)
+    reader = replace(live.parts["model:m.c"], reads={"ops.s": ("id",)})
+    live = replace(live, parts={**live.parts, "model:m.c": reader})
+    files = FILES | {"models/m/c.sql": "SELECT number AS id FROM ops.s"}
+    change = "ALTER TABLE ops.s RENAME COLUMN id TO number"
+    early = drafted(files | {"schemas/ops/migrations/0002_b.sql": change}, live)
+    (found,) = early.findings
+    assert found.rule == "promotion/breaks-until-switch"
+    assert found.message == "ops.s.id goes before model:m.c is switched over"
+    late = f'/*--- when = "after" ---*/ {change}'
+    assert drafted(files | {"schemas/ops/migrations/0002_b.sql": late}, live).findings == ()

@@ -103,6 +103,7 @@ class _Drafting:
         self._spread(pending)
         self.findings.extend(check_against(self.assembly, self.live))
         self._drift(pending)
+        self._breaking(pending)
         removed = self._removed()
         steps = _numbered(self._steps(pending, removed))
         request = self.request
@@ -192,6 +193,32 @@ class _Drafting:
                     for statement in parse_statements(script["sql"], self.assembly.dialect):
                         touched |= set(tables_in(statement, self.assembly.dialect))
         return touched
+
+    def _breaking(self, pending: Sequence[Pending]) -> None:
+        """Migrations that take away, before the switch-over, what live models read."""
+        early = {p.schema for p in pending if p.when == "before" and not p.assumed}
+        for schema in sorted(early):
+            for name, part in self.live.parts.items():
+                if not name.startswith(f"{Kind.MODEL}:"):
+                    continue
+                gone = sorted(
+                    f"{table}.{column}"
+                    for table, columns in part.reads.items()
+                    if table.rpartition(".")[0] == schema.name
+                    for column in columns
+                    if self._goes(table, column)
+                )
+                if gone:
+                    message = f"{', '.join(gone)} goes before {name} is switched over"
+                    self.findings.append(rules.BREAKS_UNTIL_SWITCH.finding(message, part=schema))
+
+    def _goes(self, table: str, column: str) -> bool:
+        """Whether a column that is live would not be there after the migrations."""
+        live = self.live.tables.get(self._real(table))
+        new = self.assembly.tables.get(table)
+        if live is None or column not in live.by_name:
+            return False
+        return new is None or (not new.open and column not in new.by_name)
 
     def _drift(self, pending: Sequence[Pending]) -> None:
         """Changes made by hand: errors where they are in the way, else notes."""

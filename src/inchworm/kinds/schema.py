@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
 from inchworm.core.checks import rules
+from inchworm.core.checks.migrations import concerns
 from inchworm.core.errors import did_you_mean
 from inchworm.core.facts import Facts
 from inchworm.core.lineage import Node
@@ -117,7 +118,8 @@ class SchemaKind:
             for when in ("before", "after")
         }
         by_path = {file.path: file for file in part.files}
-        tables = reading.structure([by_path[migration.file] for migration in migrations])
+        changing = {migration.file for migration in migrations if not migration.settings.baseline}
+        tables = reading.structure([by_path[m.file] for m in migrations], changing)
         return Schema(
             part=part.id,
             settings=settings,
@@ -226,8 +228,13 @@ class _Reading:
                 found.append(script)
         return tuple(found)
 
-    def structure(self, files: list[SourceFile]) -> tuple[Table, ...]:
-        """The tables after running the scripts one after another."""
+    def structure(
+        self, files: list[SourceFile], changing: Collection[str] = ()
+    ) -> tuple[Table, ...]:
+        """The tables after running the scripts one after another.
+
+        ``changing`` are the paths of those that may meet tables with rows.
+        """
         tables: dict[str, Table] = {}
         for file in files:
             try:
@@ -236,6 +243,13 @@ class _Reading:
             except SqlProblem as problem:
                 self._unreadable(file, problem)
                 continue
+            if file.path in changing:
+                for concern in concerns(statements, tables, self.dialect):
+                    self.report(
+                        concern.rule.finding(
+                            concern.message, part=self.part, file=file.path, line=concern.line
+                        )
+                    )
             tables, notes = replay(statements, tables, self.dialect)
             for note in notes:
                 self.report(

@@ -209,6 +209,42 @@ MIGRATION_EDITED = _rule(
     "Databases that ran it have another structure than those that will.",
     "Put its old text back, and write what has to change as a new migration.",
 )
+WITHOUT_CONDITION = _rule(
+    "schema/without-condition",
+    _W,
+    "A migration changes or removes all rows of a table.",
+    "What was in them is gone in every environment that it runs in.",
+    "Add a WHERE that says which rows are meant; if all are, waive it and say why.",
+)
+REQUIRED_WITHOUT_DEFAULT = _rule(
+    "schema/required-without-default",
+    _E,
+    "A migration adds a required column without a default.",
+    "It fails in every environment where the table has rows.",
+    "Give it a default, or add it without NOT NULL, fill it, and make it required then.",
+)
+BLOCKS_OTHERS = _rule(
+    "schema/blocks-others",
+    _W,
+    "A migration keeps others from a table for as long as it takes to read or write all of it.",
+    "On a big table that is minutes in which everything else waits.",
+    "Make the index concurrently; for a type, add a column, fill it in parts, and switch over.",
+)
+LOOKS_LIKE_RENAME = _rule(
+    "schema/looks-like-rename",
+    _W,
+    "A migration drops a column and adds one of the same type.",
+    "If a new name was meant, the values are lost.",
+    "Write ALTER TABLE ... RENAME COLUMN; if the column is another one, waive it and say why.",
+)
+BREAKS_UNTIL_SWITCH = _rule(
+    "promotion/breaks-until-switch",
+    _W,
+    "A migration takes away what live models read until they are switched over.",
+    "In between they fail, and so does whatever reads them.",
+    'Let it run afterwards, with when = "after" in its settings, or split it: add now, remove in '
+    "the next version.",
+)
 BASELINE_DIFFERS = _rule(
     "schema/baseline-differs",
     _E,

@@ -122,3 +122,9 @@ def test_a_folder_that_cannot_be_written(river: Program) -> None:
     (river.folder / FACTS).unlink()
     (river.folder / FACTS).mkdir()
     assert river.findings(code=0) == []
+
+
+def test_a_link_that_leads_around_is_not_followed(river: Program) -> None:
+    """Nor does it take for ever."""
+    (river.folder / "models/hydro/again").symlink_to(river.folder / "models")
+    assert river.findings(code=0) == []

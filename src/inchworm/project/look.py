@@ -151,7 +151,8 @@ def _below(root: Path, folder: str) -> Iterator[tuple[str, os.stat_result]]:
             continue
         path = f"{folder}/{entry.name}"
         if entry.is_dir():
-            yield from _below(root, path)
+            if not entry.is_symlink():  # which may lead around in a circle
+                yield from _below(root, path)
         elif not entry.name.endswith((".pyc", "~")):
             try:
                 yield path, entry.stat()

@@ -95,10 +95,17 @@ class _Trial:
             if found is not None:
                 yield found
                 return  # what comes after would only fail for the same reason
-        for part in self.built:
-            yield from self._view(part, self._scratch(part.name))
-        for part in self.checks:
-            yield from self._view(part, None)
+        missing: set[str] = set()
+        for part in [*self.built, *self.checks]:
+            is_model = part.kind is Kind.MODEL
+            if not missing.isdisjoint(self.doing.assembly.outlines[part].reads):
+                refused: list[Finding] = []  # only because of what it reads, which has been said
+                missing.add(part.name)
+            else:
+                refused = list(self._view(part, self._scratch(part.name) if is_model else None))
+            if refused and is_model:
+                missing.add(part.name)
+            yield from refused
 
     def _migration(self, part: str, name: str) -> Finding | None:
         scripts = self.doing.document(part)["migrations"]
@@ -162,5 +169,5 @@ def quoted_one(name: str) -> str:
 
 
 def spelled(findings: Iterable[Finding]) -> str:
-    """The findings in one text, for the ledger."""
-    return "; ".join(f"{finding.place}: {finding.message}" for finding in findings)
+    """The findings in one text, a line each, for the ledger."""
+    return "".join(f"\n  {finding.place}: {finding.message}" for finding in findings)

@@ -156,7 +156,7 @@ class _Carrier:
         if not marks and not any(before.report_of(s).state in _BEGUN for s in self.steps):
             refused = bind(self.doing)
             if refused:
-                message = f"the database refuses it, before the first step: {spelled(refused)}"
+                message = f"the database refuses it, before the first step:{spelled(refused)}"
                 return work.ledger.move(work.promotion, State.FAILED, message)
         for step in self.steps:
             known = work.promotion.report_of(step).state

@@ -87,8 +87,7 @@ class Source:
     def keep(self, **said: Any) -> None:
         """Remember everything that is known now, and what was said about these files."""
         before = self.memory.checked if self.is_unchanged else {}
-        order = list(self.memory.order)
-        self.memory.save(self.files, {**before, **said, "files": self.fingerprint, "order": order})
+        self.memory.save(self.files, {**before, **said, "files": self.fingerprint})
 
     def assembly(self) -> Assembly | None:
         """The parts and their lineage, if all files are as they were.

@@ -11,7 +11,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import zlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from functools import cached_property
 from pathlib import Path
@@ -32,6 +32,7 @@ CREATE TABLE files (path TEXT PRIMARY KEY, size INT, changed INT, status INT, no
 CREATE TABLE outlines (part TEXT PRIMARY KEY, sum INT, outline TEXT) WITHOUT ROWID;
 CREATE TABLE facts (part TEXT PRIMARY KEY, sum INT, facts TEXT);
 CREATE TABLE checked (sum INT, said TEXT);
+CREATE TABLE ordered (sum INT, said TEXT);
 """
 _PATIENCE = 0.2
 """Seconds to wait for another process that writes; after that, nothing is remembered."""
@@ -72,7 +73,17 @@ class FactsStore(Known):
         for sum_, text in read("SELECT sum, said FROM checked"):
             if sum_ == zlib.crc32(text.encode()):
                 self.checked = json.loads(text)
-                self.order = self.checked.get("order", ())
+
+    @cached_property
+    def order(self) -> Sequence[str]:  # type: ignore[override]  # fetched when it is asked for
+        """The names of all models so that each came after those that it read."""
+        if self._connection is None:
+            return ()
+        found: list[str] = []
+        with suppress(sqlite3.Error, *UNREADABLE):  # then it is worked out again
+            for sum_, text in self._connection.execute("SELECT sum, said FROM ordered"):
+                found = json.loads(text) if sum_ == zlib.crc32(text.encode()) else []
+        return found
 
     @cached_property
     def _rows(self) -> dict[str, Any]:
@@ -90,6 +101,7 @@ class FactsStore(Known):
         """Know nothing, and remove the file."""
         self.close()
         self.__dict__.pop("_rows", None)
+        self.__dict__.pop("order", None)
         self.files, self.checked = {}, None
         with suppress(OSError):
             self._path.unlink(missing_ok=True)
@@ -196,6 +208,10 @@ class FactsStore(Known):
             "INSERT OR REPLACE INTO facts VALUES (?, ?, ?)",
             ((name, zlib.crc32(text.encode()), text) for name, text in self._new.items()),
         )
+        if "order" in self.__dict__:
+            order = json.dumps(list(self.order), ensure_ascii=False)
+            to.execute("DELETE FROM ordered")
+            to.execute("INSERT INTO ordered VALUES (?, ?)", (zlib.crc32(order.encode()), order))
         to.execute("DELETE FROM checked")
         if checked is not None:
             said = json.dumps(checked, ensure_ascii=False)

@@ -1,17 +1,20 @@
-"""The JSON documents of the commands, each with its ``format``."""
+"""The JSON documents of the commands, each with its ``format``.
+
+What a document is made of is imported where it is made, so that those who want a small one do not
+wait for all.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
-from inchworm.core.bundle import Bundle
-from inchworm.core.compare import Change, weight_of
-from inchworm.core.findings import Finding
-from inchworm.core.lineage import Edge
-from inchworm.core.promotion import Draft, Promotion, StepReport, StepState
-
 if TYPE_CHECKING:
+    from inchworm.core.bundle import Bundle
+    from inchworm.core.compare import Change
+    from inchworm.core.findings import Finding
+    from inchworm.core.lineage import Edge
+    from inchworm.core.promotion import Draft, Promotion, StepReport
     from inchworm.engine.status import EnvironmentStatus
 
 Document = dict[str, Any]
@@ -35,6 +38,8 @@ def lineage_document(edges: Iterable[Edge]) -> Document:
 
 def comparison_document(before: str, after: str, changes: Sequence[Change]) -> Document:
     """``inchworm/comparison/1``."""
+    from inchworm.core.compare import weight_of
+
     return {
         "format": "inchworm/comparison/1",
         "before": before,
@@ -84,6 +89,8 @@ def draft_document(
     draft: Draft, state: str, id_: str | None = None, reports: dict[int, StepReport] | None = None
 ) -> Document:
     """``inchworm/promotion/1`` of a draft; without an id it is not recorded."""
+    from inchworm.core.promotion import StepReport, StepState
+
     waiting = StepReport(state=StepState.WAITING)
     steps = [(step, (reports or {}).get(step.number, waiting)) for step in draft.steps]
     return {

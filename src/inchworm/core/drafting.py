@@ -14,11 +14,11 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from inchworm.core.checks import rules
-from inchworm.core.checks.against import check_against
+from inchworm.core.checks.against import breaking, check_against, drifted
 from inchworm.core.composition import SERVICE_KINDS, Composition, LivePart
 from inchworm.core.environments import Environment
 from inchworm.core.facts import Assembly
-from inchworm.core.findings import Finding, Severity, in_order
+from inchworm.core.findings import Finding, in_order
 from inchworm.core.parts import Digest, Kind, PartId, digest_of
 from inchworm.core.promotion import DifferingValue, Draft, Phase, Step, UsedSecret
 from inchworm.core.rendering import Rendered, canonical
@@ -102,8 +102,13 @@ class _Drafting:
                 self.reasons[part] = changed
         self._spread(pending)
         self.findings.extend(check_against(self.assembly, self.live))
-        self._drift(pending)
-        self._breaking(pending)
+        early = {p.schema for p in pending if p.when == "before" and not p.assumed}
+        touched = {str(part) for part in [*self.reasons, *(p.schema for p in pending)]}
+        environment = self.request.environment
+        self.findings.extend(breaking(self.assembly, self.live, early, environment))
+        self.findings.extend(
+            drifted(self.live, touched, environment, overwrite=self.request.overwrite)
+        )
         removed = self._removed()
         steps = _numbered(self._steps(pending, removed))
         request = self.request
@@ -193,48 +198,6 @@ class _Drafting:
                     for statement in parse_statements(script["sql"], self.assembly.dialect):
                         touched |= set(tables_in(statement, self.assembly.dialect))
         return touched
-
-    def _breaking(self, pending: Sequence[Pending]) -> None:
-        """Migrations that take away, before the switch-over, what live models read."""
-        early = {p.schema for p in pending if p.when == "before" and not p.assumed}
-        for schema in sorted(early):
-            for name, part in self.live.parts.items():
-                if not name.startswith(f"{Kind.MODEL}:"):
-                    continue
-                gone = sorted(
-                    f"{table}.{column}"
-                    for table, columns in part.reads.items()
-                    if table.rpartition(".")[0] == schema.name
-                    for column in columns
-                    if self._goes(table, column)
-                )
-                if gone:
-                    message = f"{', '.join(gone)} goes before {name} is switched over"
-                    self.findings.append(rules.BREAKS_UNTIL_SWITCH.finding(message, part=schema))
-
-    def _goes(self, table: str, column: str) -> bool:
-        """Whether a column that is live would not be there after the migrations."""
-        live = self.live.tables.get(self._real(table))
-        new = self.assembly.tables.get(table)
-        if live is None or column not in live.by_name:
-            return False
-        return new is None or (not new.open and column not in new.by_name)
-
-    def _drift(self, pending: Sequence[Pending]) -> None:
-        """Changes made by hand: errors where they are in the way, else notes."""
-        touched = {str(part) for part in self.reasons} | {str(p.schema) for p in pending}
-        for name, part in self.live.parts.items():
-            for difference in self.live.differing(part, self.request.environment.database):
-                is_lost = difference.what != "missing" or difference.is_of_schema
-                is_free = name not in touched or self.request.overwrite or not is_lost
-                self.findings.append(
-                    rules.DRIFTED.finding(
-                        f"{difference.key} is {difference.what} since the last promotion",
-                        part=name,
-                        severity=Severity.NOTE if is_free else None,
-                        remedy="It stays as it is." if name not in touched else None,
-                    )
-                )
 
     def _removed(self) -> list[PartId]:
         """Parts that are live but no longer in the bundle. Schemas stay: they hold data."""

@@ -13,7 +13,7 @@ from __future__ import annotations
 import hashlib
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from functools import cached_property, lru_cache
 from typing import NamedTuple
 
@@ -156,6 +156,10 @@ class Outline(NamedTuple):
         return tuple(schedule.name for schedule in self.schedules)
 
 
+IN_BOTH = tuple(field.name for field in fields(Facts) if field.name in Outline._field_defaults)
+"""What facts and their outline say alike."""
+
+
 @lru_cache(maxsize=4096)
 def structure_digest(table: Table) -> str:
     """What readers of a table depend on, as a short text."""
@@ -197,18 +201,7 @@ def outline_of(
         interfaces={table.name: structure_digest(table) for table in facts.provides},
         reads=tuple(sorted({read.table for read in facts.reads})),
         touches=tuple(sorted(ends)),
-        fills=facts.fills,
-        documents=facts.documents,
-        needs=facts.needs,
-        uses=facts.uses,
-        stages=facts.stages,
-        schedules=facts.schedules,
-        managed_outside=facts.managed_outside,
-        classes=facts.classes,
-        declassified=facts.declassified,
-        cleared=facts.cleared,
-        addresses=facts.addresses,
-        documented=facts.documented,
+        **{name: getattr(facts, name) for name in IN_BOTH},
         literals=literals,
         wrong=tuple(wrong),
         findings=findings,

@@ -14,7 +14,7 @@ import json
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
-from inchworm.core.facts import Facts, Need, Outline, Read, Scheduled, Stage, Use
+from inchworm.core.facts import IN_BOTH, Facts, Need, Outline, Read, Scheduled, Stage, Use
 from inchworm.core.findings import Finding, finding_from
 from inchworm.core.known import Known
 from inchworm.core.lineage import Edge, How, Node
@@ -130,23 +130,12 @@ def read_facts(text: str) -> Facts:
     return Facts(
         part=outline.part,
         provides=read_tables(tables),
-        fills=outline.fills,
         reads=tuple(map(_read, said["reads"])),
         edges=tuple(
             Edge(Node(owners[s], sf), Node(owners[t], tf), _HOWS[how])
             for s, sf, t, tf, how in said["edges"]
         ),
-        needs=outline.needs,
-        uses=outline.uses,
-        stages=outline.stages,
-        schedules=outline.schedules,
-        managed_outside=outline.managed_outside,
-        classes=outline.classes,
-        declassified=outline.declassified,
-        cleared=outline.cleared,
-        addresses=outline.addresses,
-        documented=outline.documented,
-        documents=outline.documents,
+        **{name: getattr(outline, name) for name in IN_BOTH},
     )
 
 

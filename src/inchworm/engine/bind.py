@@ -19,7 +19,7 @@ from inchworm.core.sql.parse import split_script
 from inchworm.core.sql.render import with_real_names
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
 from inchworm.engine.steps import Steps
-from inchworm.targets.databases.base import quoted
+from inchworm.targets.databases.base import quoted, quoted_one
 
 _SCRATCH = "__try"
 _NAMED = re.compile(
@@ -161,11 +161,6 @@ def _line_of(message: str, text: str) -> int | None:
         if found is not None:
             return text.count("\n", 0, found.start()) + 1
     return None
-
-
-def quoted_one(name: str) -> str:
-    """One name in double quotes."""
-    return '"' + name.replace('"', '""') + '"'
 
 
 def spelled(findings: Iterable[Finding]) -> str:

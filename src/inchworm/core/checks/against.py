@@ -6,14 +6,15 @@ read, whichever ledger they keep.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 
 from inchworm.core.checks import rules
 from inchworm.core.composition import Composition, LivePart
+from inchworm.core.environments import Environment
 from inchworm.core.errors import nearest
 from inchworm.core.facts import Assembly
-from inchworm.core.findings import Finding
+from inchworm.core.findings import Finding, Severity
 from inchworm.core.lineage import Direction, Node
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
@@ -134,3 +135,60 @@ def _outside_tables(assembly: Assembly, live: Composition) -> Iterator[Finding]:
                 yield rules.OUTSIDE_DIFFERS.finding(
                     f"{declared.name} has no column {name} in this database", part=part
                 )
+
+
+def breaking(
+    assembly: Assembly, live: Composition, early: Collection[PartId], environment: Environment
+) -> Iterator[Finding]:
+    """Migrations that take away, before the switch-over, what live models read.
+
+    ``early`` are the schemas with migrations that run before it.
+    """
+    for schema in sorted(early):
+        for name, part in live.parts.items():
+            if not name.startswith(f"{Kind.MODEL}:"):
+                continue
+            gone = sorted(
+                f"{table}.{column}"
+                for table, columns in part.reads.items()
+                if table.rpartition(".")[0] == schema.name
+                for column in columns
+                if _goes(assembly, live, environment, table, column)
+            )
+            if gone:
+                message = f"{', '.join(gone)} goes before {name} is switched over"
+                yield rules.BREAKS_UNTIL_SWITCH.finding(message, part=schema)
+
+
+def _goes(
+    assembly: Assembly, live: Composition, environment: Environment, table: str, column: str
+) -> bool:
+    """Whether a column that is live would not be there after the migrations."""
+    there = live.tables.get(environment.database.real_table(table))
+    new = assembly.tables.get(table)
+    if there is None or column not in there.by_name:
+        return False
+    return new is None or (not new.open and column not in new.by_name)
+
+
+def drifted(
+    live: Composition, touched: Collection[str], environment: Environment, *, overwrite: bool
+) -> Iterator[Finding]:
+    """Changes made by hand: errors where they would be lost, else notes.
+
+    Args:
+        live: what is there.
+        touched: the parts that the promotion works on.
+        environment: where that is.
+        overwrite: whether changes made by hand may be lost.
+    """
+    for name, part in live.parts.items():
+        for difference in live.differing(part, environment.database):
+            is_lost = difference.what != "missing" or difference.is_of_schema
+            is_free = name not in touched or overwrite or not is_lost
+            yield rules.DRIFTED.finding(
+                f"{difference.key} is {difference.what} since the last promotion",
+                part=name,
+                severity=Severity.NOTE if is_free else None,
+                remedy="It stays as it is." if name not in touched else None,
+            )

@@ -180,6 +180,11 @@ def _path(place: str, root: Path) -> Path:
     return Path(place[1:]) if place.startswith("//") else root / place.lstrip("/")
 
 
+def quoted_one(name: str) -> str:
+    """One name in double quotes, whatever letters it has."""
+    return '"' + name.replace('"', '""') + '"'
+
+
 def quoted(name: str) -> str:
     """``schema.table`` in double quotes, as standard SQL and all our databases read it."""
-    return ".".join('"' + piece.replace('"', '""') + '"' for piece in name.split(".", 1))
+    return ".".join(map(quoted_one, name.split(".", 1)))

@@ -9,13 +9,13 @@ from contextlib import contextmanager, suppress
 from typing import Any, NamedTuple
 
 import psycopg
-from psycopg import errors, sql
+from psycopg import errors
 
 from inchworm.core.errors import EnvironmentMoved, TargetError
 from inchworm.core.sql.types import normal_type
 from inchworm.core.structure.definitions import Definition
 from inchworm.core.structure.tables import Column, Table
-from inchworm.targets.databases.base import Server, Switch, quoted
+from inchworm.targets.databases.base import Server, Switch, quoted, quoted_one
 from inchworm.targets.databases.postgres_definitions import read_definitions
 from inchworm.targets.secrets import Secret
 
@@ -389,11 +389,6 @@ class Postgres:
         if self._password is None:
             return text
         return text.replace(self._password.reveal(), str(self._password))
-
-
-def quoted_one(name: str) -> str:
-    """One name in double quotes."""
-    return sql.Identifier(name).as_string(None)
 
 
 def _with_zone(moment: Any) -> dt.datetime:

@@ -18,17 +18,26 @@ from inchworm.core.checks.against import breaking, check_against, drifted
 from inchworm.core.composition import SERVICE_KINDS, Composition, LivePart
 from inchworm.core.environments import Environment
 from inchworm.core.facts import Assembly
-from inchworm.core.findings import Finding, in_order
+from inchworm.core.findings import Finding, Severity, in_order
 from inchworm.core.parts import Digest, Kind, PartId, digest_of
 from inchworm.core.promotion import DifferingValue, Draft, Phase, Step, UsedSecret
 from inchworm.core.rendering import Rendered, canonical
 from inchworm.core.sql.columns import tables_in
 from inchworm.core.sql.parse import parse_statements
+from inchworm.core.structure.change import Change, Effect
 from inchworm.core.structure.replay import replay
 from inchworm.core.values import Value
 
 #: Service parts are delivered in this order: what others need comes first.
 _DELIVERY = (Kind.CONNECTION, Kind.LIBRARY, Kind.FLOW, Kind.NOTEBOOK, Kind.PIPELINE)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Planned:
+    """The changes by which a schema gets the structure that is wanted, and what is against them."""
+
+    changes: tuple[Change, ...]
+    findings: tuple[Finding, ...] = ()
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -46,6 +55,8 @@ class Request:
     came_from: str | None = None
     values_there: Mapping[str, Value] = field(default_factory=dict)
     secrets: tuple[UsedSecret, ...] = ()
+    planned: Mapping[PartId, Planned] = field(default_factory=dict)
+    """What schemas with a wanted structure need."""
     overwrite: bool = False
     """Whether changes that were made by hand may be lost."""
     overrides: Mapping[str, str] = field(default_factory=dict)
@@ -102,8 +113,13 @@ class _Drafting:
                 self.reasons[part] = changed
         self._spread(pending)
         self.findings.extend(check_against(self.assembly, self.live))
+        self._permit()
         early = {p.schema for p in pending if p.when == "before" and not p.assumed}
-        touched = {str(part) for part in [*self.reasons, *(p.schema for p in pending)]}
+        early |= {
+            schema for schema, p in self._planned if any(c.lost and not c.late for c in p.changes)
+        }
+        changing = [schema for schema, planned in self._planned if planned.changes]
+        touched = {str(part) for part in [*self.reasons, *(p.schema for p in pending), *changing]}
         environment = self.request.environment
         self.findings.extend(breaking(self.assembly, self.live, early, environment))
         self.findings.extend(
@@ -124,6 +140,7 @@ class _Drafting:
             differing=self._differing(),
             values=self._values_used(),
             secrets=request.secrets,
+            changes={str(part): planned.changes for part, planned in self._planned},
             overrides=request.overrides,
             came_from=request.came_from,
             left_alone=self._left_alone(),
@@ -197,6 +214,11 @@ class _Drafting:
                 if script["name"] == migration.name:
                     for statement in parse_statements(script["sql"], self.assembly.dialect):
                         touched |= set(tables_in(statement, self.assembly.dialect))
+        for schema, planned in self._planned:
+            for change in planned.changes:
+                if not change.late and (change.lost or change.effect is Effect.SLOW):
+                    table = ".".join(change.name.partition(".")[2].split(".")[:1])
+                    touched.add(f"{schema.name}.{table}")
         return touched
 
     def _removed(self) -> list[PartId]:
@@ -268,15 +290,52 @@ class _Drafting:
                 )
         return True
 
+    # ---- wanted structure ---------------------------------------------------------------------
+
+    @property
+    def _planned(self) -> list[tuple[PartId, Planned]]:
+        return sorted(self.request.planned.items())
+
+    def _permit(self) -> None:
+        """What loses data needs a permission, by name; and rows may stand in the way."""
+        may_lose = set(self.request.environment.database.may_lose)
+        for schema, planned in self._planned:
+            self.findings.extend(planned.findings)
+            for change in planned.changes:
+                for name, rows in zip(change.lost, change.rows, strict=True):
+                    logical = f"{schema.name}.{name.partition('.')[2]}"
+                    table = ".".join(logical.split(".")[:2])
+                    allowed = not may_lose.isdisjoint({logical, table})
+                    self.findings.append(
+                        rules.LOSES_DATA.finding(
+                            f"{change.what} {change.name} loses {rows} values of {name}",
+                            part=schema,
+                            file=self.request.environment.file,
+                            severity=Severity.NOTE if allowed else None,
+                            remedy="It is listed under may_lose." if allowed else None,
+                        )
+                    )
+
+    def _restructurings(self, phase: Phase, *, late: bool) -> Iterator[Step]:
+        for schema, planned in self._planned:
+            changes = [change for change in planned.changes if change.late is late]
+            if changes:
+                counts = Counter(change.effect.value for change in changes)
+                said = ", ".join(f"{n} {effect}" for effect, n in counts.items())
+                item = "what goes" if late else "wanted structure"
+                yield _step(phase, str(schema), "change", said, item)
+
     # ---- steps --------------------------------------------------------------------------------
 
     def _steps(self, pending: Sequence[Pending], removed: Sequence[PartId]) -> list[Step]:
         paused, resumed = self._schedules()
         work = [
             *self._migrations(pending, Phase.MIGRATE, "before"),
+            *self._restructurings(Phase.MIGRATE, late=False),
             *self._stored_tables(),
             *self._builds(removed),
             *self._migrations(pending, Phase.MIGRATE_AFTER, "after"),
+            *self._restructurings(Phase.MIGRATE_AFTER, late=True),
             *self._deliveries(removed),
         ]
         recorded = self._recorded(removed)

@@ -14,6 +14,8 @@ class DatabaseAddress:
     password: str | None = None
     schema_pattern: str = "{schema}"
     threads: int | None = None
+    may_lose: tuple[str, ...] = ()
+    """Tables and columns, by logical name, whose values a change of structure may lose."""
 
     def real_schema(self, schema: str) -> str:
         """The schema's name in this environment."""

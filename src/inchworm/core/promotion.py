@@ -9,6 +9,7 @@ from typing import Any
 
 from inchworm.core.findings import Finding, finding_from
 from inchworm.core.parts import Digest, digest_of
+from inchworm.core.structure.change import Change
 
 
 class State(StrEnum):
@@ -168,6 +169,8 @@ class Draft:
     differing: tuple[DifferingValue, ...] = ()
     values: Mapping[str, str] = field(default_factory=dict)
     secrets: tuple[UsedSecret, ...] = ()
+    changes: Mapping[str, tuple[Change, ...]] = field(default_factory=dict)
+    """Changes to wanted structures, by schema part; carried out exactly as they are here."""
     overrides: Mapping[str, str] = field(default_factory=dict)
     came_from: str | None = None
     left_alone: Mapping[str, int] = field(default_factory=dict)
@@ -177,7 +180,8 @@ class Draft:
         """Digest over bundle, values, environment state and steps: what is reviewed."""
         steps = "\n".join(f"{s.phase} {s.part} {s.action} {s.item}" for s in self.steps)
         pieces = (self.environment, self.bundle_digest, self.values_digest, self.environment_state)
-        return digest_of("\n".join([*pieces, steps]).encode())
+        changes = [sql for those in self.changes.values() for c in those for sql in c.statements]
+        return digest_of("\n".join([*pieces, steps, *changes]).encode())
 
     def to_json(self) -> dict[str, Any]:
         """The draft as the ledger keeps it."""
@@ -194,6 +198,11 @@ class Draft:
             "differing": [value.to_json() for value in self.differing],
             "values": dict(self.values),
             "secrets": [secret.to_json() for secret in self.secrets],
+            "changes": {
+                part: [change.to_json() for change in changes]
+                for part, changes in self.changes.items()
+                if changes
+            },
             "overrides": dict(self.overrides),
             "came_from": self.came_from,
             "left_alone": dict(self.left_alone),
@@ -207,6 +216,10 @@ class Draft:
         kept["findings"] = tuple(finding_from(finding) for finding in data["findings"])
         kept["differing"] = tuple(DifferingValue(**value) for value in data["differing"])
         kept["secrets"] = tuple(UsedSecret(**secret) for secret in data.get("secrets", ()))
+        kept["changes"] = {
+            part: tuple(Change.from_json(change) for change in changes)
+            for part, changes in data.get("changes", {}).items()
+        }
         return cls(**kept)
 
 

@@ -7,7 +7,6 @@ nothing that is live is locked, and nothing stays.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator
 
 from inchworm.core.checks import rules
@@ -18,13 +17,11 @@ from inchworm.core.promotion import Phase
 from inchworm.core.sql.parse import split_script
 from inchworm.core.sql.render import with_real_names
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
+from inchworm.engine.refusal import line_of_named
 from inchworm.engine.steps import Steps
 from inchworm.targets.databases.base import quoted, quoted_one
 
 _SCRATCH = "__try"
-_NAMED = re.compile(
-    r"[\"'`]([^\"'`]+)[\"'`]|\b(?:column|function|table|name|type):? ([\w.]+)", re.IGNORECASE
-)
 
 
 def bind(doing: Steps) -> list[Finding]:
@@ -49,10 +46,13 @@ class _Trial:
             for step in doing.steps
             if step.phase in {Phase.MIGRATE, Phase.MIGRATE_AFTER} and step.action != "assume"
         ]
+        self.wanted = sorted({step.part for step in self.migrations if step.action == "change"})
+        self.migrations = [step for step in self.migrations if step.action != "change"]
         self.tables = self._copied()
         named = [*self.tables, *self._promised(), *(part.name for part in self.built)]
         self.schemas = {name.rpartition(".")[0] for name in named}
         self.schemas |= {step.part.partition(":")[2] for step in self.migrations}
+        self.schemas |= {part.partition(":")[2] for part in self.wanted}
 
     def _copied(self) -> dict[str, Table]:
         """Live tables, by logical name, that what is built reads, or that migrations may change."""
@@ -66,6 +66,8 @@ class _Trial:
             if part.kind is Kind.SCHEMA and part.name in changing
             for table in facts.provides
         }
+        made = {part.partition(":")[2] for part in self.wanted}  # anew, as they are wanted
+        wanted = {table for table in wanted if table.rpartition(".")[0] not in made}
         live = self.database.structure()
         building = {part.name for part in self.built}
         real = {name: self.doing.real(name) for name in wanted - building}
@@ -90,6 +92,12 @@ class _Trial:
                 for c in table.columns
             )
             self.database.execute(f"CREATE TABLE {quoted(self._scratch(name))} ({columns})")
+        for schema in self.wanted:
+            file = f"schemas/{schema.partition(':')[2]}/tables.sql"
+            found = self._script(schema, file, self.doing.document(schema)["wanted"])
+            if found is not None:
+                yield found
+                return
         for step in self.migrations:
             found = self._migration(step.part, step.item)
             if found is not None:
@@ -110,12 +118,15 @@ class _Trial:
     def _migration(self, part: str, name: str) -> Finding | None:
         scripts = self.doing.document(part)["migrations"]
         script = next(script for script in scripts if script["name"] == name)
+        return self._script(part, script["file"], script["sql"])
+
+    def _script(self, part: str, file: str, sql: str) -> Finding | None:
         dialect = self.doing.assembly.dialect
-        for statement in split_script(script["sql"], dialect):
+        for statement in split_script(sql, dialect):
             text = with_real_names(statement, self._scratch_schema, dialect, self.database.dialect)
             refused = self._refused(text)
             if refused is not None:
-                return self._finding(refused, part, script["file"], script["sql"])
+                return self._finding(refused, part, file, sql)
         return None
 
     def _view(self, part: PartId, name: str | None) -> Iterator[Finding]:
@@ -149,18 +160,8 @@ class _Trial:
     def _finding(self, said: str, part: str, file: str, text: str) -> Finding:
         message = said.partition(" says: ")[2] or said
         return rules.DOES_NOT_BIND.finding(
-            message.replace(_SCRATCH, ""), part=part, file=file, line=_line_of(message, text)
+            message.replace(_SCRATCH, ""), part=part, file=file, line=line_of_named(message, text)
         )
-
-
-def _line_of(message: str, text: str) -> int | None:
-    """The line on which something that the database names stands."""
-    for match in _NAMED.finditer(message):
-        named = next(group for group in match.groups() if group).rpartition(".")[2]
-        found = re.search(rf"\b{re.escape(named)}\b", text, re.IGNORECASE)
-        if found is not None:
-            return text.count("\n", 0, found.start()) + 1
-    return None
 
 
 def spelled(findings: Iterable[Finding]) -> str:

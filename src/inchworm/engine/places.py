@@ -64,18 +64,22 @@ class Place:
             last=self.bookkeeping.last(),
         )
 
+    def of_models(self, parts: Iterable[LivePart]) -> frozenset[str]:
+        """The real names of what models provide among some live parts."""
+        return frozenset(
+            self.environment.database.real_table(table)
+            for part in parts
+            if part.part.startswith("model:")
+            for table in part.tables
+        )
+
     def definitions(self, parts: Mapping[str, LivePart]) -> list[Definition]:
         """What the database has of all that some parts account for.
 
         A schema accounts for everything in it that no model provides.
         """
         address = self.environment.database
-        of_models = {
-            address.real_table(table)
-            for name, part in parts.items()
-            if name.startswith("model:")
-            for table in part.tables
-        }
+        of_models = self.of_models(parts.values())
         managed = {
             address.real_schema(name.partition(":")[2])
             for name, part in parts.items()

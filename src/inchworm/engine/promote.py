@@ -16,7 +16,9 @@ from inchworm.core.parts import PartId
 from inchworm.core.promotion import Draft
 from inchworm.core.rendering import Rendered
 from inchworm.core.values import Value
+from inchworm.engine.naming import Naming
 from inchworm.engine.places import check_secrets, open_place, secrets_of
+from inchworm.engine.wanted import plan_structures
 from inchworm.kinds.reading import Reading, read_project
 from inchworm.store.ledger import Ledger
 
@@ -120,6 +122,13 @@ def make_draft(prepared: Prepared, root: Path, read_at: str, *, overwrite: bool 
         environment, prepared.bundle.project, root, prepared.values, read_only=True
     ) as place:
         live = place.composition(read_at)
+        planned = plan_structures(
+            place.database,
+            assembly,
+            Naming(assembly, environment, place.database.dialect),
+            {part: rendered.document for part, rendered in prepared.rendered.items()},
+            place.of_models([*live.parts.values(), *live.foreign_parts]),
+        )
     drafted = draft(
         Request(
             bundle=prepared.bundle.name,
@@ -134,6 +143,7 @@ def make_draft(prepared: Prepared, root: Path, read_at: str, *, overwrite: bool 
             values_there=there.values if there else {},
             secrets=secrets,
             overrides=prepared.overrides,
+            planned=planned,
             overwrite=overwrite,
         )
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from functools import cached_property
 from typing import Any
 
@@ -19,13 +20,16 @@ from inchworm.core.composition import (
     aside,
 )
 from inchworm.core.datachecks import checks_of
-from inchworm.core.drafting import real_name
+from inchworm.core.errors import TargetError
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.promotion import Phase, Promotion, Step, StepReport, StepState
 from inchworm.core.sql.parse import parse_query, split_script
-from inchworm.core.sql.render import to_text, with_real_names, with_tables
+from inchworm.core.sql.render import to_text, with_tables
+from inchworm.core.structure.wanted import in_the_way
+from inchworm.engine.naming import Naming
 from inchworm.engine.places import Place
 from inchworm.engine.promote import Prepared
+from inchworm.engine.wanted import wanted_structure
 from inchworm.targets.databases.base import Switch, quoted
 
 
@@ -58,6 +62,7 @@ class Steps:
         self.assembly = prepared.reading.assembly
         self.environment = prepared.environment
         self.database = place.database
+        self.names = Naming(self.assembly, self.environment, self.database.dialect)
         self.steps = promotion.draft.steps
         self.building = {s.part.partition(":")[2] for s in self.steps if s.phase is Phase.BUILD}
         self.failed: list[str] = []
@@ -129,6 +134,39 @@ class Steps:
         return _DONE
 
     def _migrate(self, step: Step) -> StepReport:
+        return self._restructure(step) if step.action == "change" else self._run_migration(step)
+
+    def _restructure(self, step: Step) -> StepReport:
+        """Carry out a change of structure as it was drafted, and see that it has the effect."""
+        is_late = step.phase is Phase.MIGRATE_AFTER
+        drafted = self.promotion.draft.changes[step.part]
+        now = [change for change in drafted if change.late is is_late]
+        then = [change for change in drafted if change.late and not is_late]
+        part = PartId.parse(step.part)
+        document = self.document(step.part)
+        self.database.create_schema(self.names.schema(part.name))
+        wanted = wanted_structure(self.database, self.assembly, self.names, part, document)
+        wanted = replace(wanted, others=wanted.others | self._others)
+        with self.database.restructuring(in_the_way(now)):
+            for change in now:
+                for statement in change.statements:
+                    self.database.execute(statement)
+            left = [c.statements for c in wanted.changes(self.database)]
+            if left != [change.statements for change in then]:
+                raise TargetError(
+                    f"{step.part} did not become what is wanted; left to do: {left[:3]}.",
+                    next="Nothing was changed by it. Somebody may have changed it since: draft "
+                    "again.",
+                )
+            self._mark(step)
+        return StepReport(state=StepState.DONE, message=f"{len(now)} changes")
+
+    @cached_property
+    def _others(self) -> frozenset[str]:
+        """What models that are live provide, under their real names."""
+        return self.place.of_models(self.place.bookkeeping.parts())
+
+    def _run_migration(self, step: Step) -> StepReport:
         schema = step.part.partition(":")[2]
         script = next(s for s in self.document(step.part)["migrations"] if s["name"] == step.item)
         started = time.monotonic()
@@ -151,25 +189,8 @@ class Steps:
         return StepReport(state=StepState.DONE, message="assumed" if assumed else "ran")
 
     def _run_script(self, sql: str) -> None:
-        dialect = self.assembly.dialect
-        renames = self.environment.database.schema_pattern != "{schema}"
-        for statement in split_script(sql, dialect):
-            if renames or dialect != self.database.dialect:
-                statement = with_real_names(
-                    statement, self._schema_name, dialect, self.database.dialect
-                )
-            self.database.execute(statement)
-
-    @cached_property
-    def _schemas(self) -> frozenset[str]:
-        """The schemas that the project knows."""
-        of_tables = (table.rpartition(".")[0] for table in self.assembly.tables)
-        return frozenset([*(p.name for p in self.assembly.of_kind(Kind.SCHEMA)), *of_tables])
-
-    def _schema_name(self, schema: str) -> str:
-        if schema in self.assembly.outside_schemas or schema not in self._schemas:
-            return schema
-        return self.environment.database.real_schema(schema)
+        for statement in split_script(sql, self.assembly.dialect):
+            self.database.execute(self.names.statement(statement))
 
     def _prepare(self, step: Step) -> StepReport:
         table = self.assembly.tables[step.item]
@@ -282,7 +303,7 @@ class Steps:
 
     def real(self, name: str) -> str:
         """A logical table's name in this environment."""
-        return real_name(name.lower(), self.assembly, self.environment)
+        return self.names.table(name)
 
     def _beside(self, name: str) -> str:
         return aside(self.real(name), BESIDE)

@@ -1,4 +1,4 @@
-"""Schemas: structure managed by migrations, or known and managed outside."""
+"""Schemas: managed by migrations or by their wanted structure, or known and managed outside."""
 
 from __future__ import annotations
 
@@ -7,6 +7,8 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
+from sqlglot import exp
+
 from inchworm.core.checks import rules
 from inchworm.core.checks.migrations import concerns
 from inchworm.core.errors import did_you_mean
@@ -14,6 +16,7 @@ from inchworm.core.facts import Facts
 from inchworm.core.lineage import Node
 from inchworm.core.parts import Digest, Kind, Part, PartId, SourceFile, digest_of
 from inchworm.core.rendering import Rendered
+from inchworm.core.sql.names import line_of
 from inchworm.core.sql.parse import SqlProblem, meaning, parse_statements, split_settings
 from inchworm.core.structure.replay import replay
 from inchworm.core.structure.tables import Table
@@ -29,8 +32,10 @@ class SchemaSettings(Settings):
 
     about: str = ""
     owner: str = ""
-    managed: Literal["migrations", "outside"]
+    managed: Literal["migrations", "structure", "outside"]
     classes: dict[str, str] = {}
+    renames: dict[str, str] = {}
+    """New names by old: ``station = "gauge"``, ``"gauge.stream" = "river"``."""
 
 
 class ScriptSettings(Settings):
@@ -73,6 +78,8 @@ class Schema:
     before: tuple[Script, ...] = ()
     after: tuple[Script, ...] = ()
     tables: tuple[Table, ...] = ()
+    wanted: str = ""
+    """The script of the wanted structure."""
 
 
 class SchemaKind:
@@ -91,7 +98,7 @@ class SchemaKind:
                     f"{base}schema.toml is missing",
                     part=part.id,
                     file=part.main.path,
-                    remedy='Write one with managed = "migrations" or "outside".',
+                    remedy='Write one with managed = "migrations", "structure" or "outside".',
                 )
             )
             return None
@@ -102,13 +109,10 @@ class SchemaKind:
         if settings is None:
             return None
         reading = _Reading(part.id, surroundings.dialect, report)
+        declared = files.get("tables.sql")
         if settings.managed == "outside":
-            declared = files.get("tables.sql")
             tables = reading.structure([declared] if declared else [])
             return Schema(part=part.id, settings=settings, tables=tables)
-        migrations = reading.migrations(
-            [file for path, file in files.items() if path.startswith("migrations/")]
-        )
         scripts = {
             when: tuple(
                 script
@@ -117,6 +121,18 @@ class SchemaKind:
             )
             for when in ("before", "after")
         }
+        if settings.managed == "structure":
+            return Schema(
+                part=part.id,
+                settings=settings,
+                before=scripts["before"],
+                after=scripts["after"],
+                tables=reading.structure([declared] if declared else []),
+                wanted=reading.wanted(declared, f"{base}tables.sql"),
+            )
+        migrations = reading.migrations(
+            [file for path, file in files.items() if path.startswith("migrations/")]
+        )
         by_path = {file.path: file for file in part.files}
         changing = {migration.file for migration in migrations if not migration.settings.baseline}
         tables = reading.structure([by_path[m.file] for m in migrations], changing)
@@ -148,6 +164,19 @@ class SchemaKind:
                         remedy=did_you_mean(str(node), map(str, known), "Write table.column."),
                     )
                 )
+        made = {table.name for table in schema.tables}
+        for old, new in schema.settings.renames.items():
+            name, dot, _ = old.partition(".")
+            table = f"{schema.part.name}.{name if dot else new}".lower()
+            is_there = Node(table, new.lower()) in known if dot else table in made
+            if not is_there:
+                report(
+                    rules.RENAME_UNKNOWN.finding(
+                        f"{old} is to become {new}, which {schema.part.name} does not have",
+                        part=schema.part,
+                        file=f"schemas/{schema.part.name}/schema.toml",
+                    )
+                )
         return Facts(
             part=schema.part,
             provides=schema.tables,
@@ -165,7 +194,11 @@ class SchemaKind:
                 for t in schema.tables
             ]
         else:
-            document["migrations"] = [script.to_json() for script in schema.migrations]
+            if schema.settings.managed == "structure":
+                document["wanted"] = schema.wanted
+                document["renames"] = dict(schema.settings.renames)
+            else:
+                document["migrations"] = [script.to_json() for script in schema.migrations]
             document["before"] = [script.to_json() for script in schema.before]
             document["after"] = [script.to_json() for script in schema.after]
         return Rendered(part=schema.part, document=document)
@@ -201,6 +234,29 @@ class _Reading:
         return Script(
             name=name, file=file.path, text=parts.sql.strip(), checksum=checksum, settings=settings
         )
+
+    def wanted(self, file: SourceFile | None, path: str) -> str:
+        """The script of a wanted structure, which only says what there should be."""
+        if file is None:
+            message = "is missing, so it is not known what there should be"
+            self.report(rules.MALFORMED.finding(message, part=self.part, file=path))
+            return ""
+        try:
+            text = split_settings(file.content.decode("utf-8", "replace")).sql
+            statements = parse_statements(text, self.dialect)
+        except SqlProblem:
+            return ""  # reading its tables has reported it
+        for statement in statements:
+            if not _only_says(statement):
+                self.report(
+                    rules.NOT_A_DEFINITION.finding(
+                        f"{statement.key.upper()} does something, which a wanted structure cannot",
+                        part=self.part,
+                        file=path,
+                        line=line_of(statement),
+                    )
+                )
+        return text.rstrip()
 
     def migrations(self, files: list[SourceFile]) -> tuple[Script, ...]:
         """The migrations in order of their numbers."""
@@ -265,3 +321,12 @@ class _Reading:
                 problem.reason, part=self.part, file=file.path, line=problem.line
             )
         )
+
+
+def _only_says(statement: exp.Expr) -> bool:
+    """Whether a statement says what there should be, rather than doing something."""
+    if isinstance(statement, exp.Alter):
+        actions = statement.args.get("actions") or []
+        return all(isinstance(action, exp.AddConstraint) for action in actions)
+    is_comment = isinstance(statement, exp.Comment)
+    return is_comment or (isinstance(statement, exp.Create) and not statement.args.get("replace"))

@@ -105,6 +105,10 @@ def draft_document(
             | {"state": report.state.value, "message": report.message, "seconds": report.seconds}
             for step, report in steps
         ],
+        "changes": {
+            part: [change.to_json() for change in changes]
+            for part, changes in draft.changes.items()
+        },
         "values": [value.to_json() for value in draft.differing],
         "secrets": [secret.to_json() for secret in draft.secrets],
         "overrides": dict(draft.overrides),

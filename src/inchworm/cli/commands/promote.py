@@ -11,6 +11,7 @@ from typing import Any
 
 import click
 from rich.console import Console
+from rich.padding import Padding
 from rich.status import Status
 from rich.text import Text
 
@@ -235,6 +236,7 @@ def _show_draft(screen: Console, drafted: Drafted) -> None:
         if len(draft.steps) > _SHOWN:
             screen.print(f"... and {len(draft.steps) - _SHOWN} more steps", style="dim")
         screen.print()
+    _show_changes(screen, draft)
     if draft.differing:
         came = draft.came_from
         heading = f"differs from {came}" if came else "values used"
@@ -256,6 +258,19 @@ def _show_draft(screen: Console, drafted: Drafted) -> None:
         screen.print(f"left alone: {said}", style="dim")
         screen.print()
     print_findings(screen, draft.findings)
+
+
+def _show_changes(screen: Console, draft: Draft) -> None:
+    """Changes of structure, statement by statement, as they will run."""
+    for part, changes in draft.changes.items():
+        for change in changes:
+            screen.print(
+                Text.assemble(f"{part}  {change.what} {change.name}  ", word(change.effect))
+            )
+            for statement in change.statements:
+                screen.print(Padding(Text(statement), (0, 0, 0, 4)))
+        if changes:
+            screen.print()
 
 
 def _title(id_: str, draft: Draft, environment: Environment) -> Text:

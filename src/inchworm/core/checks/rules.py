@@ -209,6 +209,35 @@ MIGRATION_EDITED = _rule(
     "Databases that ran it have another structure than those that will.",
     "Put its old text back, and write what has to change as a new migration.",
 )
+NOT_A_DEFINITION = _rule(
+    "schema/not-a-definition",
+    _E,
+    "A wanted structure has a statement that does something.",
+    "tables.sql says what there should be; how it comes about is worked out for each database.",
+    "Write only CREATE and COMMENT statements there; what does something belongs into before/ or "
+    "after/.",
+)
+RENAME_UNKNOWN = _rule(
+    "schema/rename-unknown",
+    _W,
+    "A rename is declared to a name that the wanted structure does not have.",
+    "It would never apply, and what it was meant for would be dropped and added.",
+    "Give the new name as tables.sql has it, or take the rename away.",
+)
+LOSES_DATA = _rule(
+    "schema/loses-data",
+    _E,
+    "A change of structure loses values.",
+    "They are gone for good: no rollback brings them back.",
+    "If that is meant, list it under may_lose in [databases.main] of the environment file.",
+)
+ROWS_IN_THE_WAY = _rule(
+    "schema/rows-in-the-way",
+    _E,
+    "A change of structure meets rows that do not fit it.",
+    "The database would refuse it in the middle of the promotion.",
+    "Give the column a default, or mend the rows first.",
+)
 WITHOUT_CONDITION = _rule(
     "schema/without-condition",
     _W,

@@ -119,7 +119,23 @@ def with_real_names(
         if isinstance(schema, exp.Identifier):
             real = real_schema(fold(schema, dialect))
             node.set("db", exp.to_identifier(real, quoted=True))
-    return to_text(tree, target)
+    return to_text(_as_sqlite_names(tree) if target == "sqlite" else tree, target)
+
+
+def _as_sqlite_names(tree: exp.Expr) -> exp.Expr:
+    """SQLite wants an index's schema before its own name, and none before a referred table."""
+    for reference in tree.find_all(exp.Reference):
+        table = reference.find(exp.Table)
+        if table is not None:
+            table.set("db", None)
+    index = tree.this if isinstance(tree, exp.Create) else None
+    if isinstance(index, exp.Index) and isinstance(index.args.get("table"), exp.Table):
+        on = index.args["table"]
+        index.set("this", exp.table_(index.this, db=on.args.get("db")))
+        on.set("db", None)
+        for column in index.find_all(exp.Ordered):  # an index of SQLite has its nulls first
+            column.set("nulls_first", not column.args.get("desc"))
+    return tree
 
 
 _NAME = frozenset({TokenType.VAR, TokenType.IDENTIFIER})

@@ -9,6 +9,7 @@ from graphlib import CycleError, TopologicalSorter
 
 from inchworm.core.sql.columns import tables_in
 from inchworm.core.sql.parse import SqlProblem, parse_statements
+from inchworm.core.structure.shapes import TableShape
 
 
 class Thing(StrEnum):
@@ -33,6 +34,7 @@ class Definition:
         sql: the statement in the database's dialect, every name with its schema.
         needs: names that must be there before, where the database tells; None where it does not.
         is_of_schema: whether a schema part accounts for it, rather than a model.
+        shape: of a table, its columns and constraints.
     """
 
     thing: Thing
@@ -40,6 +42,7 @@ class Definition:
     sql: str
     needs: tuple[str, ...] | None = ()
     is_of_schema: bool = False
+    shape: TableShape | None = None
 
     @property
     def key(self) -> str:

@@ -90,6 +90,22 @@ class Database(Protocol):
         """Scratch schemas to try things in; they, and all in them, go with the block."""
         ...
 
+    def scratch(self, schema: str) -> AbstractContextManager[tuple[Database, str]]:
+        """A place to try how a schema is made, and the name that it has there; nothing stays.
+
+        What other schemas have can be referred to under its own name. It is a connection of its
+        own, also where this one is for looking only.
+        """
+        ...
+
+    def restructuring(self, upon: Sequence[str]) -> AbstractContextManager[None]:
+        """A transaction in which tables may be dropped, made anew or get other types.
+
+        Views of others upon what is named, and what else hangs on a table, are there afterwards as
+        before.
+        """
+        ...
+
     def attempt(self) -> AbstractContextManager[None]:
         """Inside a trial: if a statement inside fails, what was made before it is still there."""
         ...
@@ -104,6 +120,10 @@ class Database(Protocol):
 
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""
+        ...
+
+    def about_rows(self, name: str) -> int | None:
+        """Roughly how many rows a table has that is too big to be counted; None of any other."""
         ...
 
     def create_schema(self, schema: str) -> None:

@@ -6,7 +6,7 @@ import datetime as dt
 import getpass
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -15,15 +15,20 @@ import duckdb
 from inchworm.core.errors import EnvironmentMoved, TargetError
 from inchworm.core.sql.types import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.core.structure.shapes import shape_of
 from inchworm.core.structure.tables import Column, Table
-from inchworm.targets.databases.base import Server, Switch, quoted
+from inchworm.targets.databases.base import Database, Server, Switch, quoted, quoted_one
 
+_IN_MEMORY = Path(":memory:")
 _HERE = "database_name = current_database()"
+_SEQUENCES = f"""
+SELECT schema_name, sequence_name, concat_ws(' ', 'CREATE SEQUENCE', '"' || schema_name || '"."'
+  || sequence_name || '"', 'START WITH', start_value, 'INCREMENT BY', increment_by, 'MINVALUE',
+  min_value, 'MAXVALUE', max_value, CASE WHEN cycle THEN 'CYCLE' ELSE 'NO CYCLE' END)
+FROM duckdb_sequences() WHERE {_HERE}
+"""  # its own statement starts where the counter stands
 _DEFINITIONS = (
-    (
-        Thing.SEQUENCE,
-        f"SELECT schema_name, sequence_name, sql FROM duckdb_sequences() WHERE {_HERE}",
-    ),
+    (Thing.SEQUENCE, _SEQUENCES),
     (Thing.TABLE, f"SELECT schema_name, table_name, sql FROM duckdb_tables() WHERE {_HERE}"),
     (Thing.INDEX, f"SELECT schema_name, index_name, sql FROM duckdb_indexes() WHERE {_HERE}"),
     (
@@ -55,7 +60,8 @@ class DuckDb:
             if read_only and not path.exists():
                 self._connection = duckdb.connect(":memory:")
                 return
-            path.parent.mkdir(parents=True, exist_ok=True)
+            if path != _IN_MEMORY:
+                path.parent.mkdir(parents=True, exist_ok=True)
             self._connection = duckdb.connect(str(path), read_only=read_only, config=config)
         except duckdb.IOException as error:
             raise self._unreachable(error) from error
@@ -139,6 +145,24 @@ class DuckDb:
                 self.execute(f"DROP SCHEMA IF EXISTS {quoted(schema)} CASCADE")
 
     @contextmanager
+    def scratch(self, schema: str) -> Iterator[tuple[Database, str]]:
+        """A database in memory, with empty copies of the tables of all other schemas."""
+        with closing(DuckDb(_IN_MEMORY)) as board:
+            board.create_schema(schema)
+            for name, table in self.structure().items():
+                if table.schema != schema:
+                    board.create_schema(table.schema)
+                    columns = ", ".join(f"{quoted_one(c.name)} {c.type}" for c in table.columns)
+                    board.execute(f"CREATE TABLE {quoted(name)} ({columns})")
+            yield board, schema
+
+    @contextmanager
+    def restructuring(self, upon: Sequence[str]) -> Iterator[None]:
+        """A transaction: views of DuckDB read by name, and nothing else hangs on a table."""
+        with self.transaction():
+            yield
+
+    @contextmanager
     def attempt(self) -> Iterator[None]:
         """Nothing to do: every statement counts by itself."""
         yield
@@ -165,9 +189,9 @@ class DuckDb:
                 if schema not in schemas:
                     continue
                 text = str(sql).rstrip().removesuffix(";")
-                if thing is Thing.SEQUENCE:  # told without its schema
-                    text = text.replace(f" {name} ", f" {quoted(f'{schema}.{name}')} ", 1)
-                found.append(Definition(thing=thing, name=f"{schema}.{name}", sql=text, needs=None))
+                shape = shape_of(text, self.dialect) if thing is Thing.TABLE else None
+                full = f"{schema}.{name}"
+                found.append(Definition(thing=thing, name=full, sql=text, needs=None, shape=shape))
         for schema, table, column, comment in self.rows(_COMMENTS):
             if schema in schemas:
                 on = "COLUMN" if column else "TABLE"
@@ -192,6 +216,10 @@ class DuckDb:
                 "WHERE table_catalog = current_database()"
             )
         }
+
+    def about_rows(self, name: str) -> int | None:
+        """None: in a file there is nothing that cannot be counted."""
+        return None
 
     def create_schema(self, schema: str) -> None:
         """Make a schema unless it is there."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import closing, contextmanager, suppress
 from typing import Any, NamedTuple
 
 import psycopg
@@ -15,11 +15,13 @@ from inchworm.core.errors import EnvironmentMoved, TargetError
 from inchworm.core.sql.types import normal_type
 from inchworm.core.structure.definitions import Definition
 from inchworm.core.structure.tables import Column, Table
-from inchworm.targets.databases.base import Server, Switch, quoted, quoted_one
+from inchworm.targets.databases.base import Database, Server, Switch, quoted, quoted_one
 from inchworm.targets.databases.postgres_definitions import read_definitions
 from inchworm.targets.secrets import Secret
 
-_NAME_BYTES = 63
+_SCRATCH = "__wanted"
+_BIG = 131_072
+"""Pages of 8 kB; a table with more is not counted."""
 _LOCK_TIMEOUT = "15s"
 """How long a statement waits for a lock that somebody else holds."""
 
@@ -207,6 +209,34 @@ class Postgres:
                 self._connection.rollback()
 
     @contextmanager
+    def scratch(self, schema: str) -> Iterator[tuple[Database, str]]:
+        """A transaction of a second connection, rolled back; the schema has another name there."""
+        name = schema + _SCRATCH
+        with closing(Postgres(self._url, password=self._password)) as board, board.trial([name]):
+            yield board, name
+
+    @contextmanager
+    def restructuring(self, upon: Sequence[str]) -> Iterator[None]:
+        """A transaction before which views upon what is named go, and after which they come again.
+
+        A view of PostgreSQL does not let the type of a column change that it reads.
+        """
+        with self.transaction():
+            kinds = self.kinds()
+            there = [name for name in upon if name in kinds]
+            own = {name for name in there if kinds[name] == "view"}
+            rights = {name: self._rights(name) for name in own}
+            others = self._views_upon(there, own)
+            for view in reversed(others):
+                self.execute(f"DROP VIEW {quoted(view.name)}")
+            yield
+            for name in own & self.kinds().keys():
+                self._grant(name, rights[name])
+            for view in others:
+                self.execute(f"CREATE VIEW {quoted(view.name)} AS {view.query}")
+                self._grant(view.name, view.rights)
+
+    @contextmanager
     def attempt(self) -> Iterator[None]:
         """Inside a trial: if a statement inside fails, what was made before it is still there."""
         self.execute("SAVEPOINT attempt")
@@ -242,6 +272,14 @@ class Postgres:
             f"{schema}.{name}": "view" if kind in {"v", "m"} else "table"
             for schema, name, kind in self.rows(_KINDS)
         }
+
+    def about_rows(self, name: str) -> int | None:
+        """What the statistics say of a table of more than a gigabyte."""
+        found = self.rows(
+            "SELECT reltuples::bigint, relpages FROM pg_class WHERE oid = to_regclass(?)",
+            [quoted(name)],
+        )
+        return int(found[0][0]) if found and found[0][1] > _BIG else None
 
     def create_schema(self, schema: str) -> None:
         """Make a schema unless it is there; then the right to make schemas is not needed."""

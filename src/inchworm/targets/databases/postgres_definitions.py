@@ -10,7 +10,9 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
+from inchworm.core.sql.names import spelled
 from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.core.structure.shapes import ColumnShape, TableShape, column_sql
 
 Rows = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
 
@@ -115,30 +117,37 @@ def _sequences(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
 def _tables(
     columns: list[tuple[Any, ...]], constraints: list[tuple[Any, ...]]
 ) -> Iterator[Definition]:
-    lines: dict[tuple[str, str], list[str]] = defaultdict(list)
-    for schema, table, name, type_, required, default, identity, generated in columns:
-        line = f"{_quoted(name)} {type_}"
-        if generated:
-            line += f" GENERATED ALWAYS AS ({default}) STORED"
-        elif identity:
-            line += f" GENERATED {'ALWAYS' if identity == 'a' else 'BY DEFAULT'} AS IDENTITY"
-        elif default is not None:
-            line += f" DEFAULT {default}"
-        lines[schema, table].append(line + (" NOT NULL" if required else ""))
-    foreign = []
+    shapes: dict[tuple[str, str], list[ColumnShape]] = defaultdict(list)
+    for schema, table, name, type_, required, expression, identity, generated in columns:
+        shapes[schema, table].append(
+            ColumnShape(
+                name=name,
+                type=type_,
+                default=None if generated else expression,
+                required=required,
+                generated=expression if generated else None,
+                identity={"a": "always", "d": "by default"}.get(identity, ""),
+            )
+        )
+    inside: dict[tuple[str, str], dict[str, str]] = defaultdict(dict)
     for schema, table, name, kind, text, other in constraints:
         if kind != "f":
-            lines[schema, table].append(f"CONSTRAINT {name} {text}")
+            inside[schema, table][name] = text
             continue
         sql = f"ALTER TABLE {_name(schema, table)} ADD CONSTRAINT {name} {text}"
         needs = (f"{schema}.{table}", other)
         full = f"{schema}.{table}.{name}"
-        foreign.append(Definition(thing=Thing.CONSTRAINT, name=full, sql=sql, needs=needs))
-    for (schema, table), inside in lines.items():
-        body = ",\n".join(f"  {line}" for line in inside)
-        sql = f"CREATE TABLE {_name(schema, table)} (\n{body}\n)"
-        yield Definition(thing=Thing.TABLE, name=f"{schema}.{table}", sql=sql)
-    yield from foreign
+        yield Definition(thing=Thing.CONSTRAINT, name=full, sql=sql, needs=needs)
+    for (schema, table), those in shapes.items():
+        named = inside[schema, table]
+        lines = [*map(column_sql, those), *(f"CONSTRAINT {n} {text}" for n, text in named.items())]
+        body = ",\n".join(f"  {line}" for line in lines)
+        yield Definition(
+            thing=Thing.TABLE,
+            name=f"{schema}.{table}",
+            sql=f"CREATE TABLE {_name(schema, table)} (\n{body}\n)",
+            shape=TableShape(columns=tuple(those), constraints=named),
+        )
 
 
 def _indexes(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
@@ -161,7 +170,7 @@ def _views(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
 def _comments(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
     on = {"v": "VIEW", "m": "MATERIALIZED VIEW"}
     for schema, table, kind, column, text in rows:
-        name = _name(schema, table) + (f".{_quoted(column)}" if column else "")
+        name = _name(schema, table) + (f".{spelled(column)}" if column else "")
         what = "COLUMN" if column else on.get(kind, "TABLE")
         yield Definition(
             thing=Thing.COMMENT,
@@ -172,24 +181,4 @@ def _comments(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
 
 
 def _name(schema: str, name: str) -> str:
-    return f"{_quoted(schema)}.{_quoted(name)}"
-
-
-def _quoted(name: str) -> str:
-    is_plain = name.isidentifier() and name == name.lower() and name.isascii()
-    return name if is_plain and name not in _RESERVED else '"' + name.replace('"', '""') + '"'
-
-
-_RESERVED = frozenset(
-    """
-    all analyse analyze and any array as asc asymmetric authorization binary both case cast
-    check collate collation column concurrently constraint create cross current_catalog
-    current_date current_role current_schema current_time current_timestamp current_user
-    default deferrable desc distinct do else end except false fetch for foreign freeze from
-    full grant group having ilike in initially inner intersect into is isnull join lateral
-    leading left like limit localtime localtimestamp natural not notnull null offset on only
-    or order outer overlaps placing primary references returning right select session_user
-    similar some symmetric system_user table tablesample then to trailing true union unique
-    user using variadic verbose when where window with
-    """.split()  # noqa: SIM905  as a list it would fill a page
-)
+    return f"{spelled(schema)}.{spelled(name)}"

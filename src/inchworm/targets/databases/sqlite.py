@@ -9,9 +9,10 @@ from __future__ import annotations
 
 import datetime as dt
 import getpass
+import re
 import sqlite3
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -21,9 +22,11 @@ from inchworm.core.errors import EnvironmentMoved, TargetError
 from inchworm.core.sql.parse import SqlProblem, parse_statements
 from inchworm.core.sql.types import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.core.structure.shapes import shape_of
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
-from inchworm.targets.databases.base import Server, Switch, quoted
+from inchworm.targets.databases.base import Database, Server, Switch, quoted
 
+_IN_MEMORY = Path(":memory:")
 _PATIENCE = 15.0
 """Seconds to wait for another connection that writes."""
 
@@ -37,6 +40,9 @@ class Sqlite:
         self.identity = f"{getpass.getuser()} at {path.name}"
         self._path = path
         self._read_only = read_only
+        if path == _IN_MEMORY:
+            self._connection = sqlite3.connect(":memory:", isolation_level=None)
+            return
         try:
             if read_only and not path.exists():
                 self._connection = sqlite3.connect(":memory:", isolation_level=None)
@@ -61,7 +67,8 @@ class Sqlite:
         return self._path.with_name(f"{self._path.stem}.{schema}{self._path.suffix}")
 
     def _attach(self, schema: str) -> None:
-        uri = self._uri(self._file(schema))
+        in_memory = self._path == _IN_MEMORY
+        uri = ":memory:" if in_memory else self._uri(self._file(schema))
         self._connection.execute(f"ATTACH DATABASE ? AS {quoted(schema)}", (uri,))
 
     def hold(self, name: str) -> None:
@@ -125,6 +132,64 @@ class Sqlite:
                 self.execute(f"DETACH DATABASE {quoted(schema)}")
 
     @contextmanager
+    def scratch(self, schema: str) -> Iterator[tuple[Database, str]]:
+        """A database in memory; nothing in SQLite refers to another schema."""
+        with closing(Sqlite(_IN_MEMORY)) as board:
+            board.create_schema(schema)
+            yield board, schema
+
+    @contextmanager
+    def restructuring(self, upon: Sequence[str]) -> Iterator[None]:
+        """A transaction without foreign keys, as they would empty tables; they are checked after.
+
+        Triggers, which go with their table, are put on again. The steps are those that SQLite's own
+        documentation gives for changes that ALTER TABLE cannot make.
+        """
+        triggers = self._triggers()
+        self.execute("PRAGMA foreign_keys = OFF")
+        self.execute("PRAGMA legacy_alter_table = ON")
+        try:
+            with self.transaction():
+                yield
+                self._put_on_again(triggers)
+                self._check_keys()
+        finally:
+            self.execute("PRAGMA legacy_alter_table = OFF")
+            self.execute("PRAGMA foreign_keys = ON")
+
+    def _triggers(self) -> dict[tuple[str, str], tuple[str, str]]:
+        """The table and the statement of each trigger, by schema and name."""
+        return {
+            (schema, name): (table, sql)
+            for schema in self._schemas()
+            for name, table, sql in self.rows(
+                f"SELECT name, tbl_name, sql FROM {quoted(schema)}.sqlite_master "
+                "WHERE type = 'trigger'"
+            )
+        }
+
+    def _put_on_again(self, triggers: Mapping[tuple[str, str], tuple[str, str]]) -> None:
+        there, kinds = self._triggers(), self.kinds()
+        for (schema, name), (table, sql) in triggers.items():
+            if (schema, name) not in there and f"{schema}.{table}" in kinds:
+                at = re.compile(
+                    rf"(CREATE\s+TRIGGER\s+)(\S*\b{re.escape(name)}\b\S*)", re.IGNORECASE
+                )
+                whole = at.sub(lambda m: f"{m.group(1)}{quoted(f'{schema}.{name}')}", sql, count=1)  # noqa: B023
+                self.execute(whole)
+
+    def _check_keys(self) -> None:
+        for schema in self._schemas():
+            broken = self.rows(f"PRAGMA {quoted(schema)}.foreign_key_check")
+            if broken:
+                table, row, other = broken[0][:3]
+                raise TargetError(
+                    f"{self._path.name} says: {schema}.{table} (row {row}) points at no row of "
+                    f"{other}.",
+                    next="Nothing was changed by it. Mend the rows, and go on.",
+                )
+
+    @contextmanager
     def attempt(self) -> Iterator[None]:
         """Nothing to do: every statement counts by itself."""
         yield
@@ -165,6 +230,7 @@ class Sqlite:
                         name=f"{schema}.{name}",
                         sql=whole,
                         needs=None,
+                        shape=shape_of(whole, self.dialect) if kind == "table" else None,
                     )
                 )
         return found
@@ -184,6 +250,10 @@ class Sqlite:
         return [
             row[1] for row in self.rows("PRAGMA database_list") if row[1] not in {"main", "temp"}
         ]
+
+    def about_rows(self, name: str) -> int | None:
+        """None: in a file there is nothing that cannot be counted."""
+        return None
 
     def create_schema(self, schema: str) -> None:
         """Attach the schema's file, making it unless it is there."""

@@ -1,0 +1,231 @@
+"""The change that turns the structure which a schema has into the one that is wanted.
+
+Both sides are definitions in the database's own words, so that nothing differs by spelling alone.
+PostgreSQL alters what is there (:mod:`~inchworm.core.structure.altering`); DuckDB and SQLite can
+alter little, and make a table anew otherwise (:mod:`~inchworm.core.structure.rebuilding`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import asdict, dataclass, field, replace
+from enum import StrEnum
+from typing import Any
+
+from inchworm.core.errors import ProjectError
+from inchworm.core.sql.names import spelled
+from inchworm.core.structure.definitions import Definition, Thing
+
+
+class Effect(StrEnum):
+    """What a change does to those who work with the table, and to its rows."""
+
+    SAFE = "safe"
+    SLOW = "slow"
+    """It reads or writes every row, while others have to wait."""
+    LOSES = "loses data"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Demand:
+    """What must hold for a change to work: ``query`` counts the rows that stand in its way."""
+
+    query: str
+    said: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class Change:
+    """One change of a structure.
+
+    Attributes:
+        what: ``add column``, ``make anew`` ...
+        name: what it concerns, by real name.
+        statements: how it is done, in order.
+        late: whether it waits until models that read what goes have been replaced.
+        lost: tables (``ops.gauge``) and columns (``ops.gauge.river``) whose values go with it.
+        demands: what must hold for it to work.
+        rows: for each that is lost, how many rows have something there: ``about 2,000,000``.
+    """
+
+    what: str
+    name: str
+    statements: tuple[str, ...]
+    effect: Effect = Effect.SAFE
+    late: bool = False
+    lost: tuple[str, ...] = ()
+    demands: tuple[Demand, ...] = ()
+    rows: tuple[str, ...] = ()
+
+    def to_json(self) -> dict[str, Any]:
+        """The change as the ledger keeps it."""
+        return asdict(self)
+
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any]) -> Change:
+        """A change as the ledger kept it."""
+        return cls(
+            **{
+                **data,
+                "effect": Effect(data["effect"]),
+                "statements": tuple(data["statements"]),
+                "lost": tuple(data["lost"]),
+                "rows": tuple(data["rows"]),
+                "demands": tuple(Demand(**demand) for demand in data["demands"]),
+            }
+        )
+
+
+@dataclass(frozen=True, kw_only=True)
+class Renames:
+    """Names that changed, and whose values stay.
+
+    Attributes:
+        tables: old full name by new full name.
+        columns: old column by new table (full) and column.
+    """
+
+    tables: Mapping[str, str] = field(default_factory=dict)
+    columns: Mapping[tuple[str, str], str] = field(default_factory=dict)
+
+    def __bool__(self) -> bool:
+        return bool(self.tables or self.columns)
+
+    def table_before(self, name: str) -> str:
+        """What a table was called."""
+        return self.tables.get(name, name)
+
+    def column_before(self, table: str, column: str) -> str:
+        """What a column was called; the table is given by its new name."""
+        return self.columns.get((table, column), column)
+
+
+def tables_of(definitions: Iterable[Definition]) -> dict[str, Definition]:
+    """The tables among some definitions, by name.
+
+    Raises:
+        ProjectError: when the statement of one is not understood.
+    """
+    found = {d.name: d for d in definitions if d.thing is Thing.TABLE}
+    for definition in found.values():
+        if definition.shape is None:
+            raise ProjectError(
+                f"the structure of {definition.name} is not understood, so no change to it can be "
+                "worked out.",
+                next='Manage its schema with managed = "migrations".',
+            )
+    return found
+
+
+def renames_that_apply(
+    declared: Mapping[str, str], live: Sequence[Definition], wanted: Sequence[Definition]
+) -> Renames:
+    """Of the renames that a schema declares, those not done yet.
+
+    Args:
+        declared: new name by old; a table's, or ``table.column`` with the table's new name.
+        live: what is there.
+        wanted: what should be there.
+    """
+    before, after = tables_of(live), tables_of(wanted)
+    schema = next((name.partition(".")[0] for name in {**after, **before}), "")
+    tables: dict[str, str] = {}
+    for old, new in declared.items():
+        was, will = f"{schema}.{old}", f"{schema}.{new}"
+        goes = "." not in old and was in before and was not in after
+        if goes and will in after and will not in before:
+            tables[will] = was
+    columns: dict[tuple[str, str], str] = {}
+    for old, new in declared.items():
+        name, dot, column = old.partition(".")
+        table = f"{schema}.{name}"
+        there = before.get(tables.get(table, table))
+        then = after.get(table)
+        if dot and there is not None and then is not None and there.shape and then.shape:
+            has, gets = there.shape.by_name, then.shape.by_name
+            if column in has and column not in gets and new in gets and new not in has:
+                columns[table, new] = column
+    return Renames(tables=tables, columns=columns)
+
+
+def renaming(renames: Renames) -> list[Change]:
+    """The renames as statements, for a database in which all that uses a name follows it."""
+    changes = [
+        Change(
+            what="rename table",
+            name=old,
+            statements=(f"ALTER TABLE {sql_name(old)} RENAME TO {spelled(new.partition('.')[2])}",),
+        )
+        for new, old in renames.tables.items()
+    ]
+    for (table, new), old in renames.columns.items():
+        how = f"ALTER TABLE {sql_name(table)} RENAME COLUMN {spelled(old)} TO {spelled(new)}"
+        changes.append(Change(what="rename column", name=f"{table}.{old}", statements=(how,)))
+    return changes
+
+
+def under_schema(definition: Definition, old: str, new: str) -> Definition:
+    """A definition of what was made in a scratch schema, as if made in the real one.
+
+    The scratch schema's name is one that occurs nowhere else.
+    """
+
+    def told(text: str) -> str:
+        return text.replace(old, new)
+
+    shape = definition.shape
+    if shape is not None:
+        shape = replace(
+            shape,
+            columns=tuple(
+                replace(
+                    c,
+                    type=told(c.type),
+                    default=None if c.default is None else told(c.default),
+                    generated=None if c.generated is None else told(c.generated),
+                )
+                for c in shape.columns
+            ),
+            constraints={told(name): told(text) for name, text in shape.constraints.items()},
+            refers_to=frozenset(map(told, shape.refers_to)),
+        )
+    return replace(
+        definition,
+        name=told(definition.name),
+        sql=told(definition.sql),
+        needs=None if definition.needs is None else tuple(map(told, definition.needs)),
+        shape=shape,
+    )
+
+
+_INTEGERS = ("TINYINT", "SMALLINT", "INT", "BIGINT", "HUGEINT")
+_TEXT = frozenset({"TEXT", "VARCHAR"})
+
+
+def keeps_values(old: str, new: str) -> bool:
+    """Whether every value of one type is a value of another. Types as ``normal_type`` spells them.
+
+    What is not known to be so is not.
+    """
+    if old == new or new in _TEXT:
+        return True
+    (was, few), (will, more) = _cut(old), _cut(new)
+    if was in _INTEGERS and will in _INTEGERS:
+        return _INTEGERS.index(was) <= _INTEGERS.index(will)
+    if was == will == "VARCHAR" and few and more:
+        return few[0] <= more[0]
+    if was == will == "DECIMAL" and len(few) == len(more) == 2:
+        return few[1] <= more[1] and few[0] - few[1] <= more[0] - more[1]
+    return (was, will) in {("REAL", "DOUBLE"), ("REAL", "DOUBLE PRECISION"), ("DATE", "TIMESTAMP")}
+
+
+def _cut(type_: str) -> tuple[str, list[int]]:
+    """A type without its brackets, and the numbers in them."""
+    name, _, inside = type_.partition("(")
+    numbers = [int(n) for n in inside.rstrip(")").split(",") if n.strip().isdigit()]
+    return name.strip().replace("NUMERIC", "DECIMAL"), numbers
+
+
+def sql_name(name: str) -> str:
+    """``schema.table`` as it can stand in SQL."""
+    return ".".join(map(spelled, name.split(".", 1)))

@@ -1,0 +1,438 @@
+"""Changing a structure by making tables anew, for databases that can alter little.
+
+DuckDB and SQLite alter a few things in place. For anything else a table is copied aside, dropped,
+made again as it is wanted, and filled from its copy, all in one transaction. DuckDB lets no table
+go that a foreign key points at, so there the tables with such keys are made anew together with it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from inchworm.core.composition import aside
+from inchworm.core.sql.names import spelled
+from inchworm.core.sql.parse import tokens_of
+from inchworm.core.sql.types import normal_type
+from inchworm.core.structure.change import (
+    Change,
+    Demand,
+    Effect,
+    Renames,
+    keeps_values,
+    sql_name,
+    tables_of,
+)
+from inchworm.core.structure.definitions import Definition, Thing, in_working_order
+from inchworm.core.structure.shapes import ColumnShape, TableShape
+
+_COPY = "__copy"
+
+
+def rebuilt(
+    live: Sequence[Definition], wanted: Sequence[Definition], renames: Renames, dialect: str
+) -> list[Change]:
+    """What turns one structure into the other, in the order in which it can be done.
+
+    Raises:
+        ProjectError: when there is a difference for which no change can be worked out.
+    """
+    return _Rebuilding(live, wanted, renames, dialect).changes()
+
+
+class _Rebuilding:
+    def __init__(
+        self,
+        live: Sequence[Definition],
+        wanted: Sequence[Definition],
+        renames: Renames,
+        dialect: str,
+    ) -> None:
+        self.live = {d.key: d for d in live}
+        self.wanted = {d.key: d for d in wanted}
+        self.renames = renames
+        self.dialect = dialect
+        self.before = tables_of(live)
+        self.after = tables_of(wanted)
+        self.sequences = [
+            d.name
+            for d in live
+            if d.thing is Thing.SEQUENCE
+            and d.key in self.wanted
+            and self.wanted[d.key].sql != d.sql
+        ]
+        self.anew = self._anew()
+        """Tables that are made anew, by their new names."""
+        sources = {renames.table_before(name) for name in self.anew}
+        kept = {renames.table_before(name) for name in self.after}
+        self.gone = [name for name in self.before if name not in kept]
+        self.sources = sources
+
+    def changes(self) -> list[Change]:
+        stages = [
+            self._drop_views(),
+            self._drop_indexes(),
+            self._sequences(),
+            self._tables(),
+            *(self._in_place(name) for name in self.after),
+            self._indexes(),
+            self._views(),
+            self._comments(),
+            self._late(),
+        ]
+        return [change for stage in stages for change in stage]
+
+    # ---- which tables -------------------------------------------------------------------------
+
+    def _shapes(self, name: str) -> tuple[TableShape, TableShape] | None:
+        """A table that stays, as it is and as it is wanted."""
+        old, new = self.before.get(self.renames.table_before(name)), self.after[name]
+        if old is None or old.shape is None or new.shape is None:
+            return None
+        return old.shape, new.shape
+
+    def _anew(self) -> list[str]:
+        found = {name for name in self.after if self._must_be_anew(name)}
+        if self.dialect == "duckdb":
+            found |= {
+                name
+                for name in self.after
+                if self._shapes(name) is not None
+                and any(self._uses(name, sequence) for sequence in self.sequences)
+            }
+            while more := {n for n in self.after if n not in found and self._refers(n, found)}:
+                found |= more
+        ordered = in_working_order([self.after[name] for name in sorted(found)], self.dialect)
+        return [definition.name for definition in ordered]
+
+    def _refers(self, name: str, others: set[str]) -> bool:
+        shapes = self._shapes(name)
+        before = {self.renames.table_before(other) for other in others}
+        return shapes is not None and not shapes[0].refers_to.isdisjoint(before)
+
+    def _uses(self, name: str, sequence: str) -> bool:
+        return sequence in self.before[self.renames.table_before(name)].sql.replace('"', "")
+
+    def _must_be_anew(self, name: str) -> bool:
+        shapes = self._shapes(name)
+        if shapes is None:
+            return False
+        old, new = shapes
+        if name in self.renames.tables or any(table == name for table, _ in self.renames.columns):
+            return True
+        if dict(old.constraints) != dict(new.constraints) or old.options != new.options:
+            return True
+        return not all(
+            self._alters(name, old.by_name.get(c), new.by_name.get(c))
+            for c in {**old.by_name, **new.by_name}
+            if old.by_name.get(c) != new.by_name.get(c)
+        )
+
+    def _alters(self, table: str, old: ColumnShape | None, new: ColumnShape | None) -> bool:
+        """Whether the database can make this change of a column in place."""
+        if old is None and new is not None:
+            is_plain = not (new.required or new.generated or new.rest)
+            return is_plain and "(" not in (new.default or "").strip("()")
+        is_duckdb = self.dialect == "duckdb"
+        if new is None and old is not None:
+            is_plain = not (old.generated or old.rest)
+            return is_plain and not self._is_mentioned(table, old.name)
+        if old is None or new is None or not is_duckdb or old.generated or new.generated:
+            return False
+        if old.rest != new.rest:
+            return False
+        only_default = (old.type, old.required) == (new.type, new.required)
+        return only_default or self._is_free(table)
+
+    def _is_mentioned(self, table: str, column: str) -> bool:
+        """Whether anything else of a table may use a column; by name alone, to be safe."""
+        if self.dialect == "duckdb" and not self._is_free(table):
+            return True
+        definition = self.before[table]
+        texts = [definition.sql.split("(", 1)[1].lower().replace('"', "")]
+        texts += [index.sql.lower() for index in self._indexes_of(table)]
+        return sum(text.count(column.lower()) for text in texts) > 1
+
+    def _is_free(self, table: str) -> bool:
+        """Whether DuckDB alters a table at all: nothing may depend on it, or it on others."""
+        shape = self.before[table].shape
+        points_here = any(
+            d.shape is not None and table in d.shape.refers_to for d in self.before.values()
+        )
+        is_alone = shape is not None and not shape.refers_to and not shape.constraints
+        has_keys = shape is not None and any(c.rest for c in shape.columns)
+        return is_alone and not has_keys and not points_here and not self._indexes_of(table)
+
+    def _indexes_of(self, table: str) -> list[Definition]:
+        return [
+            d
+            for d in self.live.values()
+            if d.thing is Thing.INDEX and table in _table_of(d, self.dialect)
+        ]
+
+    # ---- what is done -------------------------------------------------------------------------
+
+    def _drop_views(self) -> Iterator[Change]:
+        for view in reversed(self._of(self.live.values(), Thing.VIEW)):
+            if self._view_goes(view) and (view.key in self.wanted or self.anew):
+                yield _plain("drop view", view.name, f"DROP VIEW {sql_name(view.name)}")
+
+    def _view_goes(self, view: Definition) -> bool:
+        new = self.wanted.get(view.key)
+        drops = any(
+            s and set(s[0].by_name) - set(s[1].by_name) for s in map(self._shapes, self.after)
+        )
+        return bool(self.anew) or drops or new is None or new.sql != view.sql
+
+    def _views(self) -> Iterator[Change]:
+        for view in self._of(self.wanted.values(), Thing.VIEW):
+            old = self.live.get(view.key)
+            if old is None or self._view_goes(old):
+                yield _plain("make view", view.name, view.sql)
+
+    def _drop_indexes(self) -> Iterator[Change]:
+        for index in self._of(self.live.values(), Thing.INDEX):
+            if not self._index_stays(index):
+                yield _plain("drop index", index.name, f"DROP INDEX {sql_name(index.name)}")
+
+    def _index_stays(self, index: Definition) -> bool:
+        new = self.wanted.get(index.key)
+        table = next(iter(_table_of(index, self.dialect)), "")
+        same = new is not None and new.sql == index.sql
+        return same and table not in self.sources
+
+    def _indexes(self) -> Iterator[Change]:
+        for index in self._of(self.wanted.values(), Thing.INDEX):
+            old = self.live.get(index.key)
+            if old is None or not self._index_stays(old):
+                table = next(iter(_table_of(index, self.dialect)), "")
+                is_new = self.renames.table_before(table) not in self.before
+                effect = Effect.SAFE if is_new else Effect.SLOW
+                yield _plain("make index", index.name, index.sql, effect)
+
+    def _sequences(self) -> Iterator[Change]:
+        for new in self._of(self.wanted.values(), Thing.SEQUENCE):
+            if new.key not in self.live:
+                yield _plain("make sequence", new.name, new.sql)
+
+    def _tables(self) -> Iterator[Change]:
+        if self.anew:
+            yield self._set_aside()
+        for name in self.sequences:
+            again = (f"DROP SEQUENCE {sql_name(name)}", self.wanted[f"sequence {name}"].sql)
+            yield Change(what="make sequence anew", name=name, statements=again)
+        for table in self._of(self.wanted.values(), Thing.TABLE):
+            if self._shapes(table.name) is None:
+                yield _plain("make table", table.name, table.sql)
+            elif table.name in self.anew:
+                yield self._made_anew(table)
+
+    def _set_aside(self) -> Change:
+        """What is made anew is copied, and goes; before it, what points at it and goes anyway."""
+        was = {name: self.renames.table_before(name) for name in self.anew}
+        leaving = [name for name in self.gone if self._points_at_sources(name)]
+        going = in_working_order(
+            [self.before[name] for name in (*leaving, *was.values())], self.dialect
+        )
+        return Change(
+            what="set aside",
+            name=", ".join(was.values()),
+            statements=(
+                *(
+                    f"CREATE TABLE {sql_name(aside(new, _COPY))} AS SELECT * FROM {sql_name(old)}"
+                    for new, old in was.items()
+                ),
+                *(f"DROP TABLE {sql_name(d.name)}" for d in reversed(going)),
+            ),
+            effect=Effect.LOSES if leaving else Effect.SLOW,
+            lost=tuple(leaving),
+        )
+
+    def _made_anew(self, table: Definition) -> Change:
+        copy = aside(table.name, _COPY)
+        lost = tuple(self._lost(table.name))
+        return Change(
+            what="make anew",
+            name=table.name,
+            statements=(
+                table.sql,
+                *self._filled(table.name, copy),
+                f"DROP TABLE {sql_name(copy)}",
+            ),
+            effect=Effect.LOSES if lost else Effect.SLOW,
+            lost=lost,
+            demands=tuple(self._demands(table.name)),
+        )
+
+    def _points_at_sources(self, name: str) -> bool:
+        shape = self.before[name].shape
+        return shape is not None and not shape.refers_to.isdisjoint(self.sources)
+
+    def _filled(self, name: str, copy: str) -> Iterator[str]:
+        pairs = self._pairs(name)
+        if pairs:
+            into = ", ".join(spelled(new.name) for _, new in pairs)
+            values = ", ".join(spelled(old.name) for old, _ in pairs)
+            yield (f"INSERT INTO {sql_name(name)} ({into}) SELECT {values} FROM {sql_name(copy)}")
+
+    def _pairs(self, name: str) -> list[tuple[ColumnShape, ColumnShape]]:
+        """The columns whose values are taken along, before and after."""
+        shapes = self._shapes(name)
+        assert shapes is not None  # only tables that are there are made anew
+        old, new = shapes
+        return [
+            (old.by_name[before], column)
+            for column in new.columns
+            if column.generated is None
+            and (before := self.renames.column_before(name, column.name)) in old.by_name
+        ]
+
+    def _lost(self, name: str) -> Iterator[str]:
+        """Columns that go, and those of which not every value fits any more."""
+        shapes = self._shapes(name)
+        assert shapes is not None
+        source = self.renames.table_before(name)
+        pairs = self._pairs(name)
+        stays = {old.name for old, _ in pairs}
+        for column in shapes[0].columns:
+            if column.name not in stays and column.generated is None:
+                yield f"{source}.{column.name}"
+        for old, new in pairs:
+            types = (normal_type(c.type, self.dialect) for c in (old, new))
+            if self.dialect != "sqlite" and not keeps_values(*types):
+                yield f"{source}.{old.name}"
+
+    def _demands(self, name: str) -> Iterator[Demand]:
+        shapes = self._shapes(name)
+        assert shapes is not None
+        source = self.renames.table_before(name)
+        from_old = {new.name: old for old, new in self._pairs(name)}
+        for column in shapes[1].columns:
+            old = from_old.get(column.name)
+            fills_itself = column.default is not None or column.generated or "KEY" in column.rest
+            if column.required and old is None and not fills_itself:
+                said = f"{name}.{column.name} is required and has no default"
+                yield Demand(query=f"SELECT count(*) FROM {sql_name(source)}", said=said)
+            elif column.required and old is not None and not old.required:
+                empty = f"SELECT count(*) FROM {sql_name(source)} WHERE {spelled(old.name)} IS NULL"
+                yield Demand(
+                    query=empty, said=f"{name}.{column.name} is to be required, and is empty"
+                )
+
+    def _in_place(self, name: str) -> Iterator[Change]:
+        shapes = self._shapes(name)
+        if shapes is None or name in self.anew:
+            return
+        old, new = shapes
+        for column in new.columns:
+            before = old.by_name.get(column.name)
+            if before is None:
+                how = f"ADD COLUMN {spelled(column.name)} {column.type}"
+                if column.default is not None:
+                    how += f" DEFAULT {column.default}"
+                yield self._alter("add column", name, column.name, how)
+            elif before != column:
+                yield from self._altered(name, before, column)
+
+    def _altered(self, table: str, old: ColumnShape, new: ColumnShape) -> Iterator[Change]:
+        name = new.name
+        column = f"ALTER COLUMN {spelled(name)}"
+        if old.type != new.type:
+            types = (normal_type(c.type, self.dialect) for c in (old, new))
+            keeps = keeps_values(*types)
+            if old.default is not None:
+                yield self._alter("no default", table, name, f"{column} DROP DEFAULT")
+            yield Change(
+                what=f"type {old.type} to {new.type}",
+                name=f"{table}.{name}",
+                statements=(f"ALTER TABLE {sql_name(table)} {column} TYPE {new.type}",),
+                effect=Effect.SLOW if keeps else Effect.LOSES,
+                lost=() if keeps else (f"{table}.{name}",),
+            )
+        if new.default is None and old.default is not None and old.type == new.type:
+            yield self._alter("no default", table, name, f"{column} DROP DEFAULT")
+        elif new.default is not None and (old.default != new.default or old.type != new.type):
+            yield self._alter("default", table, name, f"{column} SET DEFAULT {new.default}")
+        if new.required and not old.required:
+            empty = f"SELECT count(*) FROM {sql_name(table)} WHERE {spelled(name)} IS NULL"
+            said = f"{table}.{name} is to be required, and is empty"
+            yield Change(
+                what="required",
+                name=f"{table}.{name}",
+                statements=(f"ALTER TABLE {sql_name(table)} {column} SET NOT NULL",),
+                effect=Effect.SLOW,
+                demands=(Demand(query=empty, said=said),),
+            )
+        elif old.required and not new.required:
+            yield self._alter("not required", table, name, f"{column} DROP NOT NULL")
+
+    def _alter(self, what: str, table: str, column: str, how: str) -> Change:
+        return _plain(what, f"{table}.{column}", f"ALTER TABLE {sql_name(table)} {how}")
+
+    def _comments(self) -> Iterator[Change]:
+        for new in self._of(self.wanted.values(), Thing.COMMENT):
+            old = self.live.get(new.key)
+            table = (new.needs or ("",))[0]
+            if old is None or old.sql != new.sql or table in self.anew:
+                yield _plain("comment", new.name, new.sql)
+        for old in self._of(self.live.values(), Thing.COMMENT):
+            table = (old.needs or ("",))[0]
+            column = old.name.removeprefix(f"{table}.") if old.name != table else None
+            shapes = self._shapes(table) if table in self.after else None
+            stays = shapes is not None and (column is None or column in shapes[1].by_name)
+            if old.key not in self.wanted and stays and table not in self.anew:
+                yield _plain("comment", old.name, old.sql.split(" IS ", 1)[0] + " IS NULL")
+
+    def _late(self) -> Iterator[Change]:
+        for view in reversed(self._of(self.live.values(), Thing.VIEW)):
+            if view.key not in self.wanted and not self.anew:
+                how = f"DROP VIEW {sql_name(view.name)}"
+                yield Change(what="drop view", name=view.name, statements=(how,), late=True)
+        for name in self.after:
+            shapes = self._shapes(name)
+            for column in shapes[0].columns if shapes and name not in self.anew else ():
+                if shapes and column.name not in shapes[1].by_name:
+                    yield Change(
+                        what="drop column",
+                        name=f"{name}.{column.name}",
+                        statements=(
+                            f"ALTER TABLE {sql_name(name)} DROP COLUMN {spelled(column.name)}",
+                        ),
+                        effect=Effect.LOSES,
+                        late=True,
+                        lost=(f"{name}.{column.name}",),
+                    )
+        leaving = [
+            self.before[n] for n in self.gone if not (self.anew and self._points_at_sources(n))
+        ]
+        for table in reversed(in_working_order(leaving, self.dialect)):
+            yield Change(
+                what="drop table",
+                name=table.name,
+                statements=(f"DROP TABLE {sql_name(table.name)}",),
+                effect=Effect.LOSES,
+                late=True,
+                lost=(table.name,),
+            )
+        for old in self._of(self.live.values(), Thing.SEQUENCE):
+            if old.key not in self.wanted:
+                how = f"DROP SEQUENCE {sql_name(old.name)}"
+                yield Change(what="drop sequence", name=old.name, statements=(how,), late=True)
+
+    def _of(self, definitions: object, thing: Thing) -> list[Definition]:
+        chosen = [d for d in definitions if d.thing is thing]  # type: ignore[attr-defined]
+        return in_working_order(chosen, self.dialect)
+
+
+def _plain(what: str, name: str, sql: str, effect: Effect = Effect.SAFE) -> Change:
+    return Change(what=what, name=name, statements=(sql,), effect=effect)
+
+
+def _table_of(index: Definition, dialect: str) -> set[str]:
+    """The table that an index is on."""
+    schema = index.name.partition(".")[0]
+    words = [token.text for token in tokens_of(index.sql, dialect)]
+    upper = [word.upper() for word in words]
+    at = upper.index("ON") + 1
+    if at + 1 < len(words) and words[at + 1] == ".":
+        return {f"{words[at]}.{words[at + 2]}"}
+    return {f"{schema}.{words[at]}"}

@@ -1,0 +1,201 @@
+"""What a schema that is managed by its wanted structure needs, asked of the real database.
+
+The database itself tells both sides: what is there, and, in a scratch place, what the script of the
+wanted structure makes. So both are in the same words.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from inchworm.core.checks import rules
+from inchworm.core.composition import BESIDE, KEPT
+from inchworm.core.drafting import Planned
+from inchworm.core.errors import InchwormError, TargetError
+from inchworm.core.facts import Assembly
+from inchworm.core.parts import Kind, PartId
+from inchworm.core.sql.parse import split_script
+from inchworm.core.sql.render import with_real_names
+from inchworm.core.structure.change import (
+    Change,
+    Renames,
+    renames_that_apply,
+    renaming,
+    under_schema,
+)
+from inchworm.core.structure.definitions import Definition, Thing, in_working_order
+from inchworm.core.structure.wanted import changes_between
+from inchworm.engine.naming import Naming
+from inchworm.engine.refusal import line_of_named
+from inchworm.targets.databases import Database
+from inchworm.targets.databases.base import quoted, quoted_one
+
+
+@dataclass(frozen=True, kw_only=True)
+class Wanted:
+    """What one schema should have, in its database's words.
+
+    Attributes:
+        schema: its real name.
+        others: tables there that models and notebooks provide, which are none of its business.
+    """
+
+    schema: str
+    definitions: tuple[Definition, ...]
+    renames: Mapping[str, str]
+    others: frozenset[str]
+
+    def changes(self, database: Database) -> list[Change]:
+        """What there is to be done now.
+
+        Raises:
+            ProjectError: when there is a difference for which no change can be worked out.
+        """
+        live = own_definitions(database, self.schema, self.others)
+        renames = renames_that_apply(self.renames, live, self.definitions)
+        renamed = None
+        if renames and database.dialect == "postgres":
+            renamed = _after_renames(database, self.schema, live, renames)
+        return changes_between(live, self.definitions, database.dialect, renames, renamed)
+
+
+def wanted_structure(
+    database: Database,
+    assembly: Assembly,
+    naming: Naming,
+    part: PartId,
+    document: Mapping[str, Any],
+) -> Wanted:
+    """Have the database say what the script of a wanted structure makes.
+
+    Raises:
+        TargetError: when it refuses the script.
+    """
+    real = naming.schema(part.name)
+    with database.scratch(real) as (board, name):
+        for statement in split_script(document["wanted"], assembly.dialect):
+            told = naming.statement(statement)
+            if name != real:
+                told = with_real_names(
+                    told, lambda s: name if s == real else s, database.dialect, database.dialect
+                )
+            board.execute(told)
+        made = tuple(under_schema(d, name, real) for d in board.definitions([name]))
+    provided = {
+        naming.table(table.name)
+        for other, facts in assembly.facts.items()
+        if other.kind is not Kind.SCHEMA
+        for table in facts.provides
+    }
+    return Wanted(
+        schema=real,
+        definitions=made,
+        renames=document["renames"],
+        others=frozenset(n for n in provided if n.rpartition(".")[0] == real),
+    )
+
+
+def own_definitions(database: Database, schema: str, others: frozenset[str]) -> list[Definition]:
+    """What a schema has, without what models and notebooks have there."""
+    return [
+        d
+        for d in database.definitions([schema])
+        if d.name not in others
+        and not d.name.endswith((BESIDE, KEPT))
+        and others.isdisjoint(d.needs if d.thing is not Thing.VIEW and d.needs else ())
+    ]
+
+
+def _after_renames(
+    database: Database, schema: str, live: Sequence[Definition], renames: Renames
+) -> list[Definition]:
+    """What is there after the renames: the database carries a name into all that uses it."""
+    with database.scratch(schema) as (board, name):
+
+        def here(sql: str) -> str:
+            return with_real_names(
+                sql, lambda s: name if s == schema else s, board.dialect, board.dialect
+            )
+
+        for definition in in_working_order(live, board.dialect):
+            board.execute(here(definition.sql))
+        for change in renaming(renames):
+            for statement in change.statements:
+                board.execute(here(statement))
+        return [under_schema(d, name, schema) for d in board.definitions([name])]
+
+
+def plan_structures(
+    database: Database,
+    assembly: Assembly,
+    naming: Naming,
+    documents: Mapping[PartId, Mapping[str, Any]],
+    others_live: Collection[str],
+) -> dict[PartId, Planned]:
+    """The changes that every schema with a wanted structure needs, each with the rows at stake.
+
+    Args:
+        documents: the parts as they are rendered for the environment.
+        others_live: real names of what models that are live provide.
+    """
+    planned: dict[PartId, Planned] = {}
+    for part in assembly.of_kind(Kind.SCHEMA):
+        document = documents[part]
+        if "wanted" not in document:
+            continue
+        file = f"schemas/{part.name}/tables.sql"
+        try:
+            wanted = wanted_structure(database, assembly, naming, part, document)
+            wanted = replace(wanted, others=wanted.others | frozenset(others_live))
+            changes = tuple(_counted(database, change) for change in wanted.changes(database))
+        except InchwormError as error:
+            said = error.what.partition(" says: ")[2] if isinstance(error, TargetError) else ""
+            remedy = error.next if not said else None
+            finding = rules.DOES_NOT_BIND.finding(
+                said or error.what,
+                part=part,
+                file=file,
+                line=line_of_named(said, document["wanted"]),
+                remedy=remedy,
+            )
+            planned[part] = Planned(changes=(), findings=(finding,))
+            continue
+        stuck = [
+            rules.ROWS_IN_THE_WAY.finding(
+                f"{said}, with {rows:,} {'row' if rows == 1 else 'rows'} there",
+                part=part,
+                file=file,
+            )
+            for change in changes
+            for said, rows in _in_the_way(database, change)
+        ]
+        planned[part] = Planned(changes=changes, findings=tuple(stuck))
+    return planned
+
+
+def _counted(database: Database, change: Change) -> Change:
+    """The change, with how many rows have something to lose."""
+    if not change.lost:
+        return change
+    return replace(change, rows=tuple(_rows(database, name) for name in change.lost))
+
+
+def _rows(database: Database, name: str) -> str:
+    """How many rows of a table there are, or have a value in a column; as text."""
+    schema, table, *column = name.split(".", 2)
+    full = f"{schema}.{table}"
+    roughly = database.about_rows(full)
+    if roughly is not None:
+        return f"about {roughly:,}"
+    what = quoted_one(column[0]) if column else "*"
+    ((count,),) = database.rows(f"SELECT count({what}) FROM {quoted(full)}")
+    return f"{count:,}"
+
+
+def _in_the_way(database: Database, change: Change) -> Iterator[tuple[str, int]]:
+    for demand in change.demands:
+        ((count,),) = database.rows(demand.query)
+        if count:
+            yield demand.said, int(count)

@@ -1,0 +1,157 @@
+"""A schema that gets the structure that is wanted, through promotions, in each kind of database."""
+
+from __future__ import annotations
+
+import pytest
+
+from inchworm.targets.databases import connect
+from tests.driver import Program
+
+SETTINGS = 'about = "What staff keep"\nmanaged = "structure"\n'
+TABLES = """\
+CREATE TABLE staff.station (id INTEGER NOT NULL PRIMARY KEY, stream VARCHAR(20), note TEXT);
+CREATE TABLE staff.visit (
+  id INTEGER NOT NULL, station INTEGER NOT NULL REFERENCES staff.station (id), made_on DATE
+);
+CREATE INDEX visit_at ON staff.visit (made_on);
+"""
+LATER = """\
+CREATE TABLE staff.gauge (id INTEGER NOT NULL PRIMARY KEY, river VARCHAR(40), height_cm INTEGER);
+CREATE TABLE staff.visit (
+  id INTEGER NOT NULL, station INTEGER NOT NULL REFERENCES staff.gauge (id), made_on DATE,
+  by_whom TEXT DEFAULT 'unknown'
+);
+CREATE INDEX visit_at ON staff.visit (made_on, station);
+"""
+MAY_LOSE = '[databases.main]\nmay_lose = ["staff.station.note"]'
+RENAMES = '[renames]\nstation = "gauge"\n"gauge.stream" = "river"\n'
+
+
+@pytest.fixture(params=["duckdb", "sqlite", "postgresql"])
+def place(request: pytest.FixtureRequest, starter: Program) -> tuple[Program, str]:
+    """A new project with a schema of wanted structure, and its development database."""
+    url = f"{request.param}:///data/dev.{request.param}"
+    if request.param == "postgresql":
+        url = str(request.getfixturevalue("postgres_url"))
+    starter.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", url)
+    starter.write("schemas/staff/schema.toml", SETTINGS)
+    starter.write("schemas/staff/tables.sql", TABLES)
+    starter.write(
+        "models/report/noted.sql",
+        '/*---\nstore = "table"\n---*/\nSELECT id, note FROM staff.station',
+    )
+    return starter, url
+
+
+def asked(program: Program, url: str, *statements: str) -> list[tuple[object, ...]]:
+    """What the database says to the last of some statements."""
+    database = connect(url, root=program.folder)
+    for statement in statements[:-1]:
+        database.execute(statement)
+    found = database.rows(statements[-1])
+    database.close()
+    return found
+
+
+def test_it_comes_about_and_changes_with_its_rows(place: tuple[Program, str]) -> None:
+    """Renames keep values, additions need nothing, and what goes waits for the models."""
+    program, url = place
+    assert program.promote(program.pack(), "dev").json["state"] == "done"
+    assert program.promote(program.pack(), "dev").json["state"] == "nothing to do"
+    asked(
+        program,
+        url,
+        "INSERT INTO staff.station VALUES (1, 'Ash', 'high'), (2, 'Birch', NULL)",
+        "INSERT INTO staff.visit VALUES (7, 2, '2026-03-01')",
+        "SELECT 1",
+    )
+    program.write("schemas/staff/schema.toml", SETTINGS + RENAMES)
+    program.write("schemas/staff/tables.sql", LATER)
+    program.write("models/report/noted.sql", "SELECT id, river FROM staff.gauge")
+    if url.startswith("sqlite"):  # a view there cannot read another schema
+        program.edit("models/report/noted.sql", "SELECT", '/*---\nstore = "table"\n---*/\nSELECT')
+    refused = program.promote(program.pack(), "dev", code=1).json
+    lost = [f for f in refused["findings"] if f["rule"] == "schema/loses-data"]
+    assert [f["message"].partition(" loses ")[2] for f in lost] == [
+        "1 values of staff.station.note"
+    ]
+    program.edit("environments/dev.toml", "[databases.main]", MAY_LOSE)
+    done = program.promote(program.pack(), "dev").json
+    assert done["state"] == "done"
+    assert asked(program, url, "SELECT id, river, height_cm FROM staff.gauge ORDER BY 1") == [
+        (1, "Ash", None),
+        (2, "Birch", None),
+    ]
+    assert asked(program, url, "SELECT station, by_whom FROM staff.visit") == [(2, "unknown")]
+    assert asked(program, url, "SELECT river FROM report.noted ORDER BY 1")[0] == ("Ash",)
+    assert program.promote(program.pack(), "dev").json["state"] == "nothing to do"
+    assert program("drift", "dev", "--json").json["drifted"] == []
+
+
+def test_rows_in_the_way_are_found_before_anything_runs(starter: Program) -> None:
+    """A required column without a default, and empty values where one is to be required."""
+    starter.write("schemas/staff/schema.toml", SETTINGS)
+    starter.write("schemas/staff/tables.sql", "CREATE TABLE staff.note (id INTEGER, text TEXT);")
+    starter.promote(starter.pack(), "dev")
+    url = "duckdb:///.inchworm/dev.duckdb"
+    asked(starter, url, "INSERT INTO staff.note VALUES (1, NULL), (2, 'x')", "SELECT 1")
+    starter.write(
+        "schemas/staff/tables.sql",
+        "CREATE TABLE staff.note (id INTEGER, text TEXT NOT NULL, by_whom TEXT NOT NULL);",
+    )
+    refused = starter.promote(starter.pack(), "dev", code=1).json
+    assert [f["message"] for f in refused["findings"]] == [
+        "staff.note.by_whom is required and has no default, with 2 rows there",
+        "staff.note.text is to be required, and is empty, with 1 row there",
+    ]
+    assert {f["rule"] for f in refused["findings"]} == {"schema/rows-in-the-way"}
+
+
+def test_the_draft_shows_what_will_run(starter: Program) -> None:
+    """Every statement, and what it does to those who work there."""
+    starter.write("schemas/staff/schema.toml", SETTINGS)
+    starter.write("schemas/staff/tables.sql", "CREATE TABLE staff.note (id INTEGER);")
+    starter.promote(starter.pack(), "dev")
+    starter.write(
+        "schemas/staff/tables.sql",
+        "CREATE TABLE staff.note (id BIGINT, text TEXT); CREATE INDEX by_id ON staff.note (id);",
+    )
+    shown = starter("promote", starter.pack(), "--to", "dev", "--draft").text
+    assert "change schema:staff wanted structure 2 slow, 1 safe" in shown
+    assert "type INT to BIGINT staff.note.id slow" in shown
+    assert "ALTER TABLE staff.note ALTER COLUMN id TYPE BIGINT" in shown
+    assert 'CREATE INDEX by_id ON staff.note(id)' in shown
+
+
+def test_a_change_by_hand_after_the_draft_stops_it(starter: Program) -> None:
+    """What was reviewed would not lead to what is wanted any more: nothing is changed."""
+    starter.write("schemas/staff/schema.toml", SETTINGS)
+    starter.write("schemas/staff/tables.sql", "CREATE TABLE staff.note (id INTEGER);")
+    starter.promote(starter.pack(), "dev")
+    starter.write("schemas/staff/tables.sql", "CREATE TABLE staff.note (id INTEGER, text TEXT);")
+    drafted = starter("promote", starter.pack(), "--to", "dev", "--draft", "--json").json
+    url = "duckdb:///.inchworm/dev.duckdb"
+    asked(starter, url, "CREATE UNIQUE INDEX by_hand ON staff.note (id)", "SELECT 1")
+    answer = starter("promote", drafted["id"], "--yes", code=1)
+    assert "did not become what is wanted" in answer.text
+    assert asked(
+        starter, url, "SELECT count(*) FROM duckdb_columns() WHERE table_name = 'note'"
+    ) == [(1,)]
+
+
+@pytest.mark.parametrize(
+    ("settings", "tables", "rule"),
+    [
+        (SETTINGS, "INSERT INTO staff.note VALUES (1);", "schema/not-a-definition"),
+        (SETTINGS, "DROP TABLE staff.old;", "schema/not-a-definition"),
+        (SETTINGS + '[renames]\nold = "new"\n', "", "schema/rename-unknown"),
+        (SETTINGS + '[renames]\n"note.a" = "b"\n', "", "schema/rename-unknown"),
+    ],
+)
+def test_what_is_wrong_with_a_wanted_structure(
+    starter: Program, settings: str, tables: str, rule: str
+) -> None:
+    """Is found at check."""
+    starter.write("schemas/staff/schema.toml", settings)
+    starter.write("schemas/staff/tables.sql", f"CREATE TABLE staff.note (id INTEGER);\n{tables}")
+    assert rule in {finding["rule"] for finding in starter.findings()}

@@ -7,7 +7,10 @@ own.
 
 from __future__ import annotations
 
+import os
+import shutil
 import statistics
+import subprocess
 import sys
 import tempfile
 import threading
@@ -17,7 +20,12 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from inchworm.cli.app import LOCKS, App, now
 from inchworm.core.composition import BESIDE, KEPT, RanMigration
+from inchworm.core.promotion import Phase, State, Step, StepReport
+from inchworm.engine.carry_out import Reporter, Work, carry_out
+from inchworm.engine.promote import make_draft, prepare
+from inchworm.project.starter import write_starter
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.base import Switch
 from inchworm.targets.databases.bookkeeping import Bookkeeping
@@ -26,6 +34,8 @@ MIGRATIONS = 200
 TABLES = 2_000
 SWITCHED = 500
 RUNS = 3
+MODELS = 50
+THREADS = 4
 
 
 @contextmanager
@@ -168,6 +178,110 @@ def switch_over(kind: str, address: str | None) -> None:
         line(f"{kind}: switch-over of {SWITCHED} tables", took)
 
 
+def one_second(database: Database) -> str:
+    """A SELECT that takes about a second: waiting on a server, else reckoning."""
+    if database.dialect == "postgres":
+        return "SELECT pg_sleep(1)::text AS x"
+    rows = 40_000_000
+    took = timed(lambda: database.rows(_reckoning(rows)))
+    return _reckoning(int(rows / took))
+
+
+def _reckoning(rows: int) -> str:
+    return f"SELECT sum(sin(i)) AS x FROM range({rows}) AS r(i)"
+
+
+class Building(Reporter):
+    """Measures from the first model's begin to the last one's end."""
+
+    def __init__(self) -> None:
+        self.began: float | None = None
+        self.took = 0.0
+
+    def step_started(self, step: Step) -> None:
+        if step.phase is Phase.BUILD and self.began is None:
+            self.began = time.perf_counter()
+
+    def step_ended(self, step: Step, report: StepReport) -> None:
+        if step.phase is Phase.BUILD and self.began is not None:
+            self.took = time.perf_counter() - self.began
+
+
+def promoted(url: str, sql: str) -> float:
+    """Seconds that a promotion of MODELS new models spends on building them."""
+    with tempfile.TemporaryDirectory() as name:
+        root = Path(name)
+        write_starter(root / "p", "bench", "postgres" if "postgres" in url else "duckdb")
+        os.chdir(root / "p")
+        environment = Path("environments/dev.toml")
+        text = environment.read_text().replace("duckdb:///.inchworm/dev.duckdb", url)
+        environment.write_text(text.replace(f'"{url}"', f'"{url}"\nthreads = {THREADS}'))
+        for old in ("models/report", "pipelines"):
+            shutil.rmtree(old)
+        Path("models/m").mkdir(parents=True)
+        for i in range(MODELS):
+            Path(f"models/m/t{i}.sql").write_text(f'/*---\nstore = "table"\n---*/\n{sql}')
+        subprocess.run([sys.executable, "-m", "inchworm", "pack"], check=True, capture_output=True)
+        app = App.here()
+        bundle = app.bundles.get(app.bundles.names()[0])
+        prepared = prepare(bundle, app.project.environment("dev"), app.today, {})
+        draft = make_draft(prepared, app.root, now()).draft
+        watch = Building()
+        done = carry_out(
+            Work(
+                prepared=prepared,
+                promotion=app.ledger.draft(draft, None),
+                ledger=app.ledger,
+                root=app.root,
+                locks=app.root / LOCKS,
+                by="bench",
+                now=now,
+                reporter=watch,
+            )
+        )
+        assert done.state is State.DONE, done.message
+        return watch.took
+
+
+def bare(connections: list[Database], sql: str) -> None:
+    """The same SELECTs into tables, by as many connections."""
+    left = iter(range(MODELS))
+    lock = threading.Lock()
+
+    def work(connection: Database) -> None:
+        while True:
+            with lock:
+                i = next(left, None)
+            if i is None:
+                return
+            connection.execute(f"CREATE TABLE m.t{i} AS {sql}")
+
+    threads = [threading.Thread(target=work, args=[each]) for each in connections]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+
+
+def building(kind: str, address: str | None) -> None:
+    """50 models of a second each on 4 threads, and the same SQL on four bare connections."""
+    with fresh(kind, address) as (database, url, root):
+        sql = one_second(database)
+        database.create_schema("m")
+        others = [other for _ in range(THREADS) if (other := database.another()) is not None]
+        for other in others if kind == "duckdb" else ():
+            other.execute(f"SET threads = {THREADS}")
+        plain = timed(lambda: bare(others, sql))
+        for other in others:
+            other.close()
+    with fresh(kind, address) as (database, url, root):
+        if kind == "duckdb":
+            database.close()
+            url = f"duckdb:///{root / 'd.duckdb'}"
+        ours = promoted(url, sql)
+    line(f"{kind}: {MODELS} models / four connections", ours, plain)
+
+
 def main() -> None:
     """Print the table."""
     address = sys.argv[1].rstrip("/") if len(sys.argv) > 1 else None
@@ -176,6 +290,7 @@ def main() -> None:
         migrations(kind, address)
         structure(kind, address)
         switch_over(kind, address)
+        building(kind, address)
 
 
 if __name__ == "__main__":

@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -30,6 +30,7 @@ from inchworm.core.promotion import (
     StepState,
 )
 from inchworm.engine.bind import bind, spelled
+from inchworm.engine.building import PARALLEL, THREADS, crew, needs_of, together
 from inchworm.engine.places import Lock, Place, open_place
 from inchworm.engine.promote import Prepared
 from inchworm.engine.steps import Steps
@@ -144,6 +145,8 @@ class _Carrier:
         self.place = place
         self.steps = work.promotion.draft.steps
         self.key = f"{work.ledger.id}:{work.promotion.id}"
+        self.begun: list[Step] = []
+        """Steps that have begun, and not ended."""
         self.doing = Steps(work.prepared, work.promotion, place, self.key, work.by, work.now)
 
     def run(self) -> Promotion:
@@ -158,41 +161,74 @@ class _Carrier:
             if refused:
                 message = f"the database refuses it, before the first step:{spelled(refused)}"
                 return work.ledger.move(work.promotion, State.FAILED, message)
-        for step in self.steps:
-            known = work.promotion.report_of(step).state
-            if known in {StepState.DONE, StepState.NOTHING_CHECKED}:
-                continue
-            if step.number in marks:
-                self._journal(step, StepReport(state=StepState.DONE, message="took effect before"))
-                continue
-            if self.doing.failed and step.phase is Phase.RECORD:
+        for group in self._outstanding(marks):
+            if self.doing.failed and group[0].phase is Phase.RECORD:
                 break
             try:
-                report = self._carry(step)
+                failed = self._together(group) if len(group) > 1 else self._alone(group[0])
             except KeyboardInterrupt:
-                self._stopped(step)
+                self._stopped(self.begun[0] if self.begun else group[0])
                 raise
-            if report.state is StepState.FAILED:
-                self.doing.failed.append(step.part)
-                if step.phase in BEFORE_SWITCH:
-                    return self._put_back(step, report)
+            if failed is not None:
+                self.doing.failed.append(failed.part)
+                if failed.phase in BEFORE_SWITCH:
+                    return self._put_back(failed)
         if self.doing.failed:
             message = f"{len(self.doing.failed)} of {len(self.steps)} steps failed"
             return work.ledger.move(work.promotion, State.PARTLY_DONE, message)
         return work.ledger.move(work.promotion, State.DONE)
 
-    def _carry(self, step: Step) -> StepReport:
+    def _outstanding(self, marks: Collection[int]) -> Iterator[list[Step]]:
+        """The steps that are not done yet; those that can be done beside each other together."""
+        together: list[Step] = []
+        for step in self.steps:
+            known = self.work.promotion.report_of(step).state
+            if known in {StepState.DONE, StepState.NOTHING_CHECKED}:
+                continue
+            if step.number in marks:
+                self._journal(step, StepReport(state=StepState.DONE, message="took effect before"))
+            elif step.phase in PARALLEL:
+                together.append(step)
+            else:
+                if together:
+                    yield together
+                    together = []
+                yield [step]
+        if together:
+            yield together
+
+    def _alone(self, step: Step) -> Step | None:
+        """Do a step; the step itself if it failed."""
+        if step.phase in PARALLEL:
+            self.doing.make_schemas()
+        self._begin(step)
+        return None if self._end(step, _done(self.doing, step)) else step
+
+    def _together(self, steps: Sequence[Step]) -> Step | None:
+        """Do steps on several connections; the first one that failed."""
+        self.doing.make_schemas()
+        failed: list[Step] = []
+
+        def end(step: Step, report: StepReport) -> bool:
+            is_well = self._end(step, report)
+            if not is_well:
+                failed.append(step)
+            return is_well
+
+        threads = self.work.prepared.environment.database.threads or THREADS
+        with crew(self.doing, min(threads, len(steps))) as workers:
+            together(workers, needs_of(steps, self.doing.assembly), self._begin, _done, end)
+        return failed[0] if failed else None
+
+    def _begin(self, step: Step) -> None:
+        self.begun.append(step)
         self.work.reporter.step_started(step)
         self.work.ledger.step(self.work.promotion, step.number, StepReport(state=StepState.RUNNING))
-        started = time.monotonic()
-        try:
-            report = self.doing.carry_out(step)
-        except InchwormError as error:
-            message = f"{error.what} {error.next or ''}".strip()
-            report = StepReport(state=StepState.FAILED, message=message)
-        report = replace(report, seconds=time.monotonic() - started)
+
+    def _end(self, step: Step, report: StepReport) -> bool:
+        self.begun.remove(step)
         self._journal(step, report)
-        return report
+        return report.state is not StepState.FAILED
 
     def _journal(self, step: Step, report: StepReport) -> None:
         self.work.ledger.step(self.work.promotion, step.number, report)
@@ -206,7 +242,7 @@ class _Carrier:
         message = f"stopped by {self.work.by} at step {step.number} of {len(self.steps)}"
         self.work.ledger.move(self.work.promotion, State.FAILED, message)
 
-    def _put_back(self, step: Step, report: StepReport) -> Promotion:
+    def _put_back(self, step: Step) -> Promotion:
         """A step failed before the switch-over: leave the environment as it was."""
         try:
             self.doing.discard_builds()
@@ -238,3 +274,14 @@ class _Carrier:
 
     def _wait_again(self, step: Step) -> None:
         self.work.ledger.step(self.work.promotion, step.number, StepReport(state=StepState.WAITING))
+
+
+def _done(doing: Steps, step: Step) -> StepReport:
+    """How a step ended, and how long it took."""
+    started = time.monotonic()
+    try:
+        report = doing.carry_out(step)
+    except InchwormError as error:
+        message = f"{error.what} {error.next or ''}".strip()
+        report = StepReport(state=StepState.FAILED, message=message)
+    return replace(report, seconds=time.monotonic() - started)

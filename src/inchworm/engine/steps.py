@@ -84,6 +84,10 @@ class Steps:
             Phase.RECORD: self._record,
         }
 
+    def at(self, place: Place) -> Steps:
+        """The same steps, done through another connection."""
+        return Steps(self.prepared, self.promotion, place, self.key, self.by, self.now)
+
     def carry_out(self, step: Step) -> StepReport:
         """Do a step.
 
@@ -91,6 +95,11 @@ class Steps:
             InchwormError: when it fails; then it had no effect.
         """
         return self.do[step.phase](step)
+
+    def make_schemas(self) -> None:
+        """Make the schemas that models are built in."""
+        for schema in sorted({self.real(name).rpartition(".")[0] for name in self.building}):
+            self.database.create_schema(schema)
 
     def discard_builds(self) -> None:
         """Remove everything that was built beside, and the marks of it."""
@@ -222,7 +231,6 @@ class Steps:
         name = step.part.partition(":")[2]
         document = self.document(step.part)
         beside = self._beside(name)
-        self.database.create_schema(beside.rpartition(".")[0])
         with self.database.transaction():
             sql = self.sql(document["sql"], self._now_or_beside)
             rows = self.database.build(beside, document["store"], sql)

@@ -62,6 +62,17 @@ class Database(Protocol):
         """
         ...
 
+    def another(self) -> Database | None:
+        """Another connection to the same database, to work with at the same time.
+
+        None where only one connection can write.
+        """
+        ...
+
+    def interrupt(self) -> None:
+        """Have the statement that runs fail now, if there is one. Called from another thread."""
+        ...
+
     def server(self) -> Server:
         """What the database says about itself."""
         ...

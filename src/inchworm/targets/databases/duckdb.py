@@ -7,6 +7,7 @@ import getpass
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
+from copy import copy
 from pathlib import Path
 from typing import Any
 
@@ -87,6 +88,16 @@ class DuckDb:
 
     def hold(self, name: str) -> None:
         """Nothing to do: only one process at a time opens the file for writing."""
+
+    def another(self) -> Database | None:
+        """Another connection of this process to the same file."""
+        other = copy(self)
+        other._connection = self._connection.cursor()
+        return other
+
+    def interrupt(self) -> None:
+        """Have the statement that runs fail now."""
+        self._connection.interrupt()
 
     def server(self) -> Server:
         """The library's version; its clock is ours."""

@@ -143,6 +143,15 @@ class Postgres:
             next="Wait until it has finished, and try again.",
         )
 
+    def another(self) -> Database | None:
+        """Another session."""
+        return Postgres(self._url, password=self._password)
+
+    def interrupt(self) -> None:
+        """Ask the server to cancel what this session does."""
+        with suppress(psycopg.Error):  # it may have ended, and the connection with it
+            self._connection.cancel_safe(timeout=5)
+
     def server(self) -> Server:
         """The server's version and its clock."""
         ((version, now),) = self.rows("SELECT current_setting('server_version'), clock_timestamp()")

@@ -49,7 +49,11 @@ class Sqlite:
                 return
             path.parent.mkdir(parents=True, exist_ok=True)
             self._connection = sqlite3.connect(
-                self._uri(path), uri=True, isolation_level=None, timeout=_PATIENCE
+                self._uri(path),
+                uri=True,
+                isolation_level=None,
+                timeout=_PATIENCE,
+                check_same_thread=False,  # one at a time uses it all the same
             )
             self._connection.execute("PRAGMA foreign_keys = ON")
             for file in sorted(path.parent.glob(f"{path.stem}.*{path.suffix}")):
@@ -73,6 +77,14 @@ class Sqlite:
 
     def hold(self, name: str) -> None:
         """Writers exclude each other by themselves; the project's own lock does the rest."""
+
+    def another(self) -> Database | None:
+        """None: SQLite has one writer at a time."""
+        return None
+
+    def interrupt(self) -> None:
+        """Have the statement that runs fail now."""
+        self._connection.interrupt()
 
     def server(self) -> Server:
         """The library's version; its clock is ours."""

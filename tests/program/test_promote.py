@@ -345,3 +345,30 @@ def test_two_projects_share_an_environment(released: Program, tmp_path: Path) ->
         "hydro.season.river is read by model:map.river of maps"
     ]
     assert len(released.query("dev", "SELECT river FROM hydro.season LIMIT 1")) == 1
+
+
+def test_what_was_replaced_is_kept_until_the_next_promotion(starter: Program) -> None:
+    """And not at all where the environment says so."""
+
+    def kept() -> list[str]:
+        asked = (
+            "SELECT table_name FROM duckdb_tables() WHERE table_name LIKE '%!_!_kept' ESCAPE '!'"
+        )
+        return [row[0] for row in starter.query("dev", asked)]
+
+    other = '/*---\nstore = "table"\n---*/\nSELECT 1 AS x'
+    starter.write("models/report/other.sql", other)
+    starter.promote(starter.pack(), "dev")
+    assert kept() == []
+    starter.edit("models/report/daily_total.sql", "sum(amount)", "sum(amount + 0)")
+    starter.promote(starter.pack(), "dev")
+    assert kept() == ["daily_total__kept"]
+    starter.write("models/report/other.sql", other.replace("1 AS x", "2 AS x"))
+    starter.promote(starter.pack(), "dev")
+    assert kept() == ["other__kept"]
+    starter.edit(
+        "environments/dev.toml", "[databases.main]", "[databases.main]\nkeep_replaced = false"
+    )
+    starter.write("models/report/other.sql", other.replace("1 AS x", "3 AS x"))
+    starter.promote(starter.pack(), "dev")
+    assert kept() == []

@@ -385,6 +385,9 @@ class _Drafting:
         built = [part for part in self.assembly.model_order if part in self.reasons]
         for part in built:
             action, reason = self.reasons[part]
+            document = self.request.rendered[part].document
+            if document.get("on_change") == "keep" and self._real(part.name) in self.live.tables:
+                reason += "; its rows stay, new ones come"
             yield _step(Phase.BUILD, str(part), action, reason)
         for part in built:
             document = self.request.rendered[part].document

@@ -14,6 +14,8 @@ class DatabaseAddress:
     password: str | None = None
     schema_pattern: str = "{schema}"
     threads: int | None = None
+    keep_replaced: bool = True
+    """Whether tables that a promotion replaces are kept aside until the next one."""
     may_lose: tuple[str, ...] = ()
     """Tables and columns, by logical name, whose values a change of structure may lose."""
 

@@ -225,11 +225,18 @@ class Draft:
 
 @dataclass(frozen=True, kw_only=True)
 class StepReport:
-    """How a step ended, in words, and how long it took in seconds."""
+    """How a step ended, in words, and how long it took in seconds.
+
+    Attributes:
+        rows: of a table that was built.
+        size: its bytes on disk, where the database tells.
+    """
 
     state: StepState
     message: str = ""
     seconds: float | None = None
+    rows: int | None = None
+    size: int | None = None
 
 
 @dataclass(frozen=True, kw_only=True)

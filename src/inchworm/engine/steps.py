@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import replace
 from functools import cached_property
 from typing import Any
@@ -21,6 +21,7 @@ from inchworm.core.composition import (
 )
 from inchworm.core.datachecks import checks_of
 from inchworm.core.errors import TargetError
+from inchworm.core.increments import kept_rows, new_rows
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.promotion import Phase, Promotion, Step, StepReport, StepState
 from inchworm.core.sql.parse import parse_query, split_script
@@ -233,10 +234,32 @@ class Steps:
         beside = self._beside(name)
         with self.database.transaction():
             sql = self.sql(document["sql"], self._now_or_beside)
-            rows = self.database.build(beside, document["store"], sql)
+            rows: int | None
+            if self._grows(document, self.real(name)):
+                rows = self._grown(beside, self.real(name), sql, document)
+            else:
+                store = "view" if document["store"] == "view" else "table"
+                rows = self.database.build(beside, store, sql)
             self._mark(step)
-        message = "view" if rows is None else f"{rows:,} rows"
-        return StepReport(state=StepState.DONE, message=message)
+        if rows is None:
+            return StepReport(state=StepState.DONE, message="view")
+        size = self.database.size(beside)
+        message = f"{rows:,} rows" + (f", {_spell_size(size)}" if size is not None else "")
+        return StepReport(state=StepState.DONE, message=message, rows=rows, size=size)
+
+    def _grows(self, document: Mapping[str, Any], live: str) -> bool:
+        """Whether a model keeps the rows that it has."""
+        keeps = document["store"] == "increment" and document["on_change"] == "keep"
+        return keeps and self.database.kinds().get(live) == "table"
+
+    def _grown(self, beside: str, live: str, sql: str, document: Mapping[str, Any]) -> int:
+        """Build the new rows of a model beside, and put to them those that stay."""
+        key = document["key"]
+        self.database.build(beside, "table", new_rows(sql, live, document["since"], key))
+        tables = self.database.structure([live.rpartition(".")[0]])
+        both = [c.name for c in tables[beside].columns if c.name.lower() in tables[live].by_name]
+        self.database.execute(kept_rows(beside, live, both, key))
+        return int(self.database.rows(f"SELECT count(*) FROM {quoted(beside)}")[0][0])
 
     def _check(self, step: Step) -> StepReport:
         part = PartId.parse(step.part)
@@ -281,18 +304,35 @@ class Steps:
                 Switch(
                     name=self.real(name),
                     beside=self._beside(name),
-                    store=document["store"],
+                    store="view" if is_view else "table",
                     view_sql=self.sql(document["sql"], self.real) if is_view else None,
                     kept=aside(self.real(name), KEPT),
                 )
             )
         with self.database.transaction():
+            self._drop_kept(leave={switch.kept for switch in switches})
             self.database.switch_over(switches)
+            if not self.environment.database.keep_replaced:
+                self._drop_kept(leave=())
             self.place.bookkeeping.put(
                 self._live_part(PartId.parse(s.part)) for s in self.steps if s.phase is Phase.BUILD
             )
             self._mark(step)
         return StepReport(state=StepState.DONE, message=f"{len(switches)} models live")
+
+    def _drop_kept(self, leave: Collection[str]) -> None:
+        """Remove what earlier promotions kept aside: it is of no use for going back any more.
+
+        What other projects, or earlier steps of this promotion, keep in the same schemas stays.
+        """
+        parts = self.place.bookkeeping.parts()
+        others = self.place.of_models(p for p in parts if p.project != self.place.project)
+        removed = {s.part.partition(":")[2] for s in self.steps if s.action == "remove"}
+        leaving = {aside(name, KEPT) for name in (*others, *map(self.real, removed))}
+        schemas = {self.real(name).rpartition(".")[0] for name in self.building}
+        for name in self.database.structure(schemas):
+            if name.endswith(KEPT) and name not in leaving and name not in leave:
+                self.database.drop(name)
 
     def _remove_model(self, step: Step) -> StepReport:
         real = self.real(step.part.partition(":")[2])
@@ -432,3 +472,13 @@ _DONE = StepReport(state=StepState.DONE)
 
 def _in_gateway(kind: Kind) -> bool:
     return kind in {Kind.CONNECTION, Kind.FLOW}
+
+
+def _spell_size(size: int) -> str:
+    """Bytes in the largest unit of which there is at least one: ``3.4 MB``."""
+    amount, unit = float(size), "bytes"
+    for larger in ("kB", "MB", "GB", "TB"):
+        if amount < 1000:
+            break
+        amount, unit = amount / 1000, larger
+    return f"{amount:.0f} {unit}" if unit == "bytes" else f"{amount:.1f} {unit}"

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, Literal, TypeVar
+from typing import Any, Literal, Self, TypeVar
 
-from pydantic import Field
+from pydantic import Field, model_validator
 from sqlglot import exp
 
 from inchworm.core.checks import rules
@@ -58,9 +58,19 @@ class ModelSettings(Settings):
 
     about: str = ""
     owner: str = ""
-    store: Literal["view", "table"] = "view"
+    store: Literal["view", "table", "increment"] = "view"
     key: tuple[str, ...] = ()
+    since: str | None = None
+    """Of an increment, the column that tells new rows."""
+    on_change: Literal["rebuild", "keep"] = "rebuild"
+    """What becomes of an increment's rows when its logic changes."""
     columns: dict[str, ColumnSettings] = {}
+
+    @model_validator(mode="after")
+    def _grows_by_something(self) -> Self:
+        if (self.store == "increment") != (self.since is not None):
+            raise ValueError('store = "increment" and since = "column" go together')
+        return self
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -161,6 +171,7 @@ class ModelKind:
             return
         named: list[tuple[str, KeyPath]] = [(n, ("columns", n)) for n in model.settings.columns]
         named += [(name, ("key",)) for name in model.settings.key]
+        named += [(name, ("since",)) for name in (model.settings.since,) if name is not None]
         for name, path in named:
             if name.lower() not in names:
                 report(
@@ -176,12 +187,15 @@ class ModelKind:
     def render(self, model: Model, values: Mapping[str, Value]) -> Rendered:
         """The SELECT with this environment's values, and the checks on its data."""
         checks = {n: c for n, s in model.settings.columns.items() if (c := s.checks())}
-        document = {
+        document: dict[str, Any] = {
             "sql": to_text(with_values(model.query, values), model.dialect),
             "store": model.settings.store,
             "key": list(model.settings.key),
             "checks": checks,
         }
+        if model.settings.since is not None:
+            document["since"] = model.settings.since
+            document["on_change"] = model.settings.on_change
         return Rendered(part=model.part, document=document)
 
 

@@ -94,6 +94,7 @@ class DatabaseSettings(Settings):
     password: str | None = None
     schema_pattern: str = "{schema}"
     threads: int | None = Field(None, ge=1, le=1024)
+    keep_replaced: bool = True
     may_lose: tuple[str, ...] = ()
 
     @field_validator("schema_pattern")

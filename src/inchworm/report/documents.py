@@ -103,6 +103,7 @@ def draft_document(
         "steps": [
             step.to_json()
             | {"state": report.state.value, "message": report.message, "seconds": report.seconds}
+            | {"rows": report.rows, "size": report.size}
             for step, report in steps
         ],
         "changes": {

@@ -148,6 +148,7 @@ class Ledger:
             body["message"] = report.message
         if report.seconds is not None:
             body["seconds"] = round(report.seconds, 3)
+        body |= {n: v for n in ("rows", "size") if (v := getattr(report, n)) is not None}
         self.append("step", promotion.id, body)
 
     def promotion(self, id_: str) -> Promotion:
@@ -306,6 +307,8 @@ def _replay(entries: list[Entry]) -> Promotion:
                 state=StepState(entry.body["state"]),
                 message=entry.body.get("message", ""),
                 seconds=entry.body.get("seconds"),
+                rows=entry.body.get("rows"),
+                size=entry.body.get("size"),
             )
         elif entry.kind == "state":
             promotion = replace(

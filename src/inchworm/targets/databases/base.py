@@ -133,6 +133,10 @@ class Database(Protocol):
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""
         ...
 
+    def size(self, name: str) -> int | None:
+        """The bytes that a table takes on disk; None where that is not told."""
+        ...
+
     def about_rows(self, name: str) -> int | None:
         """Roughly how many rows a table has that is too big to be counted; None of any other."""
         ...

@@ -228,6 +228,10 @@ class DuckDb:
             )
         }
 
+    def size(self, name: str) -> int | None:
+        """None: it is not told of a table by itself."""
+        return None
+
     def about_rows(self, name: str) -> int | None:
         """None: in a file there is nothing that cannot be counted."""
         return None

@@ -282,6 +282,11 @@ class Postgres:
             for schema, name, kind in self.rows(_KINDS)
         }
 
+    def size(self, name: str) -> int | None:
+        """The bytes of a table with its indexes and what is kept out of line."""
+        ((size,),) = self.rows("SELECT pg_total_relation_size(to_regclass(?))", [quoted(name)])
+        return None if size is None else int(size)
+
     def about_rows(self, name: str) -> int | None:
         """What the statistics say of a table of more than a gigabyte."""
         found = self.rows(

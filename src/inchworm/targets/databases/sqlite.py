@@ -263,6 +263,10 @@ class Sqlite:
             row[1] for row in self.rows("PRAGMA database_list") if row[1] not in {"main", "temp"}
         ]
 
+    def size(self, name: str) -> int | None:
+        """None: it is not told of a table by itself."""
+        return None
+
     def about_rows(self, name: str) -> int | None:
         """None: in a file there is nothing that cannot be counted."""
         return None

@@ -55,6 +55,8 @@ class RanMigration:
     outcome: str
     promotion: str
     ran_at: str
+    script: str = ""
+    """Its text, as it ran."""
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -11,6 +11,7 @@ import datetime as dt
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from difflib import unified_diff
 from typing import Any
 
 from inchworm.core.checks import rules
@@ -254,7 +255,8 @@ class _Drafting:
                 elif before.checksum != script["checksum"]:
                     self.findings.append(
                         rules.MIGRATION_EDITED.finding(
-                            f"{script['name']} ran here on {before.ran_at[:10]} with other text",
+                            f"{script['name']} ran here on {before.ran_at[:10]} with other text"
+                            + _both_texts(before.script, script["sql"]),
                             part=schema,
                             file=script["file"],
                         )
@@ -511,6 +513,12 @@ def real_name(name: str, assembly: Assembly, environment: Environment) -> str:
     if name.rpartition(".")[0] in assembly.outside_schemas:
         return name
     return environment.database.real_table(name)
+
+
+def _both_texts(ran: str, now: str) -> str:
+    """The lines that differ, with - for the text that ran and + for the present one."""
+    lines = unified_diff(ran.splitlines(), now.splitlines(), "ran", "now", lineterm="", n=1)
+    return "".join(f"\n{line}" for line in lines if not line.startswith("@@")) if ran else ""
 
 
 def _step(phase: Phase, part: str, action: str, reason: str, item: str = "") -> Step:

@@ -14,8 +14,12 @@ class DatabaseAddress:
     password: str | None = None
     schema_pattern: str = "{schema}"
     threads: int | None = None
+    bookkeeping: str = "inchworm"
+    """The schema in which the database's own bookkeeping is."""
     keep_replaced: bool = True
     """Whether tables that a promotion replaces are kept aside until the next one."""
+    undo_migrations: bool = False
+    """Whether migrations of a promotion that fails are taken back, where they can be."""
     may_lose: tuple[str, ...] = ()
     """Tables and columns, by logical name, whose values a change of structure may lose."""
 

@@ -7,21 +7,25 @@ nothing that is live is locked, and nothing stays.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 
 from inchworm.core.checks import rules
+from inchworm.core.composition import BESIDE, KEPT
 from inchworm.core.errors import TargetError
 from inchworm.core.findings import Finding
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.promotion import Phase
 from inchworm.core.sql.parse import split_script
 from inchworm.core.sql.render import with_real_names
+from inchworm.core.structure.definitions import differences, in_working_order
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
 from inchworm.engine.refusal import line_of_named
 from inchworm.engine.steps import Steps
 from inchworm.targets.databases.base import quoted, quoted_one
 
 _SCRATCH = "__try"
+_CONCURRENTLY = re.compile(r"\bCONCURRENTLY\b", re.IGNORECASE)
 
 
 def bind(doing: Steps) -> list[Finding]:
@@ -48,30 +52,53 @@ class _Trial:
         ]
         self.wanted = sorted({step.part for step in self.migrations if step.action == "change"})
         self.migrations = [step for step in self.migrations if step.action != "change"]
+        self.changing = {step.part.partition(":")[2] for step in self.migrations}
+        self.unsure: set[str] = set()
+        """Schemas of which not everything could be copied."""
         self.tables = self._copied()
         named = [*self.tables, *self._promised(), *(part.name for part in self.built)]
         self.schemas = {name.rpartition(".")[0] for name in named}
-        self.schemas |= {step.part.partition(":")[2] for step in self.migrations}
+        self.schemas |= self.changing
         self.schemas |= {part.partition(":")[2] for part in self.wanted}
 
     def _copied(self) -> dict[str, Table]:
-        """Live tables, by logical name, that what is built reads, or that migrations may change."""
+        """Live tables, by logical name, that are read, of schemas in which nothing changes."""
         assembly = self.doing.assembly
         reading = [*self.built, *self.checks]
         wanted = {table for part in reading for table in assembly.outlines[part].reads}
-        changing = {step.part.partition(":")[2] for step in self.migrations}
-        wanted |= {
+        of_wanted = {
             table.name
-            for part, facts in assembly.facts.items()
-            if part.kind is Kind.SCHEMA and part.name in changing
-            for table in facts.provides
+            for part in map(PartId.parse, self.wanted)
+            for table in assembly.facts[part].provides
         }
-        made = {part.partition(":")[2] for part in self.wanted}  # anew, as they are wanted
-        wanted = {table for table in wanted if table.rpartition(".")[0] not in made}
+        wanted = {
+            name
+            for name in wanted - of_wanted - {part.name for part in self.built}
+            if name.rpartition(".")[0] not in self.changing
+        }
         live = self.database.structure()
-        building = {part.name for part in self.built}
-        real = {name: self.doing.real(name) for name in wanted - building}
+        real = {name: self.doing.real(name) for name in wanted}
         return {name: live[place] for name, place in real.items() if place in live}
+
+    def _copy(self, schema: str) -> None:
+        """Make a scratch schema as the live one is, empty, for migrations to run upon.
+
+        What cannot be made there, because it needs what is not told with the schema (a function,
+        say), is left out; then a refusal may be due to that.
+        """
+        real = self.doing.names.schema(schema)
+        building = {self.doing.real(part.name) for part in self.built}
+        live = [
+            definition
+            for definition in self.database.definitions([real])
+            if definition.name not in building and not definition.name.endswith((BESIDE, KEPT))
+        ]
+        dialect = self.database.dialect
+        names = {self.doing.names.schema(s): s + _SCRATCH for s in self.schemas}
+        for definition in in_working_order(live, dialect):
+            sql = with_real_names(definition.sql, lambda s: names.get(s, s), dialect, dialect)
+            if self._refused(sql) is not None:
+                self.unsure.add(schema)
 
     def _promised(self) -> dict[str, Table]:
         """Tables that the promotion will make for notebooks."""
@@ -92,6 +119,8 @@ class _Trial:
                 for c in table.columns
             )
             self.database.execute(f"CREATE TABLE {quoted(self._scratch(name))} ({columns})")
+        for schema in sorted(self.changing):
+            self._copy(schema)
         for schema in self.wanted:
             file = f"schemas/{schema.partition(':')[2]}/tables.sql"
             found = self._script(schema, file, self.doing.document(schema)["wanted"])
@@ -116,9 +145,30 @@ class _Trial:
             yield from refused
 
     def _migration(self, part: str, name: str) -> Finding | None:
+        """Run a migration; one that can be taken back runs, goes back, and runs again."""
         scripts = self.doing.document(part)["migrations"]
         script = next(script for script in scripts if script["name"] == name)
-        return self._script(part, script["file"], script["sql"])
+        sql, file = script["sql"], script["file"]
+        if not script.get("transaction", True):  # here it has to run in one
+            sql = _CONCURRENTLY.sub("", sql)
+        schema = part.partition(":")[2]
+        before = self.database.definitions([schema + _SCRATCH])
+        found = self._script(part, file, sql)
+        if found is not None and schema in self.unsure:
+            return None  # a copy that is not whole proves nothing
+        if found is None and "undo" in script:
+            undo_file = file.removesuffix(".sql") + ".undo.sql"
+            found = self._script(part, undo_file, script["undo"])
+            after = self.database.definitions([schema + _SCRATCH])
+            wrong = [f"{d.key} is {d.what}" for d in differences(before, after)]
+            if found is None and wrong:
+                found = rules.UNDO_DIFFERS.finding(
+                    f"after it, {'; '.join(wrong)}".replace(_SCRATCH, ""),
+                    part=part,
+                    file=undo_file,
+                )
+            found = found or self._script(part, file, sql)
+        return found
 
     def _script(self, part: str, file: str, sql: str) -> Finding | None:
         dialect = self.doing.assembly.dialect

@@ -40,7 +40,7 @@ def crew(doing: Steps, size: int) -> Iterator[list[Steps]]:
     with ExitStack() as stack:
         while len(workers) < size and (database := doing.database.another()) is not None:
             stack.enter_context(closing(database))
-            bookkeeping = Bookkeeping(database, doing.place.project)
+            bookkeeping = Bookkeeping(database, doing.place.project, doing.place.bookkeeping.schema)
             place = replace(doing.place, database=database, bookkeeping=bookkeeping)
             workers.append(doing.at(place))
         yield workers

@@ -19,7 +19,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from inchworm.core.drafting import environment_state, values_digest
-from inchworm.core.errors import EnvironmentMoved, InchwormError, UsageError
+from inchworm.core.errors import EnvironmentMoved, InchwormError, TargetError, UsageError
 from inchworm.core.promotion import (
     BEFORE_SWITCH,
     Phase,
@@ -246,6 +246,9 @@ class _Carrier:
         """A step failed before the switch-over: leave the environment as it was."""
         try:
             self.doing.discard_builds()
+            stayed, undone = self._migrations_back()
+            if stayed or undone:
+                self.doing.record_structures()
         except InchwormError as error:  # the connection may be what failed
             message = (
                 f"step {step.number} ({step.part}) failed, and so did clearing up: {error.what}"
@@ -255,16 +258,36 @@ class _Carrier:
             if other.phase in {Phase.BUILD, Phase.CHECK} and other != step:
                 self._wait_again(other)
         self._unpause()
-        ran = [
-            other.item
-            for other in self.steps
-            if other.phase is Phase.MIGRATE
-            and self.work.ledger.promotion(self.work.promotion.id).report_of(other).state
-            is StepState.DONE
-        ]
-        stayed = f"; these migrations ran and stay: {', '.join(ran)}" if ran else ""
-        message = f"step {step.number} ({step.part}) failed before the switch-over{stayed}"
+        message = f"step {step.number} ({step.part}) failed before the switch-over"
+        if undone:
+            message += f"; these migrations were taken back: {', '.join(undone)}"
+        if stayed:
+            message += f"; these migrations ran and stay: {', '.join(stayed)}"
         return self.work.ledger.move(self.work.promotion, State.FAILED, message)
+
+    def _migrations_back(self) -> tuple[list[str], list[str]]:
+        """The migrations of this promotion that stay, and those taken back: the last one first.
+
+        One that has no undo script, or whose undo script fails, stays, with all before it.
+        """
+        now = self.work.ledger.promotion(self.work.promotion.id)
+        ran = [
+            step
+            for step in self.steps
+            if step.phase is Phase.MIGRATE and now.report_of(step).state is StepState.DONE
+        ]
+        undone: list[str] = []
+        while ran and self.work.prepared.environment.database.undo_migrations:
+            try:
+                is_undone = ran[-1].action == "run" and self.doing.undo(ran[-1])
+            except TargetError as error:
+                undone.append(f"{ran[-1].item} not, because {error.what}")
+                break
+            if not is_undone:
+                break
+            self._wait_again(ran[-1])
+            undone.append(ran.pop().item)
+        return [step.item for step in ran], undone
 
     def _unpause(self) -> None:
         for step in self.steps:

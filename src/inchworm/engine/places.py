@@ -17,7 +17,7 @@ from inchworm.core.promotion import UsedSecret
 from inchworm.core.structure.definitions import Definition, Difference, differences
 from inchworm.core.values import Type, Value
 from inchworm.targets.databases import Database, connect
-from inchworm.targets.databases.bookkeeping import SCHEMA, Bookkeeping
+from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.secrets import Secret, Secrets
 from inchworm.targets.services import Gateway, HttpService, Workspace, connect_service
 
@@ -49,7 +49,7 @@ class Place:
         structure = {
             name: table
             for name, table in self.database.structure().items()
-            if table.schema != SCHEMA and not name.endswith((BESIDE, KEPT))
+            if table.schema != self.bookkeeping.schema and not name.endswith((BESIDE, KEPT))
         }
         return Composition(
             identity=self.identity,
@@ -89,7 +89,7 @@ class Place:
         found = []
         for definition in self.database.definitions(schemas):
             schema = definition.name.partition(".")[0]
-            if definition.name.endswith((BESIDE, KEPT)) or schema == SCHEMA:
+            if definition.name.endswith((BESIDE, KEPT)) or schema == self.bookkeeping.schema:
                 continue
             if definition.name in of_models:
                 found.append(definition)
@@ -98,8 +98,26 @@ class Place:
         return found
 
     def _differences(self, parts: Mapping[str, LivePart]) -> list[Difference]:
+        """What is otherwise than it was recorded.
+
+        Where a promotion broke off between a migration and the record, a schema is as nobody
+        recorded it; then nothing can be said about it until the promotion has ended.
+        """
         left = self.bookkeeping.structures()
-        return differences(left, self.definitions(parts)) if left else []
+        if not left:
+            return []
+        recorded = self.bookkeeping.recorded()
+        unclear = {
+            real
+            for migration in self.bookkeeping.migrations()
+            if recorded.get(real := self.environment.database.real_schema(migration.schema), "")
+            < migration.ran_at
+        }
+        return [
+            difference
+            for difference in differences(left, self.definitions(parts))
+            if not (difference.is_of_schema and difference.name.partition(".")[0] in unclear)
+        ]
 
 
 @contextmanager
@@ -155,7 +173,7 @@ def open_place(
             database=database,
             workspace=_service(environment.workspace, environment, root, values),
             gateway=_service(environment.gateway, environment, root, values),
-            bookkeeping=Bookkeeping(database, project),
+            bookkeeping=Bookkeeping(database, project, environment.database.bookkeeping),
         )
 
 

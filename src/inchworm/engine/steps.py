@@ -168,8 +168,22 @@ class Steps:
                     next="Nothing was changed by it. Somebody may have changed it since: draft "
                     "again.",
                 )
+            self._record_structure({part})
             self._mark(step)
         return StepReport(state=StepState.DONE, message=f"{len(now)} changes")
+
+    def record_structures(self) -> None:
+        """Record what the schemas are like that this promotion has changed, but not completed."""
+        changed = {PartId.parse(s.part) for s in self.steps if s.phase is Phase.MIGRATE}
+        with self.database.transaction():
+            self._record_structure(changed)
+
+    def _record_structure(self, schemas: Collection[PartId]) -> None:
+        live = {str(part): self._live_part(part) for part in self.assembly.parts}
+        definitions = self.place.definitions(live)
+        for part in sorted(schemas):
+            real = self.names.schema(part.name)
+            self.place.bookkeeping.left_in(real, definitions, self.now())
 
     @cached_property
     def _others(self) -> frozenset[str]:
@@ -181,10 +195,14 @@ class Steps:
         script = next(s for s in self.document(step.part)["migrations"] if s["name"] == step.item)
         started = time.monotonic()
         assumed = step.action == "assume"
+        in_one = script.get("transaction", True)
         if not assumed:
             self.database.create_schema(self.environment.database.real_schema(schema))
+        if not assumed and not in_one:
+            for statement in split_script(script["sql"], self.assembly.dialect):
+                self.database.execute_alone(self.names.statement(statement))
         with self.database.transaction():
-            if not assumed:
+            if not assumed and in_one:
                 self._run_script(script["sql"])
             migration = RanMigration(
                 schema=schema,
@@ -193,10 +211,22 @@ class Steps:
                 outcome="assumed" if assumed else "ran",
                 promotion=self.promotion.id,
                 ran_at=self.now(),
+                script=script["sql"],
             )
             self.place.bookkeeping.ran(migration, self.by, time.monotonic() - started)
             self._mark(step)
         return StepReport(state=StepState.DONE, message="assumed" if assumed else "ran")
+
+    def undo(self, step: Step) -> bool:
+        """Take a migration of this promotion back, with its undo script; False if it has none."""
+        script = next(s for s in self.document(step.part)["migrations"] if s["name"] == step.item)
+        if "undo" not in script:
+            return False
+        with self.database.transaction():
+            self._run_script(script["undo"])
+            self.place.bookkeeping.unran(step.part.partition(":")[2], step.item)
+            self.place.bookkeeping.unmark(self.key, step.number)
+        return True
 
     def _run_script(self, sql: str) -> None:
         for statement in split_script(sql, self.assembly.dialect):

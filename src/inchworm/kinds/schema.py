@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from sqlglot import exp
 
 from inchworm.core.checks import rules
-from inchworm.core.checks.migrations import concerns
+from inchworm.core.checks.migrations import concerns, outside_transactions
 from inchworm.core.errors import did_you_mean
 from inchworm.core.facts import Facts
 from inchworm.core.lineage import Node
@@ -25,6 +25,8 @@ from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, read_document, validate
 
 _MIGRATION = re.compile(r"^(\d{4})_[A-Za-z0-9_]+\.sql$")
+
+_UNDO = ".undo.sql"
 
 
 class SchemaSettings(Settings):
@@ -44,6 +46,8 @@ class ScriptSettings(Settings):
     about: str = ""
     baseline: bool = False
     when: Literal["before", "after"] = "before"
+    transaction: bool = True
+    """False for a statement that a database refuses to run in a transaction."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -55,10 +59,15 @@ class Script:
     text: str
     checksum: Digest
     settings: ScriptSettings
+    undo: str = ""
+    """The script that takes a migration back."""
 
     def to_json(self) -> dict[str, Any]:
         """What is recorded about the script, and run."""
+        special = {} if self.settings.transaction else {"transaction": False}
         return {
+            **special,
+            **({"undo": self.undo} if self.undo else {}),
             "name": self.name,
             "file": self.file,
             "checksum": self.checksum,
@@ -134,8 +143,9 @@ class SchemaKind:
             [file for path, file in files.items() if path.startswith("migrations/")]
         )
         by_path = {file.path: file for file in part.files}
-        changing = {migration.file for migration in migrations if not migration.settings.baseline}
-        tables = reading.structure([by_path[m.file] for m in migrations], changing)
+        tables = reading.structure(
+            [by_path[m.file] for m in migrations], {m.file: m.settings for m in migrations}
+        )
         return Schema(
             part=part.id,
             settings=settings,
@@ -262,7 +272,10 @@ class _Reading:
         """The migrations in order of their numbers."""
         found: list[Script] = []
         numbers: dict[str, str] = {}
+        undoing = {f.path: f for f in files if f.path.endswith(_UNDO)}
         for file in sorted(files, key=lambda f: f.path):
+            if file.path.endswith(_UNDO):
+                continue
             name = file.path.rpartition("/")[2]
             match = _MIGRATION.match(name)
             if match is None or match.group(1) in numbers:
@@ -280,16 +293,21 @@ class _Reading:
                 )
             numbers[match.group(1)] = name
             script = self.script(file)
+            undo = undoing.pop(file.path.removesuffix(".sql") + _UNDO, None)
+            back = self.script(undo) if undo is not None else None
             if script is not None:
-                found.append(script)
+                found.append(replace(script, undo=back.text) if back is not None else script)
+        for file in undoing.values():
+            message = f"{file.path.rpartition('/')[2]} takes no migration back"
+            self.report(rules.MIGRATION_NUMBER.finding(message, part=self.part, file=file.path))
         return tuple(found)
 
     def structure(
-        self, files: list[SourceFile], changing: Collection[str] = ()
+        self, files: list[SourceFile], migrations: Mapping[str, ScriptSettings] | None = None
     ) -> tuple[Table, ...]:
         """The tables after running the scripts one after another.
 
-        ``changing`` are the paths of those that may meet tables with rows.
+        ``migrations`` are the settings of those that are migrations, by path.
         """
         tables: dict[str, Table] = {}
         for file in files:
@@ -299,8 +317,11 @@ class _Reading:
             except SqlProblem as problem:
                 self._unreadable(file, problem)
                 continue
-            if file.path in changing:
-                for concern in concerns(statements, tables, self.dialect):
+            settings = (migrations or {}).get(file.path)
+            if settings is not None:
+                found = [] if settings.baseline else concerns(statements, tables, self.dialect)
+                alone = outside_transactions(statements, in_one=settings.transaction)
+                for concern in (*found, *alone):
                     self.report(
                         concern.rule.finding(
                             concern.message, part=self.part, file=file.path, line=concern.line

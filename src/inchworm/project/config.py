@@ -94,7 +94,9 @@ class DatabaseSettings(Settings):
     password: str | None = None
     schema_pattern: str = "{schema}"
     threads: int | None = Field(None, ge=1, le=1024)
+    bookkeeping: str = Field("inchworm", pattern="^[a-z_][a-z0-9_]*$")
     keep_replaced: bool = True
+    undo_migrations: bool = False
     may_lose: tuple[str, ...] = ()
 
     @field_validator("schema_pattern")

@@ -45,6 +45,31 @@ def concerns(
     yield from _renames(statements, before, dialect)
 
 
+def outside_transactions(statements: Sequence[exp.Expr], *, in_one: bool) -> Iterator[Concern]:
+    """What is to be said about statements that do not go together with a transaction.
+
+    ``in_one`` says whether the migration runs in one.
+    """
+    if in_one:
+        for statement in statements:
+            if _is_concurrent(statement):
+                said = "builds an index without blocking, which no transaction can do"
+                yield Concern(rules.NEEDS_NO_TRANSACTION, said, line_of(statement))
+        return
+    if len(statements) != 1:
+        said = f"has {len(statements)} statements outside a transaction"
+        yield Concern(rules.NOT_RESTARTABLE, said, line_of(statements[1]) if statements else None)
+    for statement in statements:
+        is_definition = isinstance(statement, exp.Create | exp.Drop)
+        if is_definition and not statement.args.get("exists"):
+            said = "would fail if it ran again after a crash"
+            yield Concern(rules.NOT_RESTARTABLE, said, line_of(statement))
+
+
+def _is_concurrent(statement: exp.Expr) -> bool:
+    return isinstance(statement, exp.Create | exp.Drop) and bool(statement.args.get("concurrently"))
+
+
 def _all_rows(statement: exp.Expr, made: set[str], dialect: str) -> Iterator[Concern]:
     target = statement.find(exp.Table)
     name = table_name(target, dialect) if target is not None else ""

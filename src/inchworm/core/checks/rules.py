@@ -207,7 +207,8 @@ MIGRATION_EDITED = _rule(
     _E,
     "A migration was edited after it ran.",
     "Databases that ran it have another structure than those that will.",
-    "Put its old text back, and write what has to change as a new migration.",
+    "Put the text back that ran (-), and write what has to change as a new migration: it then runs "
+    "everywhere.",
 )
 NOT_A_DEFINITION = _rule(
     "schema/not-a-definition",
@@ -258,6 +259,35 @@ BLOCKS_OTHERS = _rule(
     "A migration keeps others from a table for as long as it takes to read or write all of it.",
     "On a big table that is minutes in which everything else waits.",
     "Make the index concurrently; for a type, add a column, fill it in parts, and switch over.",
+)
+NEEDS_NO_TRANSACTION = _rule(
+    "schema/needs-no-transaction",
+    _E,
+    "A migration has a statement that cannot run in a transaction.",
+    "The database would refuse it in the middle of the promotion.",
+    "Write it as the only statement of a migration whose settings say transaction = false.",
+)
+NOT_RESTARTABLE = _rule(
+    "schema/not-restartable",
+    _E,
+    "A migration outside a transaction could stop half done.",
+    "After a crash nobody knows what took effect, and running it again fails.",
+    "Write one statement per such migration, with IF NOT EXISTS or IF EXISTS.",
+)
+UNDO_DIFFERS = _rule(
+    "schema/undo-differs",
+    _E,
+    "A migration and its undo script do not lead back to the structure before.",
+    "Who relies on it at night would get a third structure.",
+    "Mend the undo script; it was tried on an empty copy.",
+)
+REPLAY_DIFFERS = _rule(
+    "schema/replay-differs",
+    _E,
+    "The migrations do not run one after another, or lead to another structure than was worked out "
+    "from their text.",
+    "A new environment could not be made, and lineage would be about columns that are not there.",
+    "Mend the migration; they were run on an empty database in memory.",
 )
 LOOKS_LIKE_RENAME = _rule(
     "schema/looks-like-rename",

@@ -81,6 +81,10 @@ class Database(Protocol):
         """Run a statement."""
         ...
 
+    def execute_alone(self, sql: str) -> None:
+        """Run a statement that no transaction can hold; what a crashed attempt left goes first."""
+        ...
+
     def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         """Run a query."""
         ...

@@ -1,4 +1,4 @@
-"""The bookkeeping that a database carries itself, in the schema ``inchworm``.
+"""The bookkeeping that a database carries itself, in a schema of its own, usually ``inchworm``.
 
 It says what is live (part, bundle, digest, commit, promotion, time), which migrations the database
 has behind it, and which steps of a promotion took effect. A step's mark is written in the same
@@ -15,26 +15,27 @@ from inchworm.core.composition import LastPromotion, LivePart, RanMigration
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.targets.databases.base import Database
 
-SCHEMA = "inchworm"
-
 _TABLES = (
-    """CREATE TABLE IF NOT EXISTS inchworm.parts (
+    """CREATE TABLE IF NOT EXISTS {schema}.parts (
     project VARCHAR NOT NULL, part VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
     digest VARCHAR NOT NULL, content VARCHAR NOT NULL, commit_id VARCHAR,
     promotion VARCHAR NOT NULL, put_at VARCHAR NOT NULL, interface VARCHAR NOT NULL)""",
-    """CREATE TABLE IF NOT EXISTS inchworm.migrations (
+    """CREATE TABLE IF NOT EXISTS {schema}.migrations (
     project VARCHAR NOT NULL, schema_name VARCHAR NOT NULL, name VARCHAR NOT NULL,
     checksum VARCHAR NOT NULL, outcome VARCHAR NOT NULL, promotion VARCHAR NOT NULL,
     ran_at VARCHAR NOT NULL, ran_by VARCHAR NOT NULL, seconds DOUBLE PRECISION NOT NULL)""",
-    """CREATE TABLE IF NOT EXISTS inchworm.promotions (
+    """CREATE TABLE IF NOT EXISTS {schema}.promotions (
     project VARCHAR NOT NULL, promotion VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
     digest VARCHAR NOT NULL, commit_id VARCHAR,
     done_by VARCHAR NOT NULL, done_at VARCHAR NOT NULL)""",
-    """CREATE TABLE IF NOT EXISTS inchworm.steps (
+    """CREATE TABLE IF NOT EXISTS {schema}.steps (
     promotion VARCHAR NOT NULL, step INTEGER NOT NULL, done_at VARCHAR NOT NULL)""",
-    """CREATE TABLE IF NOT EXISTS inchworm.structures (
+    """CREATE TABLE IF NOT EXISTS {schema}.structures (
     project VARCHAR NOT NULL, thing VARCHAR NOT NULL, name VARCHAR NOT NULL,
     of_schema INTEGER NOT NULL, definition VARCHAR NOT NULL, put_at VARCHAR NOT NULL)""",
+    """CREATE TABLE IF NOT EXISTS {schema}.scripts (
+    project VARCHAR NOT NULL, schema_name VARCHAR NOT NULL, name VARCHAR NOT NULL,
+    script VARCHAR NOT NULL)""",
 )
 
 
@@ -47,25 +48,30 @@ _INTERFACE = ("values", "tables", "reads", "required", "keys", "managed")
 
 
 class Bookkeeping:
-    """The bookkeeping of one project in one database."""
+    """The bookkeeping of one project in one database.
 
-    def __init__(self, database: Database, project: str) -> None:
+    Args:
+        schema: where it is kept; a plain name in lower case.
+    """
+
+    def __init__(self, database: Database, project: str, schema: str = "inchworm") -> None:
         self._database = database
         self._project = project
+        self.schema = schema
 
     @property
     def exists(self) -> bool:
         """Whether the database has bookkeeping at all."""
-        return f"{SCHEMA}.parts" in self._database.kinds()
+        return f"{self.schema}.parts" in self._database.kinds()
 
     def ensure(self) -> None:
         """Make the tables unless they are all there."""
-        if f"{SCHEMA}.structures" in self._database.kinds():
+        if f"{self.schema}.scripts" in self._database.kinds():
             return
-        self._database.create_schema(SCHEMA)
+        self._database.create_schema(self.schema)
         with self._database.transaction():
             for statement in _TABLES:
-                self._database.execute(statement)
+                self._database.execute(statement.format(schema=self.schema))
 
     def parts(self) -> list[LivePart]:
         """Parts that are live, of all projects."""
@@ -75,7 +81,7 @@ class Bookkeeping:
             _live_part(row)
             for row in self._database.rows(
                 "SELECT project, part, bundle, digest, content, commit_id, promotion, put_at, "
-                "interface FROM inchworm.parts ORDER BY project, part"
+                f"interface FROM {self.schema}.parts ORDER BY project, part"
             )
         ]
 
@@ -98,20 +104,28 @@ class Bookkeeping:
                     json.dumps(interface, sort_keys=True),
                 ]
             places = ", ".join(["(?, ?, ?, ?, ?, ?, ?, ?, ?)"] * len(some))
-            self._database.execute(f"INSERT INTO inchworm.parts VALUES {places}", values)
+            self._database.execute(f"INSERT INTO {self.schema}.parts VALUES {places}", values)
 
     def remove(self, *parts: str) -> None:
         """Forget parts. Called inside a transaction."""
         places = ", ".join("?" * len(parts))
         self._database.execute(
-            f"DELETE FROM inchworm.parts WHERE project = ? AND part IN ({places})",
+            f"DELETE FROM {self.schema}.parts WHERE project = ? AND part IN ({places})",
             [self._project, *parts],
         )
 
     def migrations(self) -> list[RanMigration]:
         """The migrations of this project that the database has behind it."""
-        if not self.exists:
+        kinds = self._database.kinds()
+        if f"{self.schema}.parts" not in kinds:
             return []
+        scripts: dict[tuple[str, str], str] = {}
+        if f"{self.schema}.scripts" in kinds:
+            for schema, name, script in self._database.rows(
+                f"SELECT schema_name, name, script FROM {self.schema}.scripts WHERE project = ?",
+                [self._project],
+            ):
+                scripts[schema, name] = script
         return [
             RanMigration(
                 schema=row[0],
@@ -120,10 +134,11 @@ class Bookkeeping:
                 outcome=row[3],
                 promotion=row[4],
                 ran_at=row[5],
+                script=scripts.get((row[0], row[1]), ""),
             )
             for row in self._database.rows(
                 "SELECT schema_name, name, checksum, outcome, promotion, ran_at "
-                "FROM inchworm.migrations WHERE project = ? ORDER BY schema_name, name",
+                f"FROM {self.schema}.migrations WHERE project = ? ORDER BY schema_name, name",
                 [self._project],
             )
         ]
@@ -131,7 +146,7 @@ class Bookkeeping:
     def ran(self, migration: RanMigration, by: str, seconds: float) -> None:
         """Record a migration. Called inside its transaction."""
         self._database.execute(
-            "INSERT INTO inchworm.migrations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            f"INSERT INTO {self.schema}.migrations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
             [
                 self._project,
                 migration.schema,
@@ -145,13 +160,27 @@ class Bookkeeping:
             ],
         )
 
+        self._database.execute(
+            f"INSERT INTO {self.schema}.scripts VALUES (?, ?, ?, ?)",
+            [self._project, migration.schema, migration.name, migration.script],
+        )
+
+    def unran(self, schema: str, name: str) -> None:
+        """Forget a migration, because it is undone in the same transaction."""
+        for table in ("migrations", "scripts"):
+            self._database.execute(
+                f"DELETE FROM {self.schema}.{table} "
+                "WHERE project = ? AND schema_name = ? AND name = ?",
+                [self._project, schema, name],
+            )
+
     def last(self) -> LastPromotion | None:
         """The latest promotion of this project that was completed here."""
         if not self.exists:
             return None
         rows = self._database.rows(
             "SELECT promotion, bundle, digest, commit_id, done_by, done_at "
-            "FROM inchworm.promotions WHERE project = ? ORDER BY done_at DESC LIMIT 1",
+            f"FROM {self.schema}.promotions WHERE project = ? ORDER BY done_at DESC LIMIT 1",
             [self._project],
         )
         if not rows:
@@ -164,7 +193,7 @@ class Bookkeeping:
     def completed(self, last: LastPromotion) -> None:
         """Record a completed promotion. Called inside a transaction."""
         self._database.execute(
-            "INSERT INTO inchworm.promotions VALUES (?, ?, ?, ?, ?, ?, ?)",
+            f"INSERT INTO {self.schema}.promotions VALUES (?, ?, ?, ?, ?, ?, ?)",
             [
                 self._project,
                 last.promotion,
@@ -178,12 +207,12 @@ class Bookkeeping:
 
     def structures(self) -> list[Definition]:
         """What the latest promotion left in the database."""
-        if f"{SCHEMA}.structures" not in self._database.kinds():
+        if f"{self.schema}.structures" not in self._database.kinds():
             return []
         return [
             Definition(thing=Thing(thing), name=name, sql=sql, is_of_schema=bool(of_schema))
             for thing, name, sql, of_schema in self._database.rows(
-                "SELECT thing, name, definition, of_schema FROM inchworm.structures "
+                f"SELECT thing, name, definition, of_schema FROM {self.schema}.structures "
                 "WHERE project = ? ORDER BY thing, name",
                 [self._project],
             )
@@ -191,7 +220,30 @@ class Bookkeeping:
 
     def left(self, definitions: Iterable[Definition], at: str) -> None:
         """Record what a promotion leaves in the database. Called inside a transaction."""
-        self._database.execute("DELETE FROM inchworm.structures WHERE project = ?", [self._project])
+        self._database.execute(
+            f"DELETE FROM {self.schema}.structures WHERE project = ?", [self._project]
+        )
+        self._insert_structures(definitions, at)
+
+    def left_in(self, schema: str, definitions: Iterable[Definition], at: str) -> None:
+        """Record what one schema has now, apart from models. Called inside a transaction."""
+        own = f"{schema}."
+        self._database.execute(
+            f"DELETE FROM {self.schema}.structures "
+            "WHERE project = ? AND of_schema = 1 AND substr(name, 1, ?) = ?",
+            [self._project, len(own), own],
+        )
+        of_schema = (d for d in definitions if d.is_of_schema and d.name.startswith(own))
+        self._insert_structures(of_schema, at)
+
+    def recorded(self) -> dict[str, str]:
+        """When what each schema has was recorded last, by real name."""
+        rows = self._database.rows(
+            f"SELECT name, put_at FROM {self.schema}.structures WHERE project = ?", [self._project]
+        )
+        return {name.partition(".")[0]: at for name, at in sorted(rows, key=lambda row: row[1])}
+
+    def _insert_structures(self, definitions: Iterable[Definition], at: str) -> None:
         waiting = iter(definitions)
         while some := list(islice(waiting, _AT_ONCE)):
             values: list[object] = []
@@ -199,7 +251,7 @@ class Bookkeeping:
                 of_schema = int(one.is_of_schema)
                 values += [self._project, one.thing.value, one.name, of_schema, one.sql, at]
             places = ", ".join(["(?, ?, ?, ?, ?, ?)"] * len(some))
-            self._database.execute(f"INSERT INTO inchworm.structures VALUES {places}", values)
+            self._database.execute(f"INSERT INTO {self.schema}.structures VALUES {places}", values)
 
     def marks(self, promotion: str) -> set[int]:
         """The steps of a promotion that took effect here."""
@@ -208,18 +260,20 @@ class Bookkeeping:
         return {
             int(row[0])
             for row in self._database.rows(
-                "SELECT step FROM inchworm.steps WHERE promotion = ?", [promotion]
+                f"SELECT step FROM {self.schema}.steps WHERE promotion = ?", [promotion]
             )
         }
 
     def mark(self, promotion: str, step: int, at: str) -> None:
         """Record that a step took effect. Called inside the step's transaction."""
-        self._database.execute("INSERT INTO inchworm.steps VALUES (?, ?, ?)", [promotion, step, at])
+        self._database.execute(
+            f"INSERT INTO {self.schema}.steps VALUES (?, ?, ?)", [promotion, step, at]
+        )
 
     def unmark(self, promotion: str, step: int) -> None:
         """Take a mark back, because what the step did is undone in the same transaction."""
         self._database.execute(
-            "DELETE FROM inchworm.steps WHERE promotion = ? AND step = ?", [promotion, step]
+            f"DELETE FROM {self.schema}.steps WHERE promotion = ? AND step = ?", [promotion, step]
         )
 
 

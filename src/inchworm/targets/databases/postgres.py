@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
@@ -59,6 +60,11 @@ WITH RECURSIVE reads AS (
 SELECT n.nspname, c.relname, c.relkind, pg_get_viewdef(c.oid), max(found.depth)
 FROM found JOIN pg_class c ON c.oid = found.view JOIN pg_namespace n ON n.oid = c.relnamespace
 GROUP BY n.nspname, c.relname, c.relkind, c.oid ORDER BY max(found.depth)
+"""
+
+_UNFINISHED = """
+SELECT n.nspname, c.relname FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid
+JOIN pg_namespace n ON n.oid = c.relnamespace WHERE NOT i.indisvalid
 """
 
 _RIGHTS = """
@@ -161,6 +167,14 @@ class Postgres:
         """Run a statement."""
         with self._errors():
             self._run(sql, values)
+
+    def execute_alone(self, sql: str) -> None:
+        """Run a statement by itself. An index that was not finished would be taken for one."""
+        words = set(re.findall(r"\w+", sql))
+        for schema, name in self.rows(_UNFINISHED):
+            if name in words:
+                self.execute(f"DROP INDEX {quoted(f'{schema}.{name}')}")
+        self.execute(sql)
 
     def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         """Run a query."""

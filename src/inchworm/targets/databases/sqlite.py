@@ -95,6 +95,10 @@ class Sqlite:
         with self._errors():
             self._connection.execute(sql, list(values))
 
+    def execute_alone(self, sql: str) -> None:
+        """Run a statement by itself; a statement that fails leaves nothing here."""
+        self.execute(sql)
+
     def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         """Run a query."""
         with self._errors():

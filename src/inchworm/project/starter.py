@@ -52,9 +52,9 @@ CREATE TABLE ops.measurement (
   amount INTEGER NOT NULL
 );
 INSERT INTO ops.measurement (place, day, amount) VALUES
-  ('north', DATE '2026-02-01', 3),
-  ('south', DATE '2026-02-01', 5),
-  ('north', DATE '2026-02-02', 4);
+  ('north', '2026-02-01', 3),
+  ('south', '2026-02-01', 5),
+  ('north', '2026-02-02', 4);
 """,
     "models/report/daily_total.sql": """\
 /*---

@@ -34,11 +34,16 @@ def check_tree(app: App) -> tuple[Reading, Checked]:
     """The source tree, read, and everything that is wrong with it."""
     from inchworm.core.checks.across import check_assembly
     from inchworm.core.waivers import apply
+    from inchworm.engine.replays import replay_migrations
     from inchworm.project.waivers import read_waivers
 
     reading, wrong = app.read()
     waivers, malformed = read_waivers(app.root)
-    found = [*check_assembly(reading.assembly, app.today), *wrong]
+    remembered = app.source.memory.checked or {}
+    replays, replayed = replay_migrations(
+        reading, app.project.environments, remembered.get("replayed", {})
+    )
+    found = [*check_assembly(reading.assembly, app.today), *wrong, *replays]
     checked = Checked(
         name=reading.assembly.name,
         version=reading.assembly.version,
@@ -46,7 +51,7 @@ def check_tree(app: App) -> tuple[Reading, Checked]:
         environments=len(app.project.environments),
         findings=in_order([*apply(found, waivers, app.today), *malformed]),
     )
-    app.remember(reading, check=checked.to_json(app.today))
+    app.remember(reading, check=checked.to_json(app.today), replayed=replayed)
     return reading, checked
 
 

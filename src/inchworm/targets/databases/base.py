@@ -214,6 +214,22 @@ def connect(
     )
 
 
+def in_memory(dialect: str) -> Database | None:
+    """An empty database for trying things, which nobody else sees.
+
+    None for dialects of which no database runs inside the program.
+    """
+    if dialect == "duckdb":
+        from inchworm.targets.databases.duckdb import IN_MEMORY, DuckDb
+
+        return DuckDb(IN_MEMORY)
+    if dialect == "sqlite":
+        from inchworm.targets.databases.sqlite import IN_MEMORY, Sqlite
+
+        return Sqlite(IN_MEMORY)
+    return None
+
+
 def _path(place: str, root: Path) -> Path:
     """Relative paths start at the project; with four slashes a path is absolute."""
     return Path(place[1:]) if place.startswith("//") else root / place.lstrip("/")

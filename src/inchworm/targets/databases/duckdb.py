@@ -20,7 +20,7 @@ from inchworm.core.structure.shapes import shape_of
 from inchworm.core.structure.tables import Column, Table
 from inchworm.targets.databases.base import Database, Server, Switch, quoted, quoted_one
 
-_IN_MEMORY = Path(":memory:")
+IN_MEMORY = Path(":memory:")
 _HERE = "database_name = current_database()"
 _SEQUENCES = f"""
 SELECT schema_name, sequence_name, concat_ws(' ', 'CREATE SEQUENCE', '"' || schema_name || '"."'
@@ -61,7 +61,7 @@ class DuckDb:
             if read_only and not path.exists():
                 self._connection = duckdb.connect(":memory:")
                 return
-            if path != _IN_MEMORY:
+            if path != IN_MEMORY:
                 path.parent.mkdir(parents=True, exist_ok=True)
             self._connection = duckdb.connect(str(path), read_only=read_only, config=config)
         except duckdb.IOException as error:
@@ -162,7 +162,7 @@ class DuckDb:
     @contextmanager
     def scratch(self, schema: str) -> Iterator[tuple[Database, str]]:
         """A database in memory, with empty copies of the tables of all other schemas."""
-        with closing(DuckDb(_IN_MEMORY)) as board:
+        with closing(DuckDb(IN_MEMORY)) as board:
             board.create_schema(schema)
             for name, table in self.structure().items():
                 if table.schema != schema:

@@ -26,7 +26,7 @@ from inchworm.core.structure.shapes import shape_of
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
 from inchworm.targets.databases.base import Database, Server, Switch, quoted
 
-_IN_MEMORY = Path(":memory:")
+IN_MEMORY = Path(":memory:")
 _PATIENCE = 15.0
 """Seconds to wait for another connection that writes."""
 
@@ -40,7 +40,7 @@ class Sqlite:
         self.identity = f"{getpass.getuser()} at {path.name}"
         self._path = path
         self._read_only = read_only
-        if path == _IN_MEMORY:
+        if path == IN_MEMORY:
             self._connection = sqlite3.connect(":memory:", isolation_level=None)
             return
         try:
@@ -71,7 +71,7 @@ class Sqlite:
         return self._path.with_name(f"{self._path.stem}.{schema}{self._path.suffix}")
 
     def _attach(self, schema: str) -> None:
-        in_memory = self._path == _IN_MEMORY
+        in_memory = self._path == IN_MEMORY
         uri = ":memory:" if in_memory else self._uri(self._file(schema))
         self._connection.execute(f"ATTACH DATABASE ? AS {quoted(schema)}", (uri,))
 
@@ -150,7 +150,7 @@ class Sqlite:
     @contextmanager
     def scratch(self, schema: str) -> Iterator[tuple[Database, str]]:
         """A database in memory; nothing in SQLite refers to another schema."""
-        with closing(Sqlite(_IN_MEMORY)) as board:
+        with closing(Sqlite(IN_MEMORY)) as board:
             board.create_schema(schema)
             yield board, schema
 

@@ -1,0 +1,179 @@
+"""Running all migrations of a schema on an empty database in memory, before they run anywhere.
+
+It shows that a new environment can be made, that undo scripts lead back, and that what was worked
+out from the text is what a database makes of it. Only a project that has an environment in such a
+database, and is written in its dialect, can be asked so; otherwise the bind check of a promotion
+tries what is pending.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import closing
+from typing import Any
+
+from inchworm.core.checks import rules
+from inchworm.core.environments import Environment
+from inchworm.core.errors import TargetError
+from inchworm.core.facts import Assembly
+from inchworm.core.findings import Finding, finding_from
+from inchworm.core.parts import Kind, PartId, digest_of
+from inchworm.core.sql.parse import SqlProblem, split_script
+from inchworm.core.structure.definitions import differences
+from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
+from inchworm.engine.refusal import line_of_named
+from inchworm.kinds.reading import Reading
+from inchworm.targets.databases import Database
+from inchworm.targets.databases.base import in_memory, quoted, quoted_one
+
+Known = Mapping[str, Any]
+"""What earlier replays said: for each part a digest of all they depend on, and their findings."""
+
+
+def replay_migrations(
+    reading: Reading, environments: Iterable[Environment], known: Known
+) -> tuple[list[Finding], dict[str, Any]]:
+    """What running the migrations says, and what to keep of it for the next time.
+
+    Args:
+        reading: the project.
+        environments: where it goes.
+        known: what was kept the last time.
+    """
+    assembly = reading.assembly
+    if not any(e.database.url.startswith(f"{assembly.dialect}:") for e in environments):
+        return [], {}
+    found: list[Finding] = []
+    kept: dict[str, Any] = {}
+    for part in assembly.of_kind(Kind.SCHEMA):
+        if not assembly.outlines[part].readable or not assembly.facts[part].provides:
+            continue
+        scripts = reading.render(part, {}).document.get("migrations")
+        if not scripts:
+            continue
+        others = _others(assembly, part, scripts)
+        seen = [scripts, *(repr(table) for table in (*others, *assembly.facts[part].provides))]
+        digest = str(digest_of(json.dumps([assembly.dialect, *seen]).encode()))
+        before = known.get(str(part))
+        if before and before["digest"] == digest:
+            said = [finding_from(finding) for finding in before["findings"]]
+        else:
+            database = in_memory(assembly.dialect)
+            if database is None:
+                return [], {}
+            with closing(database):
+                said = list(_Replay(database, assembly, part).run(scripts, others))
+        kept[str(part)] = {"digest": digest, "findings": [f.to_json() for f in said]}
+        found += said
+    return found, kept
+
+
+def _others(assembly: Assembly, part: PartId, scripts: list[Mapping[str, Any]]) -> list[Table]:
+    """Tables of other schemas that the scripts may name."""
+    text = "\n".join(script["sql"].lower() for script in scripts)
+    return [
+        table
+        for name, table in sorted(assembly.tables.items())
+        if table.schema != part.name.lower() and f"{table.schema}." in text and table.columns
+    ]
+
+
+class _Replay:
+    def __init__(self, database: Database, assembly: Assembly, part: PartId) -> None:
+        self.database = database
+        self.assembly = assembly
+        self.part = part
+        self.schema = part.name.lower()
+
+    def run(self, scripts: list[Mapping[str, Any]], others: list[Table]) -> Iterator[Finding]:
+        """Run the scripts; the first that is refused ends it."""
+        for schema in sorted({self.schema, *(table.schema for table in others)}):
+            self.database.create_schema(schema)
+        for table in others:
+            columns = ", ".join(
+                f"{quoted_one(c.name)} {'' if c.type == UNKNOWN_TYPE else c.type}"
+                for c in table.columns
+            )
+            if self._refused(f"CREATE TABLE {quoted(table.name)} ({columns})") is not None:
+                return  # a type that is not known here: nothing can be proved
+        for script in scripts:
+            wrong = self._there(script) if "undo" not in script else self._there_and_back(script)
+            if wrong is not None:
+                yield wrong
+                return
+        yield from self._other_than_worked_out(str(scripts[-1]["file"]))
+
+    def _there(self, script: Mapping[str, Any]) -> Finding | None:
+        return self._run(script["sql"], script["file"])
+
+    def _there_and_back(self, script: Mapping[str, Any]) -> Finding | None:
+        """Run a script, undo it, compare with what was before, and run it again."""
+        file = script["file"].removesuffix(".sql") + ".undo.sql"
+        before = self.database.definitions([self.schema])
+        wrong = self._there(script) or self._run(script["undo"], file)
+        if wrong is not None:
+            return wrong
+        left = differences(before, self.database.definitions([self.schema]))
+        if left:
+            return rules.UNDO_DIFFERS.finding(
+                f"after it, {'; '.join(f'{d.key} is {d.what}' for d in left)}",
+                part=self.part,
+                file=file,
+            )
+        return self._there(script)
+
+    def _other_than_worked_out(self, file: str) -> Iterator[Finding]:
+        there = self.database.structure([self.schema])
+        for table in self.assembly.facts[self.part].provides:
+            real = there.get(table.name)
+            if table.open:
+                continue
+            if real is None:
+                wrong = [f"{table.name} would not be there"]
+            else:
+                wrong = [
+                    f"{table.name}.{c.name} {said}"
+                    for c in table.columns
+                    if (said := _differs(c.type, real, c.name))
+                ]
+                expected = table.by_name
+                wrong += [
+                    f"{table.name}.{c.name} would be there, too"
+                    for c in real.columns
+                    if c.name.lower() not in expected
+                ]
+            for said in wrong:
+                message = f"{said}, after all migrations ran in order"
+                yield rules.REPLAY_DIFFERS.finding(message, part=self.part, file=file)
+
+    def _run(self, sql: str, file: str) -> Finding | None:
+        try:
+            statements = split_script(sql, self.assembly.dialect)
+        except SqlProblem:
+            return None  # reading the script has reported it
+        for statement in statements:
+            refused = self._refused(statement)
+            if refused is not None:
+                message = f"does not run after those before it: {refused}"
+                return rules.REPLAY_DIFFERS.finding(
+                    message, part=self.part, file=file, line=line_of_named(refused, sql)
+                )
+        return None
+
+    def _refused(self, sql: str) -> str | None:
+        try:
+            self.database.execute(sql)
+        except TargetError as error:
+            return error.what.partition(" says: ")[2] or error.what
+        return None
+
+
+def _differs(type_: str, real: Table, name: str) -> str:
+    """How a column is otherwise in the database than was worked out; empty if it is not."""
+    column = real.by_name.get(name.lower())
+    if column is None:
+        return "would not be there"
+    if UNKNOWN_TYPE in (type_, column.type) or column.type == type_:
+        return ""
+    return f"would be {column.type}, not {type_}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from pathlib import Path
 
 import pytest
@@ -123,7 +124,8 @@ def test_an_embedded_database_is_taken_up(starter: Program, kind: str) -> None:
 def test_what_cannot_be_taken_up(starter: Program) -> None:
     """What is there already, and what is nowhere."""
     starter.promote(starter.pack(), "dev")
-    assert "has the schema ops already" in starter("adopt", "dev", "ops", code=2).text
+    known = starter("adopt", "dev", "ops", "--outside", code=2).text
+    assert "has the schema ops already" in known
     assert "has nothing in a schema opps" in starter("adopt", "dev", "opps", code=2).text
     starter("adopt", "dev", "report", "--outside")
     assert 'managed = "outside"' in (starter.folder / "schemas/report/schema.toml").read_text()
@@ -159,3 +161,79 @@ def test_drift_is_seen_named_and_in_the_way(released: Program) -> None:
     done = released("promote", name, "--to", "dev", "--yes", "--overwrite", "--json").json
     assert done["state"] == "done"
     assert released("drift", "dev").text.endswith("nothing drifted.")
+
+
+@pytest.mark.parametrize("kind", ["duckdb", "sqlite", "postgresql"])
+def test_what_was_changed_by_hand_becomes_a_migration(
+    starter: Program, kind: str, request: pytest.FixtureRequest
+) -> None:
+    """Assumed where it was made, run elsewhere; and then both have the same."""
+    server = str(request.getfixturevalue("postgres_url")) if kind == "postgresql" else ""
+    one = server or f"{kind}:///data/one.{kind}"
+    starter.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", one)
+    starter.promote(starter.pack(), "dev")
+    assert "nothing in ops was changed" in starter("adopt", "dev", "ops").text
+    made(
+        one,
+        starter.folder,
+        [
+            "ALTER TABLE ops.measurement ADD COLUMN by_hand INTEGER",
+            "CREATE TABLE ops.extra (a INTEGER NOT NULL)",
+        ],
+    )
+    starter("drift", "dev", code=1)
+    assert "2 changes by hand" in starter("adopt", "dev", "ops").text
+    written = (starter.folder / "schemas/ops/migrations/0002_by_hand_in_dev.sql").read_text()
+    assert "ADD COLUMN by_hand" in written
+    assert starter.findings(code=0) == []
+    done = starter.promote(starter.pack(), "dev").json
+    assert (done["steps"][0]["action"], done["steps"][0]["item"], done["state"]) == (
+        "assume",
+        "0002_by_hand_in_dev",
+        "done",
+    )
+    assert starter("drift", "dev").text.endswith("nothing drifted.")
+    with contextlib.ExitStack() as stack:
+        if kind == "postgresql":
+            address = str(request.getfixturevalue("postgres_server"))
+            other = stack.enter_context(postgres.database(address))
+        else:
+            other = f"{kind}:///data/other.{kind}"
+        starter.edit("environments/dev.toml", one, other)
+        steps = starter.promote(starter.pack(), "dev").json["steps"]
+        assert [s["action"] for s in steps if s["phase"] == "migrate"] == ["run", "run"]
+        sides = [connect(url, root=starter.folder) for url in (one, other)]
+        assert differences(*(side.definitions(["ops"]) for side in sides)) == []
+        for side in sides:
+            side.close()
+
+
+def test_a_change_by_hand_that_is_there_otherwise(starter: Program) -> None:
+    """Is neither assumed nor run into: the draft stops."""
+    starter.promote(starter.pack(), "dev")
+    url = "duckdb:///.inchworm/dev.duckdb"
+    made(url, starter.folder, ["CREATE TABLE ops.extra (a INTEGER)"])
+    starter("adopt", "dev", "ops")
+    made(url, starter.folder, ["ALTER TABLE ops.extra ADD COLUMN b INTEGER"])
+    refused = starter.promote(starter.pack(), "dev", code=1).json
+    (finding,) = [f for f in refused["findings"] if f["rule"] == "schema/baseline-differs"]
+    assert (
+        "table ops.extra that was made by hand; here it was changed otherwise"
+        in (finding["message"])
+    )
+
+
+def test_a_wanted_structure_is_taken_up(starter: Program) -> None:
+    """As a new part, and again when it was changed by hand."""
+    url = "duckdb:///.inchworm/dev.duckdb"
+    made(url, starter.folder, ["CREATE TABLE works.gauge (id INTEGER PRIMARY KEY, level DOUBLE)"])
+    starter("adopt", "dev", "works", "--structure")
+    promoted = starter.promote(starter.pack(), "dev").json
+    assert [s["part"] for s in promoted["steps"] if s["action"] == "change"] == []
+    made(url, starter.folder, ["ALTER TABLE works.gauge ADD COLUMN by_hand INTEGER"])
+    starter("adopt", "dev", "works")
+    tables = (starter.folder / "schemas/works/tables.sql").read_text()
+    assert "by_hand INT" in tables
+    done = starter.promote(starter.pack(), "dev", code=None).json
+    assert done["state"] == "done", done
+    assert starter("drift", "dev").text.endswith("nothing drifted.")

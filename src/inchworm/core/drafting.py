@@ -11,7 +11,6 @@ import datetime as dt
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from difflib import unified_diff
 from typing import Any
 
 from inchworm.core.checks import rules
@@ -21,12 +20,12 @@ from inchworm.core.environments import Environment
 from inchworm.core.facts import Assembly
 from inchworm.core.findings import Finding, Severity, in_order
 from inchworm.core.parts import Digest, Kind, PartId, digest_of
+from inchworm.core.pending import Pending, pending_migrations
 from inchworm.core.promotion import DifferingValue, Draft, Phase, Step, UsedSecret
 from inchworm.core.rendering import Rendered, canonical
 from inchworm.core.sql.columns import tables_in
 from inchworm.core.sql.parse import parse_statements
 from inchworm.core.structure.change import Change, Effect
-from inchworm.core.structure.replay import replay
 from inchworm.core.values import Value
 
 #: Service parts are delivered in this order: what others need comes first.
@@ -87,16 +86,6 @@ def values_digest(values: Mapping[str, Value]) -> Digest:
     return digest_of(canonical({name: value.text for name, value in values.items()}))
 
 
-@dataclass(frozen=True)
-class Pending:
-    """A migration that the database does not have behind it."""
-
-    schema: PartId
-    name: str
-    when: str
-    assumed: bool
-
-
 class _Drafting:
     def __init__(self, request: Request) -> None:
         self.request = request
@@ -107,7 +96,11 @@ class _Drafting:
         """Action and reason of every part that does not stay as it is."""
 
     def draft(self) -> Draft:
-        pending = self._pending_migrations()
+        request = self.request
+        pending, wrong = pending_migrations(
+            self.assembly, request.rendered, self.live, request.environment.database
+        )
+        self.findings.extend(wrong)
         for part in self.assembly.parts:
             changed = self._changed(part)
             if changed is not None:
@@ -123,12 +116,12 @@ class _Drafting:
         touched = {str(part) for part in [*self.reasons, *(p.schema for p in pending), *changing]}
         environment = self.request.environment
         self.findings.extend(breaking(self.assembly, self.live, early, environment))
+        taken_up = {key for p in pending for key in p.takes_up} | self._as_wanted()
         self.findings.extend(
-            drifted(self.live, touched, environment, overwrite=self.request.overwrite)
+            drifted(self.live, touched, taken_up, environment, overwrite=self.request.overwrite)
         )
         removed = self._removed()
         steps = _numbered(self._steps(pending, removed))
-        request = self.request
         return Draft(
             environment=request.environment.name,
             bundle=request.bundle,
@@ -236,61 +229,8 @@ class _Drafting:
                 removed.append(part)
         return removed
 
-    # ---- migrations ---------------------------------------------------------------------------
-
     def _scripts(self, schema: PartId, when: str) -> list[Mapping[str, Any]]:
         return list(self.request.rendered[schema].document.get(when, ()))
-
-    def _pending_migrations(self) -> list[Pending]:
-        pending: list[Pending] = []
-        for schema in self.assembly.of_kind(Kind.SCHEMA):
-            ran = {m.name: m for m in self.live.migrations if m.schema == schema.name}
-            for script in self._scripts(schema, "migrations"):
-                before = ran.get(script["name"])
-                if before is None:
-                    assumed = (
-                        bool(script["baseline"]) and not ran and self._is_there(schema, script)
-                    )
-                    pending.append(Pending(schema, script["name"], script["when"], assumed))
-                elif before.checksum != script["checksum"]:
-                    self.findings.append(
-                        rules.MIGRATION_EDITED.finding(
-                            f"{script['name']} ran here on {before.ran_at[:10]} with other text"
-                            + _both_texts(before.script, script["sql"]),
-                            part=schema,
-                            file=script["file"],
-                        )
-                    )
-        return pending
-
-    def _is_there(self, schema: PartId, script: Mapping[str, Any]) -> bool:
-        """Whether a baseline need not run: its tables are there, column by column.
-
-        A schema that has tables, but not those, is a finding.
-        """
-        real = self.request.environment.database.real_schema(schema.name)
-        live = {n: t for n, t in self.live.tables.items() if t.schema == real}
-        if not live:
-            return False
-        statements = parse_statements(script["sql"], self.assembly.dialect)
-        wanted, _ = replay(statements, {}, self.assembly.dialect)
-        for table in wanted.values():
-            there = live.get(self._real(table.name))
-            missing = [
-                column.name
-                for column in table.columns
-                if there is None or column.name.lower() not in there.by_name
-            ]
-            if missing:
-                has = "is not there" if there is None else f"lacks {', '.join(missing)}"
-                self.findings.append(
-                    rules.BASELINE_DIFFERS.finding(
-                        f"the schema has tables, but {self._real(table.name)} {has}",
-                        part=schema,
-                        file=script["file"],
-                    )
-                )
-        return True
 
     # ---- wanted structure ---------------------------------------------------------------------
 
@@ -317,6 +257,22 @@ class _Drafting:
                             remedy="It is listed under may_lose." if allowed else None,
                         )
                     )
+
+    def _as_wanted(self) -> set[str]:
+        """Changes made by hand to schemas of wanted structure that agree with what is wanted."""
+        touched = [
+            name
+            for _, planned in self._planned
+            for change in planned.changes
+            for name in change.name.split(", ")
+        ]
+        schemas = {self._real(f"{schema.name}.x").rpartition(".")[0] for schema, _ in self._planned}
+        return {
+            d.key
+            for d in self.live.differences
+            if d.name.partition(".")[0] in schemas
+            and not any(name == d.name or name.startswith(f"{d.name}.") for name in touched)
+        }
 
     def _restructurings(self, phase: Phase, *, late: bool) -> Iterator[Step]:
         for schema, planned in self._planned:
@@ -358,6 +314,8 @@ class _Drafting:
                 continue
             if migration.assumed:
                 action, reason = "assume", "what it would make is there already"
+                if migration.takes_up:
+                    reason = "it takes up what was changed here by hand"
             else:
                 action, reason = "run", "has not run in this database"
             yield _step(phase, str(migration.schema), action, reason, migration.name)
@@ -513,12 +471,6 @@ def real_name(name: str, assembly: Assembly, environment: Environment) -> str:
     if name.rpartition(".")[0] in assembly.outside_schemas:
         return name
     return environment.database.real_table(name)
-
-
-def _both_texts(ran: str, now: str) -> str:
-    """The lines that differ, with - for the text that ran and + for the present one."""
-    lines = unified_diff(ran.splitlines(), now.splitlines(), "ran", "now", lineterm="", n=1)
-    return "".join(f"\n{line}" for line in lines if not line.startswith("@@")) if ran else ""
 
 
 def _step(phase: Phase, part: str, action: str, reason: str, item: str = "") -> Step:

@@ -48,6 +48,8 @@ class ScriptSettings(Settings):
     when: Literal["before", "after"] = "before"
     transaction: bool = True
     """False for a statement that a database refuses to run in a transaction."""
+    takes_up: dict[str, str] = {}
+    """What was changed by hand, with a digest of what it was changed to."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -68,6 +70,7 @@ class Script:
         return {
             **special,
             **({"undo": self.undo} if self.undo else {}),
+            **({"takes_up": self.settings.takes_up} if self.settings.takes_up else {}),
             "name": self.name,
             "file": self.file,
             "checksum": self.checksum,

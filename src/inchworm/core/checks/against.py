@@ -172,18 +172,26 @@ def _goes(
 
 
 def drifted(
-    live: Composition, touched: Collection[str], environment: Environment, *, overwrite: bool
+    live: Composition,
+    touched: Collection[str],
+    taken_up: Collection[str],
+    environment: Environment,
+    *,
+    overwrite: bool,
 ) -> Iterator[Finding]:
     """Changes made by hand: errors where they would be lost, else notes.
 
     Args:
         live: what is there.
         touched: the parts that the promotion works on.
+        taken_up: changes that a migration of the promotion has taken up, by key.
         environment: where that is.
         overwrite: whether changes made by hand may be lost.
     """
     for name, part in live.parts.items():
         for difference in live.differing(part, environment.database):
+            if difference.key in taken_up:
+                continue
             is_lost = difference.what != "missing" or difference.is_of_schema
             is_free = name not in touched or overwrite or not is_lost
             yield rules.DRIFTED.finding(

@@ -85,6 +85,10 @@ class Bookkeeping:
             )
         ]
 
+    def parts_of_ours(self) -> list[LivePart]:
+        """Parts of this project that are live."""
+        return [part for part in self.parts() if part.project == self._project]
+
     def put(self, parts: Iterable[LivePart]) -> None:
         """Record parts as live, each replacing its former self. Called inside a transaction."""
         for some in _batched(parts, _AT_ONCE):

@@ -1,0 +1,79 @@
+"""What was changed in a schema by hand, as a change that can be made anywhere."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+from inchworm.core.parts import PartId
+from inchworm.core.pending import change_by_hand
+from inchworm.core.sql.render import with_real_names
+from inchworm.core.structure.change import Change, Effect, Renames, under_schema
+from inchworm.core.structure.definitions import differences, in_working_order
+from inchworm.core.structure.wanted import changes_between
+from inchworm.engine.places import Place
+
+
+@dataclass(frozen=True, kw_only=True)
+class TakenUp:
+    """What was changed by hand since the latest promotion recorded a schema.
+
+    Attributes:
+        changes: how to make the same change elsewhere, in the project's names.
+        takes_up: what was changed, with a digest of what it was changed to.
+    """
+
+    changes: tuple[Change, ...]
+    takes_up: Mapping[str, str]
+
+    @property
+    def loses(self) -> tuple[str, ...]:
+        """Whose values go where the change is made."""
+        return tuple(name for c in self.changes if c.effect is Effect.LOSES for name in c.lost)
+
+
+def taken_up(place: Place, schema: PartId, dialect: str) -> TakenUp | None:
+    """The change that was made by hand in a schema; None if there was none.
+
+    Args:
+        place: where it was made.
+        schema: a schema part that is live there.
+        dialect: the project's, in which the statements are told.
+
+    Raises:
+        ProjectError: when there is a difference for which no change can be worked out.
+        TargetError: when the schema cannot be made anew as it was recorded.
+    """
+    real = place.environment.database.real_schema(schema.name)
+    database = place.database
+    recorded = [
+        replace(d, needs=None)  # what it needs was not recorded
+        for d in place.bookkeeping.structures()
+        if d.is_of_schema and d.name.startswith(f"{real}.")
+    ]
+    ours = {part.part: part for part in place.bookkeeping.parts_of_ours()}
+    live = [d for d in place.definitions(ours) if d.is_of_schema and d.name.startswith(f"{real}.")]
+    found = differences(recorded, live)
+    if not found:
+        return None
+    with database.scratch(real) as (board, name):
+        for definition in in_working_order(recorded, database.dialect):
+            here = with_real_names(
+                definition.sql,
+                lambda s: name if s == real else s,
+                database.dialect,
+                database.dialect,
+            )
+            board.execute(here)
+        before = [under_schema(d, name, real) for d in board.definitions([name])]
+    changes = changes_between(before, live, database.dialect, Renames())
+
+    def logical(sql: str) -> str:
+        return with_real_names(
+            sql, lambda s: schema.name if s == real else s, database.dialect, dialect
+        )
+
+    return TakenUp(
+        changes=tuple(replace(c, statements=tuple(map(logical, c.statements))) for c in changes),
+        takes_up=dict(change_by_hand(difference, real, schema.name) for difference in found),
+    )

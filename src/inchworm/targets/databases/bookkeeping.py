@@ -23,7 +23,8 @@ _TABLES = (
     """CREATE TABLE IF NOT EXISTS {schema}.migrations (
     project VARCHAR NOT NULL, schema_name VARCHAR NOT NULL, name VARCHAR NOT NULL,
     checksum VARCHAR NOT NULL, outcome VARCHAR NOT NULL, promotion VARCHAR NOT NULL,
-    ran_at VARCHAR NOT NULL, ran_by VARCHAR NOT NULL, seconds DOUBLE PRECISION NOT NULL)""",
+    ran_at VARCHAR NOT NULL, ran_by VARCHAR NOT NULL, seconds DOUBLE PRECISION NOT NULL,
+    script VARCHAR)""",
     """CREATE TABLE IF NOT EXISTS {schema}.promotions (
     project VARCHAR NOT NULL, promotion VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
     digest VARCHAR NOT NULL, commit_id VARCHAR,
@@ -33,9 +34,6 @@ _TABLES = (
     """CREATE TABLE IF NOT EXISTS {schema}.structures (
     project VARCHAR NOT NULL, thing VARCHAR NOT NULL, name VARCHAR NOT NULL,
     of_schema INTEGER NOT NULL, definition VARCHAR NOT NULL, put_at VARCHAR NOT NULL)""",
-    """CREATE TABLE IF NOT EXISTS {schema}.scripts (
-    project VARCHAR NOT NULL, schema_name VARCHAR NOT NULL, name VARCHAR NOT NULL,
-    script VARCHAR NOT NULL)""",
 )
 
 
@@ -65,13 +63,23 @@ class Bookkeeping:
         return f"{self.schema}.parts" in self._database.kinds()
 
     def ensure(self) -> None:
-        """Make the tables unless they are all there."""
-        if f"{self.schema}.scripts" in self._database.kinds():
+        """Make the tables unless they are all there, as they have to be."""
+        if f"{self.schema}.structures" in self._database.kinds() and self._keeps_scripts:
             return
         self._database.create_schema(self.schema)
         with self._database.transaction():
             for statement in _TABLES:
                 self._database.execute(statement.format(schema=self.schema))
+            if not self._keeps_scripts:  # it was made before they were kept
+                self._database.execute(
+                    f"ALTER TABLE {self.schema}.migrations ADD COLUMN script VARCHAR"
+                )
+
+    @property
+    def _keeps_scripts(self) -> bool:
+        """Whether the texts of migrations are kept."""
+        there = self._database.structure([self.schema]).get(f"{self.schema}.migrations")
+        return there is not None and "script" in there.by_name
 
     def parts(self) -> list[LivePart]:
         """Parts that are live, of all projects."""
@@ -120,16 +128,9 @@ class Bookkeeping:
 
     def migrations(self) -> list[RanMigration]:
         """The migrations of this project that the database has behind it."""
-        kinds = self._database.kinds()
-        if f"{self.schema}.parts" not in kinds:
+        if not self.exists:
             return []
-        scripts: dict[tuple[str, str], str] = {}
-        if f"{self.schema}.scripts" in kinds:
-            for schema, name, script in self._database.rows(
-                f"SELECT schema_name, name, script FROM {self.schema}.scripts WHERE project = ?",
-                [self._project],
-            ):
-                scripts[schema, name] = script
+        script = "script" if self._keeps_scripts else "NULL"
         return [
             RanMigration(
                 schema=row[0],
@@ -138,10 +139,10 @@ class Bookkeeping:
                 outcome=row[3],
                 promotion=row[4],
                 ran_at=row[5],
-                script=scripts.get((row[0], row[1]), ""),
+                script=row[6] or "",
             )
             for row in self._database.rows(
-                "SELECT schema_name, name, checksum, outcome, promotion, ran_at "
+                f"SELECT schema_name, name, checksum, outcome, promotion, ran_at, {script} "
                 f"FROM {self.schema}.migrations WHERE project = ? ORDER BY schema_name, name",
                 [self._project],
             )
@@ -150,7 +151,7 @@ class Bookkeeping:
     def ran(self, migration: RanMigration, by: str, seconds: float) -> None:
         """Record a migration. Called inside its transaction."""
         self._database.execute(
-            f"INSERT INTO {self.schema}.migrations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            f"INSERT INTO {self.schema}.migrations VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             [
                 self._project,
                 migration.schema,
@@ -161,22 +162,17 @@ class Bookkeeping:
                 migration.ran_at,
                 by,
                 seconds,
+                migration.script,
             ],
-        )
-
-        self._database.execute(
-            f"INSERT INTO {self.schema}.scripts VALUES (?, ?, ?, ?)",
-            [self._project, migration.schema, migration.name, migration.script],
         )
 
     def unran(self, schema: str, name: str) -> None:
         """Forget a migration, because it is undone in the same transaction."""
-        for table in ("migrations", "scripts"):
-            self._database.execute(
-                f"DELETE FROM {self.schema}.{table} "
-                "WHERE project = ? AND schema_name = ? AND name = ?",
-                [self._project, schema, name],
-            )
+        self._database.execute(
+            f"DELETE FROM {self.schema}.migrations "
+            "WHERE project = ? AND schema_name = ? AND name = ?",
+            [self._project, schema, name],
+        )
 
     def last(self) -> LastPromotion | None:
         """The latest promotion of this project that was completed here."""

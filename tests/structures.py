@@ -13,7 +13,7 @@ TYPES = {
 }
 """Types whose values, written as whole numbers, fit each other."""
 COLUMNS = ("a", "b", "c", "order", "Mixed Name")
-TABLES = ("gauge", "reading", "river", "station")
+TABLES = ("gauge", "basin", "t", "reading", "river", "station")
 
 
 @dataclass(frozen=True)
@@ -108,7 +108,7 @@ def _extras(name: str, table: Tab, dialect: str) -> list[str]:
         found.append(f"CREATE VIEW ops.{name}_seen AS SELECT id, {_q(table.view)} FROM ops.{name}")
     if table.comment is not None and dialect != "sqlite":
         found.append(f"COMMENT ON TABLE ops.{name} IS '{table.comment}'")
-        first = next(iter(table.columns))
+        first = next(iter(table.columns), "id")
         found.append(f"COMMENT ON COLUMN ops.{name}.{_q(first)} IS '{table.comment}'")
     return found
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -230,3 +231,84 @@ def test_definitions_make_the_same_again(database: Database, url: str, tmp_path:
 
 def _also(database: Database) -> str:
     return " CASCADE" if database.dialect == "postgres" else ""
+
+
+def test_another_connection_works_at_the_same_time(database: Database) -> None:
+    """Where there can be one; what it has committed is seen by the first."""
+    other = database.another()
+    if other is None:
+        assert database.dialect == "sqlite"  # which has one writer
+        return
+    with database.transaction():
+        database.execute("CREATE TABLE m.mine (x INTEGER)")
+        with other.transaction():
+            other.execute("CREATE TABLE m.theirs (x INTEGER)")
+    other.close()
+    assert set(database.structure(["m"])) == {"m.mine", "m.theirs"}
+
+
+def test_a_statement_can_be_interrupted(database: Database) -> None:
+    """From another thread; afterwards the connection goes on."""
+    endless = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT max(i) FROM n"
+    failed: list[BaseException] = []
+
+    def run() -> None:
+        try:
+            database.rows(endless)
+        except (TargetError, KeyboardInterrupt) as error:
+            failed.append(error)
+
+    thread = threading.Thread(target=run)
+    thread.start()
+    while thread.is_alive():
+        database.interrupt()
+        thread.join(timeout=0.05)
+    assert len(failed) == 1
+    assert database.rows("SELECT 1") == [(1,)]
+
+
+def test_a_scratch_place_leaves_nothing(database: Database, url: str, tmp_path: Path) -> None:
+    """It knows other schemas, works for whoever may only look, and tells what was made."""
+    database.create_schema("other")
+    database.execute("CREATE TABLE other.t (x INTEGER)")
+    before = database.structure()
+    if database.dialect == "duckdb":
+        database.close()
+    looking = connect(url, root=tmp_path, read_only=True)
+    with looking.scratch("m") as (board, name):
+        board.execute(f"CREATE TABLE {name}.made (x INTEGER)")
+        if board.dialect != "sqlite":
+            board.execute(f"CREATE VIEW {name}.seen AS SELECT x FROM other.t")
+        assert f"{name}.made" in board.structure()
+        assert f"{name}.made" in {d.name for d in board.definitions([name])}
+    assert looking.structure() == before
+    looking.close()
+
+
+def test_tables_are_made_anew_without_losing_what_hangs_on_them(database: Database) -> None:
+    """Rows that point at them, and views upon them."""
+    here = "t" if database.dialect == "sqlite" else "m.t"
+    for statement in (
+        "CREATE TABLE m.t (x INTEGER PRIMARY KEY)",
+        f"CREATE TABLE m.points (x INTEGER REFERENCES {here} (x) ON DELETE CASCADE)"
+        if database.dialect != "duckdb"
+        else "CREATE TABLE m.points (x INTEGER)",
+        "INSERT INTO m.t VALUES (1)",
+        "INSERT INTO m.points VALUES (1)",
+        "CREATE VIEW m.v AS SELECT x FROM m.t",
+    ):
+        database.execute(statement)
+    with database.restructuring(["m.t"]):
+        if database.dialect == "postgres":
+            database.execute("ALTER TABLE m.t ALTER COLUMN x TYPE bigint")
+        else:
+            database.execute("CREATE TABLE m.copy AS SELECT * FROM m.t")
+            database.execute("DROP TABLE m.t")
+            database.execute("CREATE TABLE m.t (x BIGINT PRIMARY KEY)")
+            database.execute("INSERT INTO m.t SELECT x FROM m.copy")
+            database.execute("DROP TABLE m.copy")
+    assert values(database, "m.points") == values(database, "m.v") == [1]
+    with pytest.raises(TargetError), database.restructuring([]):
+        database.execute("DROP VIEW m.v")
+        database.execute("INSERT INTO m.nowhere VALUES (1)")
+    assert values(database, "m.v") == [1]

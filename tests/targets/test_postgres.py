@@ -125,3 +125,37 @@ def test_looking_changes_nothing(postgres_url: str, tmp_path: Path) -> None:
     with pytest.raises(TargetError, match="read-only transaction"):
         database.create_schema("m")
     database.close()
+
+
+def test_views_of_others_follow_a_column_that_gets_another_type(database: Database) -> None:
+    """With the rights that were granted on them; of one that would break, nothing changes."""
+    database.execute("DROP ROLE IF EXISTS reader_of_m")
+    database.execute("CREATE ROLE reader_of_m")
+    database.execute("CREATE TABLE m.a (x INTEGER, y INTEGER)")
+    database.execute("INSERT INTO m.a VALUES (1, 2)")
+    database.execute("CREATE VIEW theirs.v AS SELECT x FROM m.a")
+    database.execute("CREATE VIEW theirs.w AS SELECT x + 1 AS z FROM theirs.v")
+    database.execute("GRANT SELECT ON theirs.w TO reader_of_m")
+    with database.restructuring(["m.a"]):
+        database.execute("ALTER TABLE m.a ALTER COLUMN x TYPE bigint")
+    assert database.rows("SELECT z FROM theirs.w") == [(2,)]
+    allowed = "SELECT has_table_privilege('reader_of_m', 'theirs.w', 'SELECT')"
+    assert database.rows(allowed) == [(True,)]
+    with pytest.raises(TargetError, match="x does not exist"), database.restructuring(["m.a"]):
+        database.execute("ALTER TABLE m.a DROP COLUMN x")
+    assert database.rows("SELECT z FROM theirs.w") == [(2,)]
+    database.execute("DROP OWNED BY reader_of_m")
+    database.execute("DROP ROLE reader_of_m")
+
+
+def test_big_tables_are_not_counted(database: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What the statistics say is enough to see what is at stake; and sizes are told."""
+    database.build("m.a", "table", "SELECT generate_series(1, 5000) AS x")
+    database.execute("ANALYZE m.a")
+    assert database.about_rows("m.a") is None
+    monkeypatch.setattr("inchworm.targets.databases.postgres._BIG", 1)
+    assert database.about_rows("m.a") == 5000
+    size = database.size("m.a")
+    assert size is not None
+    assert size > 5000 * 4
+    assert database.size("m.nothing") is None

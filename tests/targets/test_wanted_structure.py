@@ -9,15 +9,17 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, event, given, note, settings
+from hypothesis import HealthCheck, event, given, settings
 from hypothesis import strategies as st
 
-from inchworm.core.structure.change import Renames, under_schema
-from inchworm.core.structure.definitions import Definition
+from inchworm.core.structure.change import Change, Renames, under_schema
+from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.core.structure.shapes import shape_of
 from inchworm.core.structure.wanted import changes_between, in_the_way
+from inchworm.engine.wanted import after_renames
 from inchworm.targets.databases import Database, connect
 from tests import postgres
-from tests.structures import Struct, structs
+from tests.structures import TABLES, Col, Struct, Tab, structs
 
 ROWS = 3
 KINDS = ("duckdb", "sqlite", "postgresql")
@@ -49,21 +51,22 @@ def told(database: Database, struct: Struct) -> list[Definition]:
         return [under_schema(d, name, "ops") for d in board.definitions([name])]
 
 
-def alike(definitions: list[Definition]) -> dict[str, Any]:
+def alike(definitions: list[Definition], dialect: str) -> dict[str, Any]:
     """What counts of a structure: all but the order of columns and constraints."""
     found: dict[str, Any] = {}
     for d in definitions:
-        if d.shape is None:
+        shape = d.shape or (shape_of(d.sql, dialect) if d.thing is Thing.TABLE else None)
+        if shape is None:
             found[d.key] = d.sql
         else:
-            columns = sorted(d.shape.columns, key=lambda c: c.name)
-            found[d.key] = (columns, sorted(d.shape.constraints.values()), d.shape.options)
+            columns = sorted(shape.columns, key=lambda c: c.name)
+            found[d.key] = (columns, sorted(shape.constraints.values()), shape.options)
     return found
 
 
 def fill(database: Database, struct: Struct) -> None:
     """Rows whose values are whole numbers, different in each."""
-    for name in ("gauge", "reading", "river", "station"):
+    for name in TABLES:
         if name not in struct.tables:
             continue
         plain = [n for n, c in struct.tables[name].columns.items() if not c.generated]
@@ -86,22 +89,25 @@ def contents(database: Database, struct: Struct) -> dict[str, list[int | None]]:
     }
 
 
-def become(database: Database, struct: Struct, renames: Renames | None = None) -> None:
-    """Work out the change, and carry it out."""
-    wanted = told(database, struct)
-    live = database.definitions(["ops"])
-    changes = changes_between(live, wanted, database.dialect, renames or Renames())
-    assert not (changes and alike(live) == alike(wanted))
+def carry_out(database: Database, changes: list[Change]) -> None:
+    """First what comes, then what goes."""
     early = [c for c in changes if not c.late]
     for some in (early, [c for c in changes if c.late]):
         with database.restructuring(in_the_way(some)):
             for change in some:
                 for statement in change.statements:
-                    note(statement)
                     database.execute(statement)
-    event(f"changes: {min(len(changes), 10)}")
-    for change in changes:
-        event(change.what.split()[0])
+
+
+def become(database: Database, struct: Struct) -> list[Change]:
+    """Work out the change, and carry it out."""
+    wanted = told(database, struct)
+    live = database.definitions(["ops"])
+    changes = changes_between(live, wanted, database.dialect, Renames())
+    dialect = database.dialect
+    assert not (changes and alike(live, dialect) == alike(wanted, dialect))
+    carry_out(database, changes)
+    return changes
 
 
 @pytest.fixture(params=KINDS)
@@ -133,11 +139,49 @@ def test_any_structure_becomes_any_other(
             database.execute(statement)
         fill(database, one)
         before = contents(database, one)
-        become(database, other)
-        assert alike(database.definitions(["ops"])) == alike(told(database, other))
+        for change in become(database, other):
+            event(change.what.split()[0])
+        now = alike(database.definitions(["ops"]), dialect)
+        assert now == alike(told(database, other), dialect)
         after = contents(database, other)
         for name, values in before.items():
             table, _, column = name.partition(".")
             stays = table in other.tables and column in other.tables[table].columns
             if stays and not other.tables[table].columns[column].generated:
                 assert after[name] == values, name
+
+
+def test_triggers_of_sqlite_are_put_on_again(tmp_path: Path) -> None:
+    """They go with their table when it is made anew."""
+    database = connect("sqlite:///d.sqlite", root=tmp_path)
+    database.create_schema("ops")
+    database.execute("CREATE TABLE ops.t (x INTEGER, seen INTEGER)")
+    database.execute(
+        "CREATE TRIGGER ops.sees AFTER INSERT ON t BEGIN UPDATE t SET seen = 1 WHERE x = new.x; END"
+    )
+    become(database, Struct({"t": Tab(columns={"x": Col("BIGINT"), "seen": Col("INTEGER")})}))
+    database.execute("INSERT INTO ops.t (id, x) VALUES (1, 5)")
+    assert database.rows("SELECT x, seen FROM ops.t") == [(5, 1)]
+    database.close()
+
+
+def test_names_change_and_values_stay(kind: str, server: str | None) -> None:
+    """Of a table, of a column in it, and of what points at it."""
+    one = Struct({"gauge": Tab({"a": Col("INTEGER")}), "river": Tab({}, points_to="gauge")})
+    other = Struct({"basin": Tab({"b": Col("INTEGER")}), "river": Tab({}, points_to="basin")})
+    renames = Renames(tables={"ops.basin": "ops.gauge"}, columns={("ops.basin", "b"): "a"})
+    with empty(kind, server) as database:
+        for statement in one.script(database.dialect):
+            database.execute(statement)
+        fill(database, one)
+        wanted = told(database, other)
+        live = database.definitions(["ops"])
+        renamed = None
+        if kind == "postgresql":
+            renamed = after_renames(database, "ops", live, renames)
+        changes = changes_between(live, wanted, database.dialect, renames, renamed)
+        carry_out(database, changes)
+        now = alike(database.definitions(["ops"]), database.dialect)
+        assert now == alike(wanted, database.dialect)
+        assert database.rows("SELECT id, b FROM ops.basin ORDER BY 1") == [(1, 1), (2, 2), (3, 3)]
+        assert database.rows("SELECT count(*) FROM ops.river") == [(3,)]

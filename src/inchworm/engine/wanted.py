@@ -54,10 +54,10 @@ class Wanted:
             ProjectError: when there is a difference for which no change can be worked out.
         """
         live = own_definitions(database, self.schema, self.others)
-        renames = renames_that_apply(self.renames, live, self.definitions)
+        renames = renames_that_apply(self.renames, live, self.definitions, database.dialect)
         renamed = None
         if renames and database.dialect == "postgres":
-            renamed = _after_renames(database, self.schema, live, renames)
+            renamed = after_renames(database, self.schema, live, renames)
         return changes_between(live, self.definitions, database.dialect, renames, renamed)
 
 
@@ -108,7 +108,7 @@ def own_definitions(database: Database, schema: str, others: frozenset[str]) -> 
     ]
 
 
-def _after_renames(
+def after_renames(
     database: Database, schema: str, live: Sequence[Definition], renames: Renames
 ) -> list[Definition]:
     """What is there after the renames: the database carries a name into all that uses it."""

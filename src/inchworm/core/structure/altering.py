@@ -57,8 +57,8 @@ class _Altering:
         self.renames = renames
         self.live = {d.key: d for d in live}
         self.wanted = {d.key: d for d in wanted}
-        self.before = {name: _shape(d) for name, d in tables_of(live).items()}
-        self.after = {name: _shape(d) for name, d in tables_of(wanted).items()}
+        self.before = {name: _shape(d) for name, d in tables_of(live, _DIALECT).items()}
+        self.after = {name: _shape(d) for name, d in tables_of(wanted, _DIALECT).items()}
         self.both = [name for name in self.after if name in self.before]
         self.made_again = {
             name: again for name in self.both if (again := self._generated_again(name))

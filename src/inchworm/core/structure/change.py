@@ -15,6 +15,7 @@ from typing import Any
 from inchworm.core.errors import ProjectError
 from inchworm.core.sql.names import spelled
 from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.core.structure.shapes import shape_of
 
 
 class Effect(StrEnum):
@@ -100,13 +101,17 @@ class Renames:
         return self.columns.get((table, column), column)
 
 
-def tables_of(definitions: Iterable[Definition]) -> dict[str, Definition]:
-    """The tables among some definitions, by name.
+def tables_of(definitions: Iterable[Definition], dialect: str) -> dict[str, Definition]:
+    """The tables among some definitions, by name, each with its shape.
 
     Raises:
         ProjectError: when the statement of one is not understood.
     """
-    found = {d.name: d for d in definitions if d.thing is Thing.TABLE}
+    found = {
+        d.name: d if d.shape is not None else replace(d, shape=shape_of(d.sql, dialect))
+        for d in definitions
+        if d.thing is Thing.TABLE
+    }
     for definition in found.values():
         if definition.shape is None:
             raise ProjectError(
@@ -118,7 +123,10 @@ def tables_of(definitions: Iterable[Definition]) -> dict[str, Definition]:
 
 
 def renames_that_apply(
-    declared: Mapping[str, str], live: Sequence[Definition], wanted: Sequence[Definition]
+    declared: Mapping[str, str],
+    live: Sequence[Definition],
+    wanted: Sequence[Definition],
+    dialect: str,
 ) -> Renames:
     """Of the renames that a schema declares, those not done yet.
 
@@ -126,8 +134,11 @@ def renames_that_apply(
         declared: new name by old; a table's, or ``table.column`` with the table's new name.
         live: what is there.
         wanted: what should be there.
+        dialect: of the database.
     """
-    before, after = tables_of(live), tables_of(wanted)
+    if not declared:
+        return Renames()
+    before, after = tables_of(live, dialect), tables_of(wanted, dialect)
     schema = next((name.partition(".")[0] for name in {**after, **before}), "")
     tables: dict[str, str] = {}
     for old, new in declared.items():

@@ -34,7 +34,7 @@ class Definition:
         sql: the statement in the database's dialect, every name with its schema.
         needs: names that must be there before, where the database tells; None where it does not.
         is_of_schema: whether a schema part accounts for it, rather than a model.
-        shape: of a table, its columns and constraints.
+        shape: of a table, its columns and constraints, where the database tells them apart.
     """
 
     thing: Thing

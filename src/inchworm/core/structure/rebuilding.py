@@ -51,8 +51,8 @@ class _Rebuilding:
         self.wanted = {d.key: d for d in wanted}
         self.renames = renames
         self.dialect = dialect
-        self.before = tables_of(live)
-        self.after = tables_of(wanted)
+        self.before = tables_of(live, dialect)
+        self.after = tables_of(wanted, dialect)
         self.sequences = [
             d.name
             for d in live
@@ -62,10 +62,9 @@ class _Rebuilding:
         ]
         self.anew = self._anew()
         """Tables that are made anew, by their new names."""
-        sources = {renames.table_before(name) for name in self.anew}
+        self.sources = {renames.table_before(name) for name in self.anew}
         kept = {renames.table_before(name) for name in self.after}
         self.gone = [name for name in self.before if name not in kept]
-        self.sources = sources
 
     def changes(self) -> list[Change]:
         stages = [
@@ -229,7 +228,7 @@ class _Rebuilding:
     def _set_aside(self) -> Change:
         """What is made anew is copied, and goes; before it, what points at it and goes anyway."""
         was = {name: self.renames.table_before(name) for name in self.anew}
-        leaving = [name for name in self.gone if self._points_at_sources(name)]
+        leaving = self._leaving()
         going = in_working_order(
             [self.before[name] for name in (*leaving, *was.values())], self.dialect
         )
@@ -263,9 +262,16 @@ class _Rebuilding:
             demands=tuple(self._demands(table.name)),
         )
 
-    def _points_at_sources(self, name: str) -> bool:
+    def _leaving(self) -> list[str]:
+        """Tables that go anyway, and are in the way of those that are made anew, by their keys."""
+        found: set[str] = set()
+        while more := {n for n in self.gone if n not in found and self._points(n, found)}:
+            found |= more
+        return sorted(found)
+
+    def _points(self, name: str, others: set[str]) -> bool:
         shape = self.before[name].shape
-        return shape is not None and not shape.refers_to.isdisjoint(self.sources)
+        return shape is not None and not shape.refers_to.isdisjoint(self.sources | others)
 
     def _filled(self, name: str, copy: str) -> Iterator[str]:
         pairs = self._pairs(name)
@@ -401,9 +407,8 @@ class _Rebuilding:
                         late=True,
                         lost=(f"{name}.{column.name}",),
                     )
-        leaving = [
-            self.before[n] for n in self.gone if not (self.anew and self._points_at_sources(n))
-        ]
+        left = set(self._leaving()) if self.anew else set()  # those have gone before
+        leaving = [self.before[n] for n in self.gone if n not in left]
         for table in reversed(in_working_order(leaving, self.dialect)):
             yield Change(
                 what="drop table",

@@ -16,7 +16,6 @@ import duckdb
 from inchworm.core.errors import EnvironmentMoved, TargetError
 from inchworm.core.sql.types import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
-from inchworm.core.structure.shapes import shape_of
 from inchworm.core.structure.tables import Column, Table
 from inchworm.targets.databases.base import Database, Server, Switch, quoted, quoted_one
 
@@ -204,9 +203,8 @@ class DuckDb:
                 if schema not in schemas:
                     continue
                 text = str(sql).rstrip().removesuffix(";")
-                shape = shape_of(text, self.dialect) if thing is Thing.TABLE else None
                 full = f"{schema}.{name}"
-                found.append(Definition(thing=thing, name=full, sql=text, needs=None, shape=shape))
+                found.append(Definition(thing=thing, name=full, sql=text, needs=None))
         for schema, table, column, comment in self.rows(_COMMENTS):
             if schema in schemas:
                 on = "COLUMN" if column else "TABLE"

@@ -22,7 +22,6 @@ from inchworm.core.errors import EnvironmentMoved, TargetError
 from inchworm.core.sql.parse import SqlProblem, parse_statements
 from inchworm.core.sql.types import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
-from inchworm.core.structure.shapes import shape_of
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
 from inchworm.targets.databases.base import Database, Server, Switch, quoted
 
@@ -246,7 +245,6 @@ class Sqlite:
                         name=f"{schema}.{name}",
                         sql=whole,
                         needs=None,
-                        shape=shape_of(whole, self.dialect) if kind == "table" else None,
                     )
                 )
         return found

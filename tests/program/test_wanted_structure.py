@@ -118,7 +118,7 @@ def test_the_draft_shows_what_will_run(starter: Program) -> None:
     )
     shown = starter("promote", starter.pack(), "--to", "dev", "--draft").text
     assert "change schema:staff wanted structure 2 slow, 1 safe" in shown
-    assert "type INT to BIGINT staff.note.id slow" in shown
+    assert "slow type INT to BIGINT staff.note.id" in shown
     assert "ALTER TABLE staff.note ALTER COLUMN id TYPE BIGINT" in shown
     assert "CREATE INDEX by_id ON staff.note(id)" in shown
 

@@ -26,6 +26,8 @@ STYLES = {
     "fine": "green",
     "not tried": "yellow",
     "given for once": "yellow",
+    "slow": "yellow",
+    "loses data": "bold red",
     "nothing checked": "yellow",
     "partly done": "bold yellow",
     "failed": "bold red",

@@ -36,6 +36,8 @@ from inchworm.report.documents import draft_document, promotion_document
 
 _PROMOTION = re.compile(r"^[Pp]\d+$")
 _SHOWN = 80
+_EFFECT = 12
+"""The width of the words that say what a change of structure does."""
 
 
 @click.command("promote")
@@ -263,12 +265,14 @@ def _show_draft(screen: Console, drafted: Drafted) -> None:
 def _show_changes(screen: Console, draft: Draft) -> None:
     """Changes of structure, statement by statement, as they will run."""
     for part, changes in draft.changes.items():
+        if changes:
+            screen.print(Text.assemble((part, "bold"), "  gets the structure that is wanted"))
         for change in changes:
-            screen.print(
-                Text.assemble(f"{part}  {change.what} {change.name}  ", word(change.effect))
-            )
+            effect = word(change.effect.value)
+            effect.pad_right(_EFFECT - len(effect))
+            screen.print(Text.assemble(effect, f"{change.what} {change.name}"))
             for statement in change.statements:
-                screen.print(Padding(Text(statement), (0, 0, 0, 4)))
+                screen.print(Padding(Text(statement, style="dim"), (0, 0, 0, _EFFECT + 2)))
         if changes:
             screen.print()
 

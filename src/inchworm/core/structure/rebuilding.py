@@ -7,6 +7,7 @@ go that a foreign key points at, so there the tables with such keys are made ane
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 
 from inchworm.core.composition import aside
@@ -133,33 +134,35 @@ class _Rebuilding:
             return is_plain and "(" not in (new.default or "").strip("()")
         is_duckdb = self.dialect == "duckdb"
         if new is None and old is not None:
-            is_plain = not (old.generated or old.rest)
-            return is_plain and not self._is_mentioned(table, old.name)
+            return self._goes_in_place(table, old)
         if old is None or new is None or not is_duckdb or old.generated or new.generated:
             return False
         if old.rest != new.rest:
             return False
         only_default = (old.type, old.required) == (new.type, new.required)
-        return only_default or self._is_free(table)
+        return only_default or (self._is_alone(table) and not self._is_used(table, old))
 
-    def _is_mentioned(self, table: str, column: str) -> bool:
-        """Whether anything else of a table may use a column; by name alone, to be safe."""
-        if self.dialect == "duckdb" and not self._is_free(table):
-            return True
-        definition = self.before[table]
-        texts = [definition.sql.split("(", 1)[1].lower().replace('"', "")]
-        texts += [index.sql.lower() for index in self._indexes_of(table)]
-        return sum(text.count(column.lower()) for text in texts) > 1
+    def _goes_in_place(self, table: str, column: ColumnShape) -> bool:
+        is_plain = not column.generated and not self._is_used(table, column)
+        return is_plain and (self.dialect != "duckdb" or self._is_alone(table))
 
-    def _is_free(self, table: str) -> bool:
-        """Whether DuckDB alters a table at all: nothing may depend on it, or it on others."""
-        shape = self.before[table].shape
-        points_here = any(
-            d.shape is not None and table in d.shape.refers_to for d in self.before.values()
+    def _is_used(self, table: str, column: ColumnShape) -> bool:
+        """Whether a key, a check or another column may use a column; by name alone, to be safe."""
+        texts = [self.before[table].sql.split("(", 1)[1], *(i.sql for i in self._indexes_of(table))]
+        name = re.compile(rf"\b{re.escape(column.name)}\b", re.IGNORECASE)
+        return bool(column.rest) or sum(len(name.findall(text)) for text in texts) > 1
+
+    def _is_alone(self, table: str) -> bool:
+        """Whether DuckDB alters columns of a table: no index, and no foreign key from or to it."""
+        for tables in (self.before, self.after):
+            shape = tables[table].shape
+            is_pointed_at = any(d.shape and table in d.shape.refers_to for d in tables.values())
+            if shape is None or shape.refers_to or is_pointed_at:
+                return False
+        indexes = [*self.live.values(), *self.wanted.values()]
+        return not any(
+            table in _table_of(d, self.dialect) for d in indexes if d.thing is Thing.INDEX
         )
-        is_alone = shape is not None and not shape.refers_to and not shape.constraints
-        has_keys = shape is not None and any(c.rest for c in shape.columns)
-        return is_alone and not has_keys and not points_here and not self._indexes_of(table)
 
     def _indexes_of(self, table: str) -> list[Definition]:
         return [

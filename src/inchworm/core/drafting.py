@@ -278,8 +278,8 @@ class _Drafting:
         for schema, planned in self._planned:
             changes = [change for change in planned.changes if change.late is late]
             if changes:
-                counts = Counter(change.effect.value for change in changes)
-                said = ", ".join(f"{n} {effect}" for effect, n in counts.items())
+                counts = Counter(change.effect for change in changes)
+                said = ", ".join(f"{counts[e]} {e.value}" for e in Effect if counts[e])
                 item = "what goes" if late else "wanted structure"
                 yield _step(phase, str(schema), "change", said, item)
 

@@ -8,11 +8,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from inchworm.core.bundle import Bundle
+from inchworm.core.composition import Composition
 from inchworm.core.drafting import Request, draft
 from inchworm.core.environments import Environment
 from inchworm.core.errors import ProjectError, UsageError, Waiting, did_you_mean
 from inchworm.core.parameters import Matrix, evaluate
-from inchworm.core.parts import PartId
+from inchworm.core.parts import Kind, PartId
 from inchworm.core.promotion import Draft
 from inchworm.core.rendering import Rendered
 from inchworm.core.values import Value
@@ -128,6 +129,7 @@ def make_draft(prepared: Prepared, root: Path, read_at: str, *, overwrite: bool 
             Naming(assembly, environment, place.database.dialect),
             {part: rendered.document for part, rendered in prepared.rendered.items()},
             place.of_models([*live.parts.values(), *live.foreign_parts]),
+            settled=_settled(prepared, live),
         )
     drafted = draft(
         Request(
@@ -148,6 +150,20 @@ def make_draft(prepared: Prepared, root: Path, read_at: str, *, overwrite: bool 
         )
     )
     return Drafted(draft=drafted, prepared=prepared, identity=live.identity, read_at=read_at)
+
+
+def _settled(prepared: Prepared, live: Composition) -> set[PartId]:
+    """Schemas that were put as they are in the bundle, and where nothing was changed since."""
+    address = prepared.environment.database
+    changed = {difference.name.partition(".")[0] for difference in live.differences}
+    return {
+        part
+        for part, rendered in prepared.rendered.items()
+        if part.kind is Kind.SCHEMA
+        and (there := live.parts.get(str(part))) is not None
+        and there.digest == rendered.digest
+        and address.real_schema(part.name) not in changed
+    }
 
 
 def check_entry(bundle: Bundle, environment: Environment, ledger: Ledger) -> None:

@@ -133,17 +133,19 @@ def plan_structures(
     naming: Naming,
     documents: Mapping[PartId, Mapping[str, Any]],
     others_live: Collection[str],
+    settled: Collection[PartId],
 ) -> dict[PartId, Planned]:
     """The changes that every schema with a wanted structure needs, each with the rows at stake.
 
     Args:
         documents: the parts as they are rendered for the environment.
         others_live: real names of what models that are live provide.
+        settled: schemas that need not be looked at.
     """
     planned: dict[PartId, Planned] = {}
     for part in assembly.of_kind(Kind.SCHEMA):
         document = documents[part]
-        if "wanted" not in document:
+        if "wanted" not in document or part in settled:
             continue
         file = f"schemas/{part.name}/tables.sql"
         try:

@@ -12,7 +12,7 @@ from typing import Any
 import click
 from rich.console import Console
 from rich.padding import Padding
-from rich.status import Status
+from rich.progress import Progress, SpinnerColumn, TaskID, TextColumn, TimeElapsedColumn
 from rich.text import Text
 
 from inchworm.cli.app import LOCKS, App, now, shown_time
@@ -329,14 +329,21 @@ def _show_end(
 
 
 class _Progress(Reporter):
-    """One line per step when it ends; while it runs, what it is and how long it usually takes."""
+    """One line per step when it ends; while it runs, how long already and how long usually."""
 
     def __init__(self, screen: Console, promotion: Promotion, usual: dict[str, float]) -> None:
         self._screen = screen
         self._total = len(promotion.draft.steps)
         self._environment = promotion.draft.environment
         self._usual = usual
-        self._status: Status | None = None
+        self._at_work = Progress(
+            SpinnerColumn("line"),
+            TextColumn("{task.description}"),
+            TimeElapsedColumn(),
+            console=screen,
+            transient=True,
+        )
+        self._tasks: dict[int, TaskID] = {}
         self._action = max((len(step.action) for step in promotion.draft.steps), default=0)
         self._what = max((len(_what(step)) for step in promotion.draft.steps), default=0)
 
@@ -354,14 +361,14 @@ class _Progress(Reporter):
         text = (
             f"{self._environment}  {step.number}/{self._total}  {step.action} {_what(step)}{said}"
         )
-        if self._status is None:
-            self._status = self._screen.status(text, spinner="line")
-            self._status.start()
-        else:
-            self._status.update(text)
+        if not self._tasks:
+            self._at_work.start()
+        self._tasks[step.number] = self._at_work.add_task(text)
 
     def step_ended(self, step: Step, report: StepReport) -> None:
         """One line for good."""
+        if step.number in self._tasks:
+            self._at_work.remove_task(self._tasks.pop(step.number))
         width = len(str(self._total))
         failed = report.state is StepState.FAILED
         line = Text.assemble(
@@ -375,8 +382,7 @@ class _Progress(Reporter):
 
     def close(self) -> None:
         """Take the running line away."""
-        if self._status is not None:
-            self._status.stop()
+        self._at_work.stop()
 
 
 def _key(step: Step) -> str:

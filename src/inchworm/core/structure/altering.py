@@ -65,10 +65,8 @@ class _Altering:
         }
         self.constraints_before = _constraints(live, self.before)
         self.constraints_after = _constraints(wanted, self.after)
-        retyped = any(self._retyped(name) or self.made_again.get(name) for name in self.both)
-        self.views_go = retyped or any(
-            set(self.before[name].by_name) - set(self.after[name].by_name) for name in self.both
-        )
+        self.views_go = any(self._retyped(name) or self.made_again.get(name) for name in self.both)
+        """Whether views have to go, because a column that they read changes under them."""
 
     def changes(self) -> list[Change]:
         stages = [

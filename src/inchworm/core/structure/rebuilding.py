@@ -8,7 +8,7 @@ go that a foreign key points at, so there the tables with such keys are made ane
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from inchworm.core.composition import aside
 from inchworm.core.sql.names import spelled
@@ -61,6 +61,8 @@ class _Rebuilding:
             and d.key in self.wanted
             and self.wanted[d.key].sql != d.sql
         ]
+        self.indexes = _by_table(live, dialect)
+        self.indexes_after = _by_table(wanted, dialect)
         self.anew = self._anew()
         """Tables that are made anew, by their new names."""
         self.sources = {renames.table_before(name) for name in self.anew}
@@ -159,17 +161,10 @@ class _Rebuilding:
             is_pointed_at = any(d.shape and table in d.shape.refers_to for d in tables.values())
             if shape is None or shape.refers_to or is_pointed_at:
                 return False
-        indexes = [*self.live.values(), *self.wanted.values()]
-        return not any(
-            table in _table_of(d, self.dialect) for d in indexes if d.thing is Thing.INDEX
-        )
+        return table not in self.indexes and table not in self.indexes_after
 
-    def _indexes_of(self, table: str) -> list[Definition]:
-        return [
-            d
-            for d in self.live.values()
-            if d.thing is Thing.INDEX and table in _table_of(d, self.dialect)
-        ]
+    def _indexes_of(self, table: str) -> Sequence[Definition]:
+        return self.indexes.get(table, ())
 
     # ---- what is done -------------------------------------------------------------------------
 
@@ -180,10 +175,7 @@ class _Rebuilding:
 
     def _view_goes(self, view: Definition) -> bool:
         new = self.wanted.get(view.key)
-        drops = any(
-            s and set(s[0].by_name) - set(s[1].by_name) for s in map(self._shapes, self.after)
-        )
-        return bool(self.anew) or drops or new is None or new.sql != view.sql
+        return bool(self.anew) or new is None or new.sql != view.sql
 
     def _views(self) -> Iterator[Change]:
         for view in self._of(self.wanted.values(), Thing.VIEW):
@@ -198,7 +190,7 @@ class _Rebuilding:
 
     def _index_stays(self, index: Definition) -> bool:
         new = self.wanted.get(index.key)
-        table = next(iter(_table_of(index, self.dialect)), "")
+        table = _table_of(index, self.dialect)
         same = new is not None and new.sql == index.sql
         return same and table not in self.sources
 
@@ -206,7 +198,7 @@ class _Rebuilding:
         for index in self._of(self.wanted.values(), Thing.INDEX):
             old = self.live.get(index.key)
             if old is None or not self._index_stays(old):
-                table = next(iter(_table_of(index, self.dialect)), "")
+                table = _table_of(index, self.dialect)
                 is_new = self.renames.table_before(table) not in self.before
                 effect = Effect.SAFE if is_new else Effect.SLOW
                 yield _plain("make index", index.name, index.sql, effect)
@@ -426,21 +418,30 @@ class _Rebuilding:
                 how = f"DROP SEQUENCE {sql_name(old.name)}"
                 yield Change(what="drop sequence", name=old.name, statements=(how,), late=True)
 
-    def _of(self, definitions: object, thing: Thing) -> list[Definition]:
-        chosen = [d for d in definitions if d.thing is thing]  # type: ignore[attr-defined]
-        return in_working_order(chosen, self.dialect)
+    def _of(self, definitions: Iterable[Definition], thing: Thing) -> list[Definition]:
+        return in_working_order((d for d in definitions if d.thing is thing), self.dialect)
 
 
 def _plain(what: str, name: str, sql: str, effect: Effect = Effect.SAFE) -> Change:
     return Change(what=what, name=name, statements=(sql,), effect=effect)
 
 
-def _table_of(index: Definition, dialect: str) -> set[str]:
+def _by_table(
+    definitions: Sequence[Definition], dialect: str
+) -> Mapping[str, Sequence[Definition]]:
+    """The indexes among some definitions, by their table."""
+    found: dict[str, list[Definition]] = {}
+    for definition in definitions:
+        if definition.thing is Thing.INDEX:
+            found.setdefault(_table_of(definition, dialect), []).append(definition)
+    return found
+
+
+def _table_of(index: Definition, dialect: str) -> str:
     """The table that an index is on."""
     schema = index.name.partition(".")[0]
     words = [token.text for token in tokens_of(index.sql, dialect)]
-    upper = [word.upper() for word in words]
-    at = upper.index("ON") + 1
+    at = [word.upper() for word in words].index("ON") + 1
     if at + 1 < len(words) and words[at + 1] == ".":
-        return {f"{words[at]}.{words[at + 2]}"}
-    return {f"{schema}.{words[at]}"}
+        return f"{words[at]}.{words[at + 2]}"
+    return f"{schema}.{words[at]}"

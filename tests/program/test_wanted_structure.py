@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shutil
+
 import pytest
 
 from inchworm.targets.databases import connect
@@ -171,3 +173,32 @@ def test_in_a_corner_of_ones_own(place: tuple[Program, str]) -> None:
     assert asked(program, url, "SELECT count(height_cm) FROM staff__lena.station") == [(0,)]
     assert program.promote(program.pack(), "dev").json["state"] == "nothing to do"
     assert program("drift", "dev", "--json").json["drifted"] == []
+
+
+def test_tables_of_other_projects_in_the_schema_are_left_alone(
+    starter: Program, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """Two projects manage tables in one schema of one database."""
+    url = f"duckdb:///{tmp_path_factory.mktemp('shared') / 'd.duckdb'}"
+    starter.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", url)
+    starter.write("schemas/staff/schema.toml", SETTINGS)
+    starter.write("schemas/staff/tables.sql", "CREATE TABLE staff.note (id INTEGER);")
+    other = Program(tmp_path_factory.mktemp("other") / "copy")
+    shutil.copytree(starter.folder, other.folder)
+    shutil.rmtree(other.folder / "schemas/ops/migrations")
+    other.write("schemas/ops/schema.toml", 'managed = "outside"')
+    other.write("schemas/ops/tables.sql", "CREATE TABLE ops.measurement (place TEXT);")
+    shutil.rmtree(other.folder / "models")
+    shutil.rmtree(other.folder / "pipelines")
+    other.edit("inchworm.toml", 'name = "starter"', 'name = "other"')
+    other.write("schemas/staff/tables.sql", "CREATE TABLE staff.badge (id INTEGER);")
+    for program in (starter, other):
+        assert program.promote(program.pack(), "dev").json["state"] == "done"
+    starter.edit("schemas/staff/tables.sql", "id INTEGER", "id INTEGER, text TEXT")
+    assert starter.promote(starter.pack(), "dev").json["state"] == "done"
+    tables = "SELECT table_name FROM duckdb_tables() WHERE schema_name = 'staff' ORDER BY 1"
+    assert asked(starter, url, tables) == [("badge",), ("note",)]
+    assert other("drift", "dev", "--json").json["drifted"] == []
+    asked(starter, url, "ALTER TABLE ops.measurement ADD COLUMN by_hand INTEGER", "SELECT 1")
+    (drifted,) = starter("drift", "dev", "--json", code=1).json["drifted"]
+    assert drifted["part"] == "schema:ops"  # which the other one knows, but does not manage

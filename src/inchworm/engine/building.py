@@ -14,7 +14,6 @@ from dataclasses import replace
 from graphlib import TopologicalSorter
 from queue import SimpleQueue
 
-from inchworm.core.facts import Assembly
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.promotion import Phase, Step, StepReport
 from inchworm.engine.steps import Steps
@@ -46,10 +45,11 @@ def crew(doing: Steps, size: int) -> Iterator[list[Steps]]:
         yield workers
 
 
-def needs_of(steps: Collection[Step], assembly: Assembly) -> dict[Step, list[Step]]:
+def needs_of(steps: Collection[Step], doing: Steps) -> dict[Step, list[Step]]:
     """For each step of building and checking, the others among them that come before it."""
+    assembly = doing.assembly
     building = {PartId.parse(step.part): step for step in steps if step.phase is Phase.BUILD}
-    by_table = {part.name: step for part, step in building.items()}
+    by_table = {part.name.lower(): step for part, step in building.items()}
     needs: dict[Step, list[Step]] = {}
     for step in steps:
         part = PartId.parse(step.part)
@@ -57,8 +57,11 @@ def needs_of(steps: Collection[Step], assembly: Assembly) -> dict[Step, list[Ste
             feeders = [building[p] for p in assembly.fed_by[part] if p in building]
         elif part.kind is Kind.CHECK:
             feeders = [by_table[t] for t in assembly.outlines[part].reads if t in by_table]
-        else:  # what its columns point to may be built, too: so after everything
-            feeders = list(building.values())
+        else:
+            columns = doing.document(step.part)["checks"].values()
+            pointed_at = {c["points_to"].rpartition(".")[0] for c in columns if "points_to" in c}
+            tables = {part.name.lower(), *map(str.lower, pointed_at)}
+            feeders = [by_table[table] for table in sorted(tables) if table in by_table]
         needs[step] = feeders
     return needs
 

@@ -217,7 +217,7 @@ class _Carrier:
 
         threads = self.work.prepared.environment.database.threads or THREADS
         with crew(self.doing, min(threads, len(steps))) as workers:
-            together(workers, needs_of(steps, self.doing.assembly), self._begin, _done, end)
+            together(workers, needs_of(steps, self.doing), self._begin, _done, end)
         return failed[0] if failed else None
 
     def _begin(self, step: Step) -> None:

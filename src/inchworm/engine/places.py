@@ -14,7 +14,7 @@ from inchworm.core.environments import Environment, ServiceAddress
 from inchworm.core.errors import EnvironmentMoved, ProjectError, did_you_mean
 from inchworm.core.parameters import references, substitute
 from inchworm.core.promotion import UsedSecret
-from inchworm.core.structure.definitions import Definition, Difference, differences
+from inchworm.core.structure.definitions import Definition, Difference, Thing, differences
 from inchworm.core.values import Type, Value
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.bookkeeping import Bookkeeping
@@ -73,13 +73,28 @@ class Place:
             for table in part.tables
         )
 
+    def of_others(self, parts: Iterable[LivePart]) -> frozenset[str]:
+        """The real names of what our schemas do not account for.
+
+        That is what our models and notebooks provide, and all that other projects provide; what
+        they only know, managed outside, may well be ours.
+        """
+        return frozenset(
+            self.environment.database.real_table(table)
+            for part in parts
+            if part.managed
+            and (part.project != self.project or not part.part.startswith("schema:"))
+            for table in part.tables
+        )
+
     def definitions(self, parts: Mapping[str, LivePart]) -> list[Definition]:
         """What the database has of all that some parts account for.
 
-        A schema accounts for everything in it that no model provides.
+        A schema accounts for everything in it that no model provides, and no other project.
         """
         address = self.environment.database
         of_models = self.of_models(parts.values())
+        foreign = self.of_others(p for p in self.bookkeeping.parts() if p.project != self.project)
         managed = {
             address.real_schema(name.partition(":")[2])
             for name, part in parts.items()
@@ -90,6 +105,9 @@ class Place:
         for definition in self.database.definitions(schemas):
             schema = definition.name.partition(".")[0]
             if definition.name.endswith((BESIDE, KEPT)) or schema == self.bookkeeping.schema:
+                continue
+            needs = definition.needs if definition.thing is not Thing.VIEW else ()
+            if not foreign.isdisjoint({definition.name, *(needs or ())}):
                 continue
             if definition.name in of_models:
                 found.append(definition)

@@ -128,7 +128,7 @@ def make_draft(prepared: Prepared, root: Path, read_at: str, *, overwrite: bool 
             assembly,
             Naming(assembly, environment, place.database.dialect),
             {part: rendered.document for part, rendered in prepared.rendered.items()},
-            place.of_models([*live.parts.values(), *live.foreign_parts]),
+            place.of_others([*live.parts.values(), *live.foreign_parts]),
             settled=_settled(prepared, live),
         )
     drafted = draft(

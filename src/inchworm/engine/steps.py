@@ -187,8 +187,8 @@ class Steps:
 
     @cached_property
     def _others(self) -> frozenset[str]:
-        """What models that are live provide, under their real names."""
-        return self.place.of_models(self.place.bookkeeping.parts())
+        """What is live and not of our schemas, under its real name."""
+        return self.place.of_others(self.place.bookkeeping.parts())
 
     def _run_migration(self, step: Step) -> StepReport:
         schema = step.part.partition(":")[2]
@@ -274,7 +274,8 @@ class Steps:
         if rows is None:
             return StepReport(state=StepState.DONE, message="view")
         size = self.database.size(beside)
-        message = f"{rows:,} rows" + (f", {_spell_size(size)}" if size is not None else "")
+        message = f"{rows:,} {'row' if rows == 1 else 'rows'}"
+        message += f", {_spell_size(size)}" if size is not None else ""
         return StepReport(state=StepState.DONE, message=message, rows=rows, size=size)
 
     def _grows(self, document: Mapping[str, Any], live: str) -> bool:

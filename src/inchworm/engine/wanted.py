@@ -139,7 +139,7 @@ def plan_structures(
 
     Args:
         documents: the parts as they are rendered for the environment.
-        others_live: real names of what models that are live provide.
+        others_live: real names of what is live there and not of our schemas.
         settled: schemas that need not be looked at.
     """
     planned: dict[PartId, Planned] = {}

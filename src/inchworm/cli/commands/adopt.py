@@ -110,8 +110,8 @@ def _rewrite(app: App, place: Place, schema: PartId, folder: Path) -> None:
     parts = {part.part: part for part in place.bookkeeping.parts_of_ours()}
     is_outside = not (known := parts.get(str(schema))) or not known.managed
     real = schema.name if is_outside else place.environment.database.real_schema(schema.name)
-    of_models = place.of_models(parts.values())
-    definitions = own_definitions(place.database, real, of_models)
+    others = place.of_others(place.bookkeeping.parts())
+    definitions = own_definitions(place.database, real, others)
     script = _script(app, place.database, definitions, real, schema.name)
     (folder / "tables.sql").write_text(script.rstrip() + "\n")
 

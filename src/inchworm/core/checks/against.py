@@ -42,6 +42,8 @@ def _gone(assembly: Assembly, live: Composition) -> Iterator[Finding]:
                     yield rules.COLUMN_GONE.finding(message, part=ours[name])
                 continue
             table = assembly.tables[name]
+            if table.schema in assembly.outside_schemas:
+                continue  # that we do not know a column takes it from nobody
             for column in columns if not table.open else ():
                 if column not in table.by_name:
                     message = f"{name}.{column} is read by {reader}"

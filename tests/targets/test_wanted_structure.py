@@ -126,7 +126,7 @@ def server(kind: str, request: pytest.FixtureRequest) -> str | None:
 
 @given(data=st.data())
 @settings(
-    max_examples=40,
+    max_examples=20,
     deadline=None,
     report_multiple_bugs=False,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],

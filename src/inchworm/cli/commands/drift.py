@@ -35,7 +35,9 @@ class _Drifted:
         """What a promotion would do about it."""
         kind = self.part.part.partition(":")[0]
         if kind == "schema":
-            return "a promotion leaves it, unless it has migrations there; then it stops"
+            return (
+                "a promotion that changes the schema stops; inchworm adopt takes it into the source"
+            )
         if kind == "model":
             if any(difference.what == "missing" for difference in self.differences):
                 return "the next promotion builds it again"

@@ -36,6 +36,16 @@ def starter(tmp_path: Path) -> Program:
     return Program(folder)
 
 
+@pytest.fixture(params=["duckdb", "sqlite", "postgresql"])
+def anywhere(request: pytest.FixtureRequest, starter: Program) -> tuple[Program, str]:
+    """A new project whose development is a database of each kind, and that database."""
+    url = f"{request.param}:///data/dev.{request.param}"
+    if request.param == "postgresql":
+        url = str(request.getfixturevalue("postgres_url"))
+    starter.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", url)
+    return starter, url
+
+
 @pytest.fixture(scope="session")
 def _scenario(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("scenario") / "riverwatch"

@@ -14,6 +14,8 @@ from typing import Any
 
 import duckdb
 
+from inchworm.targets.databases import connect
+
 COMMAND = [sys.executable, "-m", "inchworm"]
 
 
@@ -127,6 +129,15 @@ class Program:
     def findings(self, code: int | None = None) -> list[dict[str, Any]]:
         """What check finds."""
         found: list[dict[str, Any]] = self("check", "--json", code=code).json["findings"]
+        return found
+
+    def ask(self, url: str, *statements: str) -> list[tuple[Any, ...]]:
+        """Run statements in a database of any kind; what it says to the last of them."""
+        database = connect(url, root=self.folder)
+        for statement in statements[:-1]:
+            database.execute(statement)
+        found = database.rows(statements[-1])
+        database.close()
         return found
 
     def query(self, environment: str, sql: str) -> list[tuple[Any, ...]]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import pytest
 
-from inchworm.targets.databases import connect
 from tests.driver import Program
 from tests.program.test_faults import die
 
@@ -19,25 +18,12 @@ SELECT place, day, amount FROM ops.measurement
 """
 
 
-@pytest.fixture(params=["duckdb", "sqlite", "postgresql"])
-def place(request: pytest.FixtureRequest, starter: Program) -> tuple[Program, str]:
+@pytest.fixture
+def place(anywhere: tuple[Program, str]) -> tuple[Program, str]:
     """A new project with a model that grows, and its development database."""
-    url = f"{request.param}:///data/dev.{request.param}"
-    if request.param == "postgresql":
-        url = str(request.getfixturevalue("postgres_url"))
-    starter.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", url)
+    starter, url = anywhere
     starter.write("models/report/entry.sql", ENTRY)
     return starter, url
-
-
-def asked(program: Program, url: str, *statements: str) -> list[tuple[object, ...]]:
-    """What the database says to the last of some statements."""
-    database = connect(url, root=program.folder)
-    for statement in statements[:-1]:
-        database.execute(statement)
-    found = database.rows(statements[-1])
-    database.close()
-    return found
 
 
 LOOK = "SELECT place, amount FROM report.entry ORDER BY day, place"
@@ -53,16 +39,16 @@ def test_rows_stay_and_new_ones_come(place: tuple[Program, str]) -> None:
     done = program.promote(program.pack(), "dev").json
     (built,) = [s for s in done["steps"] if s["part"] == "model:report.entry"]
     assert (built["rows"], built["message"].partition(",")[0]) == (3, "3 rows")
-    assert asked(program, url, *MORE, LOOK) == [("north", 3), ("south", 5), ("north", 4)]
+    assert program.ask(url, *MORE, LOOK) == [("north", 3), ("south", 5), ("north", 4)]
     program.edit("models/report/entry.sql", "amount FROM", "amount + 0 AS amount FROM")
     drafted = program("promote", program.pack(), "--to", "dev", "--draft").text
     assert "content changed; its rows stay, new ones come" in drafted
     assert program.promote(program.pack(), "dev").json["state"] == "done"
     kept = [("north", 3), ("south", 5), ("north", 4), ("west", 9)]
-    assert asked(program, url, LOOK) == kept
+    assert program.ask(url, LOOK) == kept
     program.edit("models/report/entry.sql", "amount + 0 AS amount", "amount, 1 AS checked")
     assert program.promote(program.pack(), "dev").json["state"] == "done"
-    assert asked(program, url, LOOK) == kept
+    assert program.ask(url, LOOK) == kept
 
 
 def test_with_a_key_a_row_replaces_its_former_self(place: tuple[Program, str]) -> None:
@@ -73,10 +59,10 @@ def test_with_a_key_a_row_replaces_its_former_self(place: tuple[Program, str]) -
     )
     program.promote(program.pack(), "dev")
     told = "UPDATE ops.measurement SET amount = 40 WHERE day >= '2026-02-02'"
-    asked(program, url, *MORE, told, "SELECT 1")
+    program.ask(url, *MORE, told, "SELECT 1")
     program.edit("models/report/entry.sql", "amount FROM", "amount + 0 AS amount FROM")
     assert program.promote(program.pack(), "dev").json["state"] == "done"
-    assert asked(program, url, LOOK) == [("north", 3), ("south", 5), ("north", 40), ("west", 40)]
+    assert program.ask(url, LOOK) == [("north", 3), ("south", 5), ("north", 40), ("west", 40)]
 
 
 def test_built_again_when_its_logic_changed_if_it_says_so(place: tuple[Program, str]) -> None:
@@ -84,10 +70,10 @@ def test_built_again_when_its_logic_changed_if_it_says_so(place: tuple[Program, 
     program, url = place
     program.edit("models/report/entry.sql", 'on_change = "keep"', 'on_change = "rebuild"')
     program.promote(program.pack(), "dev")
-    asked(program, url, *MORE, "SELECT 1")
+    program.ask(url, *MORE, "SELECT 1")
     program.edit("models/report/entry.sql", "amount FROM", "amount + 0 AS amount FROM")
     assert program.promote(program.pack(), "dev").json["state"] == "done"
-    assert asked(program, url, LOOK) == [("north", 4), ("west", 9)]
+    assert program.ask(url, LOOK) == [("north", 4), ("west", 9)]
 
 
 def test_a_crash_brings_no_row_twice(starter: Program) -> None:
@@ -95,14 +81,14 @@ def test_a_crash_brings_no_row_twice(starter: Program) -> None:
     starter.write("models/report/entry.sql", ENTRY)
     url = "duckdb:///.inchworm/dev.duckdb"
     starter.promote(starter.pack(), "dev")
-    asked(starter, url, *MORE, "SELECT 1")
+    starter.ask(url, *MORE, "SELECT 1")
     starter.edit("models/report/entry.sql", "amount FROM", "amount + 0 AS amount FROM")
     drafted = starter("promote", starter.pack(), "--to", "dev", "--draft", "--json").json
     for step in drafted["steps"][:3]:
         for moment in ("before", "after"):
             die(starter, drafted["id"], f"{moment}:{step['number']}")
     assert starter("promote", drafted["id"], "--yes", "--json").json["state"] == "done"
-    assert [row[1] for row in asked(starter, url, LOOK)] == [3, 5, 4, 9]
+    assert [row[1] for row in starter.ask(url, LOOK)] == [3, 5, 4, 9]
 
 
 @pytest.mark.parametrize(

@@ -14,13 +14,10 @@ MORE = "schemas/ops/migrations/0002_more.sql"
 UNDO = "schemas/ops/migrations/0002_more.undo.sql"
 
 
-@pytest.fixture(params=["duckdb", "sqlite", "postgresql"])
-def place(request: pytest.FixtureRequest, starter: Program) -> tuple[Program, str]:
+@pytest.fixture
+def place(anywhere: tuple[Program, str]) -> tuple[Program, str]:
     """A new project promoted into development, and its database."""
-    url = f"{request.param}:///data/dev.{request.param}"
-    if request.param == "postgresql":
-        url = str(request.getfixturevalue("postgres_url"))
-    starter.edit("environments/dev.toml", HERE, url)
+    starter, url = anywhere
     starter.promote(starter.pack(), "dev")
     return starter, url
 

@@ -6,7 +6,6 @@ import shutil
 
 import pytest
 
-from inchworm.targets.databases import connect
 from tests.driver import Program
 
 SETTINGS = 'about = "What staff keep"\nmanaged = "structure"\n'
@@ -29,13 +28,10 @@ MAY_LOSE = '[databases.main]\nmay_lose = ["staff.station.note"]'
 RENAMES = '[renames]\nstation = "gauge"\n"gauge.stream" = "river"\n'
 
 
-@pytest.fixture(params=["duckdb", "sqlite", "postgresql"])
-def place(request: pytest.FixtureRequest, starter: Program) -> tuple[Program, str]:
+@pytest.fixture
+def place(anywhere: tuple[Program, str]) -> tuple[Program, str]:
     """A new project with a schema of wanted structure, and its development database."""
-    url = f"{request.param}:///data/dev.{request.param}"
-    if request.param == "postgresql":
-        url = str(request.getfixturevalue("postgres_url"))
-    starter.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", url)
+    starter, url = anywhere
     starter.write("schemas/staff/schema.toml", SETTINGS)
     starter.write("schemas/staff/tables.sql", TABLES)
     starter.write(
@@ -45,23 +41,12 @@ def place(request: pytest.FixtureRequest, starter: Program) -> tuple[Program, st
     return starter, url
 
 
-def asked(program: Program, url: str, *statements: str) -> list[tuple[object, ...]]:
-    """What the database says to the last of some statements."""
-    database = connect(url, root=program.folder)
-    for statement in statements[:-1]:
-        database.execute(statement)
-    found = database.rows(statements[-1])
-    database.close()
-    return found
-
-
 def test_it_comes_about_and_changes_with_its_rows(place: tuple[Program, str]) -> None:
     """Renames keep values, additions need nothing, and what goes waits for the models."""
     program, url = place
     assert program.promote(program.pack(), "dev").json["state"] == "done"
     assert program.promote(program.pack(), "dev").json["state"] == "nothing to do"
-    asked(
-        program,
+    program.ask(
         url,
         "INSERT INTO staff.station VALUES (1, 'Ash', 'high'), (2, 'Birch', NULL)",
         "INSERT INTO staff.visit VALUES (7, 2, '2026-03-01')",
@@ -80,12 +65,12 @@ def test_it_comes_about_and_changes_with_its_rows(place: tuple[Program, str]) ->
     program.edit("environments/dev.toml", "[databases.main]", MAY_LOSE)
     done = program.promote(program.pack(), "dev").json
     assert done["state"] == "done"
-    assert asked(program, url, "SELECT id, river, height_cm FROM staff.gauge ORDER BY 1") == [
+    assert program.ask(url, "SELECT id, river, height_cm FROM staff.gauge ORDER BY 1") == [
         (1, "Ash", None),
         (2, "Birch", None),
     ]
-    assert asked(program, url, "SELECT station, by_whom FROM staff.visit") == [(2, "unknown")]
-    assert asked(program, url, "SELECT river FROM report.noted ORDER BY 1")[0] == ("Ash",)
+    assert program.ask(url, "SELECT station, by_whom FROM staff.visit") == [(2, "unknown")]
+    assert program.ask(url, "SELECT river FROM report.noted ORDER BY 1")[0] == ("Ash",)
     assert program.promote(program.pack(), "dev").json["state"] == "nothing to do"
     assert program("drift", "dev", "--json").json["drifted"] == []
 
@@ -96,7 +81,7 @@ def test_rows_in_the_way_are_found_before_anything_runs(starter: Program) -> Non
     starter.write("schemas/staff/tables.sql", "CREATE TABLE staff.note (id INTEGER, text TEXT);")
     starter.promote(starter.pack(), "dev")
     url = "duckdb:///.inchworm/dev.duckdb"
-    asked(starter, url, "INSERT INTO staff.note VALUES (1, NULL), (2, 'x')", "SELECT 1")
+    starter.ask(url, "INSERT INTO staff.note VALUES (1, NULL), (2, 'x')", "SELECT 1")
     starter.write(
         "schemas/staff/tables.sql",
         "CREATE TABLE staff.note (id INTEGER, text TEXT NOT NULL, by_whom TEXT NOT NULL);",
@@ -133,12 +118,12 @@ def test_a_change_by_hand_after_the_draft_stops_it(starter: Program) -> None:
     starter.write("schemas/staff/tables.sql", "CREATE TABLE staff.note (id INTEGER, text TEXT);")
     drafted = starter("promote", starter.pack(), "--to", "dev", "--draft", "--json").json
     url = "duckdb:///.inchworm/dev.duckdb"
-    asked(starter, url, "CREATE UNIQUE INDEX by_hand ON staff.note (id)", "SELECT 1")
+    starter.ask(url, "CREATE UNIQUE INDEX by_hand ON staff.note (id)", "SELECT 1")
     answer = starter("promote", drafted["id"], "--yes", code=1)
     assert "did not become what is wanted" in answer.text
-    assert asked(
-        starter, url, "SELECT count(*) FROM duckdb_columns() WHERE table_name = 'note'"
-    ) == [(1,)]
+    assert starter.ask(url, "SELECT count(*) FROM duckdb_columns() WHERE table_name = 'note'") == [
+        (1,)
+    ]
 
 
 @pytest.mark.parametrize(
@@ -170,7 +155,7 @@ def test_in_a_corner_of_ones_own(place: tuple[Program, str]) -> None:
     assert program.promote(program.pack(), "dev").json["state"] == "done"
     program.edit("schemas/staff/tables.sql", "note TEXT", "note TEXT, height_cm INTEGER")
     assert program.promote(program.pack(), "dev").json["state"] == "done"
-    assert asked(program, url, "SELECT count(height_cm) FROM staff__lena.station") == [(0,)]
+    assert program.ask(url, "SELECT count(height_cm) FROM staff__lena.station") == [(0,)]
     assert program.promote(program.pack(), "dev").json["state"] == "nothing to do"
     assert program("drift", "dev", "--json").json["drifted"] == []
 
@@ -197,8 +182,8 @@ def test_tables_of_other_projects_in_the_schema_are_left_alone(
     starter.edit("schemas/staff/tables.sql", "id INTEGER", "id INTEGER, text TEXT")
     assert starter.promote(starter.pack(), "dev").json["state"] == "done"
     tables = "SELECT table_name FROM duckdb_tables() WHERE schema_name = 'staff' ORDER BY 1"
-    assert asked(starter, url, tables) == [("badge",), ("note",)]
+    assert starter.ask(url, tables) == [("badge",), ("note",)]
     assert other("drift", "dev", "--json").json["drifted"] == []
-    asked(starter, url, "ALTER TABLE ops.measurement ADD COLUMN by_hand INTEGER", "SELECT 1")
+    starter.ask(url, "ALTER TABLE ops.measurement ADD COLUMN by_hand INTEGER", "SELECT 1")
     (drifted,) = starter("drift", "dev", "--json", code=1).json["drifted"]
     assert drifted["part"] == "schema:ops"  # which the other one knows, but does not manage

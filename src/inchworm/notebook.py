@@ -22,11 +22,11 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from inchworm.core.drafting import real_name
 from inchworm.core.environments import Environment
 from inchworm.core.errors import ProjectError, UsageError, did_you_mean
 from inchworm.core.facts import Assembly
 from inchworm.core.parameters import FILE, evaluate, is_of_matrix
+from inchworm.core.physical_names import physical_table
 from inchworm.core.sql.parse import SqlProblem, parse_query
 from inchworm.core.sql.render import to_text, with_tables, with_values
 from inchworm.core.sql.types import normal_type
@@ -198,7 +198,7 @@ class Surroundings:
         return evaluate(self._assembly.matrix, self._environment.name, today).values
 
     def _real(self, name: str) -> str:
-        return real_name(name.lower(), self._assembly, self._environment)
+        return physical_table(name.lower(), self._assembly, self._environment)
 
     @contextmanager
     def _database(self, *, read_only: bool) -> Iterator[Database]:

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from inchworm.core.composition import Composition, LastPromotion, LiveItem, LivePart, RanMigration
 from inchworm.core.drafting import Request, draft
 from inchworm.core.environments import DatabaseAddress, Environment, ServiceAddress, in_route_order
+from inchworm.core.physical_names import PhysicalNames
 from inchworm.core.parameters import evaluate
 from inchworm.core.parts import Digest, PartId
 from inchworm.core.promotion import Draft, Phase
@@ -62,6 +63,7 @@ def request(files: dict[str, str], live: Composition) -> Request:
         rendered={part: reading.render(part, values) for part in reading.assembly.parts},
         values=values,
         live=live,
+        names=PhysicalNames(reading.assembly, ENVIRONMENT, "duckdb"),
         today=TODAY,
     )
 

@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 from inchworm.core.composition import BESIDE, aside
 from inchworm.core.datachecks import checks_of
 from inchworm.core.sql.parse import meaning, parse_statements, split_script, split_settings
-from inchworm.core.sql.render import to_text, with_real_names
+from inchworm.core.sql.render import to_text
+from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.replay import replay
 from inchworm.kinds.reading import read_project
 from inchworm.targets.databases import Database, connect
@@ -59,7 +60,7 @@ def test_scripts_run_under_other_schema_names(database: Database) -> None:
     script = SCRIPT + "UPDATE ops.a SET label = 'x' WHERE ops.a.id IN (SELECT id FROM ops.b);"
     for statement in split_script(script, "duckdb"):
         database.execute(
-            with_real_names(
+            with_physical_schemas(
                 statement, lambda name: "dev_ops" if name == "ops" else name, "duckdb", "duckdb"
             )
         )

@@ -17,14 +17,16 @@ from inchworm.core.checks import rules
 from inchworm.core.checks.against import breaking, check_against, drifted
 from inchworm.core.composition import SERVICE_KINDS, Composition, LivePart
 from inchworm.core.environments import Environment
+from inchworm.core.errors import ProjectError
 from inchworm.core.facts import Assembly
 from inchworm.core.findings import Finding, Severity, in_order
 from inchworm.core.parts import Digest, Kind, PartId, digest_of
 from inchworm.core.pending import Pending, pending_migrations
+from inchworm.core.physical_names import PhysicalNames, physical_table
 from inchworm.core.promotion import DifferingValue, Draft, Phase, Step, UsedSecret
 from inchworm.core.rendering import Rendered, canonical
 from inchworm.core.sql.columns import tables_in
-from inchworm.core.sql.parse import parse_statements
+from inchworm.core.sql.parse import parse_statements, split_script
 from inchworm.core.structure.change import Change, Effect
 from inchworm.core.values import Value
 
@@ -51,6 +53,7 @@ class Request:
     rendered: Mapping[PartId, Rendered]
     values: Mapping[str, Value]
     live: Composition
+    names: PhysicalNames
     today: dt.date
     came_from: str | None = None
     values_there: Mapping[str, Value] = field(default_factory=dict)
@@ -101,6 +104,7 @@ class _Drafting:
             self.assembly, request.rendered, self.live, request.environment.database
         )
         self.findings.extend(wrong)
+        self.findings.extend(self._names_left(pending))
         for part in self.assembly.parts:
             changed = self._changed(part)
             if changed is not None:
@@ -231,6 +235,26 @@ class _Drafting:
 
     def _scripts(self, schema: PartId, when: str) -> list[Mapping[str, Any]]:
         return list(self.request.rendered[schema].document.get(when, ()))
+
+    def _names_left(self, pending: Sequence[Pending]) -> Iterator[Finding]:
+        """Statements that are going to run, and would reach schemas of others here."""
+        running = {(p.schema, p.name) for p in pending if not p.assumed}
+        for schema in self.assembly.of_kind(Kind.SCHEMA):
+            migrations = [
+                script
+                for script in self._scripts(schema, "migrations")
+                if (schema, script["name"]) in running
+            ]
+            always = [s for when in ("before", "after") for s in self._scripts(schema, when)]
+            for script in [*migrations, *always]:
+                for key in ("sql", "undo"):
+                    for statement in split_script(script.get(key, ""), self.assembly.dialect):
+                        try:
+                            self.request.names.statement(statement)
+                        except ProjectError as error:
+                            yield rules.SCHEMA_NAME_LEFT.finding(
+                                error.what, part=schema, file=script.get("file")
+                            )
 
     # ---- wanted structure ---------------------------------------------------------------------
 
@@ -460,17 +484,7 @@ class _Drafting:
 
     def _real(self, name: str) -> str:
         """A logical table's name in this environment; what is managed outside keeps its name."""
-        return real_name(name, self.assembly, self.request.environment)
-
-
-def real_name(name: str, assembly: Assembly, environment: Environment) -> str:
-    """A logical ``schema.table`` under the name that it has in an environment.
-
-    Schemas that are managed outside are never renamed.
-    """
-    if name.rpartition(".")[0] in assembly.outside_schemas:
-        return name
-    return environment.database.real_table(name)
+        return physical_table(name, self.assembly, self.request.environment)
 
 
 def _step(phase: Phase, part: str, action: str, reason: str, item: str = "") -> Step:

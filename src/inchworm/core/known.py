@@ -14,7 +14,7 @@ from inchworm.core.parts import PartId
 if TYPE_CHECKING:
     from inchworm.core.facts import Outline
 
-FACTS_VERSION = 4
+FACTS_VERSION = 5
 """Grows whenever the same files would give other facts than before, so that none are kept."""
 
 UNREADABLE = (ValueError, KeyError, IndexError, TypeError)

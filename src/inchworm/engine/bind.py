@@ -8,7 +8,7 @@ nothing that is live is locked, and nothing stays.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
 from inchworm.core.checks import rules
 from inchworm.core.composition import BESIDE, KEPT
@@ -16,8 +16,8 @@ from inchworm.core.errors import TargetError
 from inchworm.core.findings import Finding
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.promotion import Phase
-from inchworm.core.sql.parse import split_script
-from inchworm.core.sql.render import with_real_names
+from inchworm.core.sql.parse import SqlProblem, split_script
+from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.definitions import differences, in_working_order
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
 from inchworm.engine.refusal import line_of_named
@@ -96,9 +96,15 @@ class _Trial:
         dialect = self.database.dialect
         names = {self.doing.names.schema(s): s + _SCRATCH for s in self.schemas}
         for definition in in_working_order(live, dialect):
-            sql = with_real_names(definition.sql, lambda s: names.get(s, s), dialect, dialect)
-            if self._refused(sql) is not None:
+            if self._not_copied(definition.sql, names, dialect):
                 self.unsure.add(schema)
+
+    def _not_copied(self, sql: str, names: Mapping[str, str], dialect: str) -> bool:
+        try:
+            here = with_physical_schemas(sql, lambda s: names.get(s, s), dialect, dialect)
+        except SqlProblem:
+            return True
+        return self._refused(here) is not None
 
     def _promised(self) -> dict[str, Table]:
         """Tables that the promotion will make for notebooks."""
@@ -173,7 +179,9 @@ class _Trial:
     def _script(self, part: str, file: str, sql: str) -> Finding | None:
         dialect = self.doing.assembly.dialect
         for statement in split_script(sql, dialect):
-            text = with_real_names(statement, self._scratch_schema, dialect, self.database.dialect)
+            text = with_physical_schemas(
+                statement, self._scratch_schema, dialect, self.database.dialect
+            )
             refused = self._refused(text)
             if refused is not None:
                 return self._finding(refused, part, file, sql)

@@ -14,10 +14,10 @@ from inchworm.core.environments import Environment
 from inchworm.core.errors import ProjectError, UsageError, Waiting, did_you_mean
 from inchworm.core.parameters import Matrix, evaluate
 from inchworm.core.parts import Kind, PartId
+from inchworm.core.physical_names import PhysicalNames
 from inchworm.core.promotion import Draft
 from inchworm.core.rendering import Rendered
 from inchworm.core.values import Value
-from inchworm.engine.naming import Naming
 from inchworm.engine.places import check_secrets, open_place, secrets_of
 from inchworm.engine.wanted import plan_structures
 from inchworm.kinds.reading import Reading, read_project
@@ -123,10 +123,11 @@ def make_draft(prepared: Prepared, root: Path, read_at: str, *, overwrite: bool 
         environment, prepared.bundle.project, root, prepared.values, read_only=True
     ) as place:
         live = place.composition(read_at)
+        names = PhysicalNames(assembly, environment, place.database.dialect)
         planned = plan_structures(
             place.database,
             assembly,
-            Naming(assembly, environment, place.database.dialect),
+            names,
             {part: rendered.document for part, rendered in prepared.rendered.items()},
             place.of_others([*live.parts.values(), *live.foreign_parts]),
             settled=_settled(prepared, live),
@@ -140,6 +141,7 @@ def make_draft(prepared: Prepared, root: Path, read_at: str, *, overwrite: bool 
             rendered=prepared.rendered,
             values=prepared.values,
             live=live,
+            names=names,
             today=prepared.today,
             came_from=came_from,
             values_there=there.values if there else {},

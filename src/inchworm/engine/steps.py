@@ -23,11 +23,11 @@ from inchworm.core.datachecks import checks_of
 from inchworm.core.errors import TargetError
 from inchworm.core.increments import kept_rows, new_rows
 from inchworm.core.parts import Kind, PartId
+from inchworm.core.physical_names import PhysicalNames
 from inchworm.core.promotion import Phase, Promotion, Step, StepReport, StepState
 from inchworm.core.sql.parse import parse_query, split_script
 from inchworm.core.sql.render import to_text, with_tables
 from inchworm.core.structure.wanted import in_the_way
-from inchworm.engine.naming import Naming
 from inchworm.engine.places import Place
 from inchworm.engine.promote import Prepared
 from inchworm.engine.wanted import wanted_structure
@@ -63,7 +63,7 @@ class Steps:
         self.assembly = prepared.reading.assembly
         self.environment = prepared.environment
         self.database = place.database
-        self.names = Naming(self.assembly, self.environment, self.database.dialect)
+        self.names = PhysicalNames(self.assembly, self.environment, self.database.dialect)
         self.steps = promotion.draft.steps
         self.building = {s.part.partition(":")[2] for s in self.steps if s.phase is Phase.BUILD}
         self.failed: list[str] = []

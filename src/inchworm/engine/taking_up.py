@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from inchworm.core.parts import PartId
 from inchworm.core.pending import change_by_hand
-from inchworm.core.sql.render import with_real_names
+from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.change import Change, Effect, Renames, under_schema
 from inchworm.core.structure.definitions import differences, in_working_order
 from inchworm.core.structure.wanted import changes_between
@@ -58,7 +58,7 @@ def taken_up(place: Place, schema: PartId, dialect: str) -> TakenUp | None:
         return None
     with database.scratch(real) as (board, name):
         for definition in in_working_order(recorded, database.dialect):
-            here = with_real_names(
+            here = with_physical_schemas(
                 definition.sql,
                 lambda s: name if s == real else s,
                 database.dialect,
@@ -69,7 +69,7 @@ def taken_up(place: Place, schema: PartId, dialect: str) -> TakenUp | None:
     changes = changes_between(before, live, database.dialect, Renames())
 
     def logical(sql: str) -> str:
-        return with_real_names(
+        return with_physical_schemas(
             sql, lambda s: schema.name if s == real else s, database.dialect, dialect
         )
 

@@ -16,8 +16,9 @@ from inchworm.core.drafting import Planned
 from inchworm.core.errors import InchwormError, TargetError
 from inchworm.core.facts import Assembly
 from inchworm.core.parts import Kind, PartId
+from inchworm.core.physical_names import PhysicalNames
 from inchworm.core.sql.parse import split_script
-from inchworm.core.sql.render import with_real_names
+from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.change import (
     Change,
     Renames,
@@ -27,7 +28,6 @@ from inchworm.core.structure.change import (
 )
 from inchworm.core.structure.definitions import Definition, Thing, in_working_order
 from inchworm.core.structure.wanted import changes_between
-from inchworm.engine.naming import Naming
 from inchworm.engine.refusal import line_of_named
 from inchworm.targets.databases import Database
 from inchworm.targets.databases.base import quoted, quoted_one
@@ -64,7 +64,7 @@ class Wanted:
 def wanted_structure(
     database: Database,
     assembly: Assembly,
-    naming: Naming,
+    naming: PhysicalNames,
     part: PartId,
     document: Mapping[str, Any],
 ) -> Wanted:
@@ -78,7 +78,7 @@ def wanted_structure(
         for statement in split_script(document["wanted"], assembly.dialect):
             told = naming.statement(statement)
             if name != real:
-                told = with_real_names(
+                told = with_physical_schemas(
                     told, lambda s: name if s == real else s, database.dialect, database.dialect
                 )
             board.execute(told)
@@ -115,7 +115,7 @@ def after_renames(
     with database.scratch(schema) as (board, name):
 
         def here(sql: str) -> str:
-            return with_real_names(
+            return with_physical_schemas(
                 sql, lambda s: name if s == schema else s, board.dialect, board.dialect
             )
 
@@ -130,7 +130,7 @@ def after_renames(
 def plan_structures(
     database: Database,
     assembly: Assembly,
-    naming: Naming,
+    naming: PhysicalNames,
     documents: Mapping[PartId, Mapping[str, Any]],
     others_live: Collection[str],
     settled: Collection[PartId],

@@ -17,7 +17,7 @@ from inchworm.core.parameters import references, substitute
 from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.sql.columns import resolve
-from inchworm.core.sql.parse import SqlProblem, parse_query
+from inchworm.core.sql.parse import SqlProblem, WritingQuery, parse_query
 from inchworm.core.sql.render import parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import TomlDocument
@@ -202,10 +202,9 @@ class FlowKind:
         try:
             query = parse_query(flow.settings.from_.query or "", flow.dialect)
         except SqlProblem as problem:
-            finding = rules.SQL_UNREADABLE.finding(
-                f"query: {problem.reason}", part=flow.part, file=flow.file, line=line
-            )
-            report(finding)
+            rule = rules.SQL_WRITES if isinstance(problem, WritingQuery) else rules.SQL_UNREADABLE
+            message = f"query: {problem.reason}"
+            report(rule.finding(message, part=flow.part, file=flow.file, line=line))
             return (), (), ()
         resolution = resolve(query, tables, flow.dialect)
         report_problems(flow.part, flow.file, resolution, report, first_line=line or 1)

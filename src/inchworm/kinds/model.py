@@ -17,7 +17,13 @@ from inchworm.core.lineage import Edge, How, Node, in_order
 from inchworm.core.parts import Kind, Part, PartId
 from inchworm.core.rendering import Rendered
 from inchworm.core.sql.columns import Resolution, resolve, tables_in
-from inchworm.core.sql.parse import MAYBE_PARAMETER, SqlProblem, parse_query, split_settings
+from inchworm.core.sql.parse import (
+    MAYBE_PARAMETER,
+    SqlProblem,
+    WritingQuery,
+    parse_query,
+    split_settings,
+)
 from inchworm.core.sql.render import line_of_parameter, parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import KeyPath, TomlDocument
@@ -275,11 +281,8 @@ def read_sql(
         report(rules.SQL_UNREADABLE.finding("is not UTF-8 text", part=part.id, file=file.path))
         return None
     except SqlProblem as problem:
-        report(
-            rules.SQL_UNREADABLE.finding(
-                problem.reason, part=part.id, file=file.path, line=problem.line
-            )
-        )
+        rule = rules.SQL_WRITES if isinstance(problem, WritingQuery) else rules.SQL_UNREADABLE
+        report(rule.finding(problem.reason, part=part.id, file=file.path, line=problem.line))
         return None
     document = read_document(text.settings, part.id, file.path, report)
     settings = validate(model, document, part.id, file.path, report) if document else None

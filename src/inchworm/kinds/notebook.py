@@ -16,7 +16,7 @@ from inchworm.core.lineage import Edge, How, Node, in_order
 from inchworm.core.parts import Digest, Kind, Part, PartId, digest_of
 from inchworm.core.rendering import Rendered, canonical
 from inchworm.core.sql.columns import resolve
-from inchworm.core.sql.parse import SqlProblem, parse_query
+from inchworm.core.sql.parse import SqlProblem, WritingQuery, parse_query
 from inchworm.core.sql.render import parameters_in
 from inchworm.core.structure.tables import Table
 from inchworm.core.values import Value
@@ -133,9 +133,8 @@ class NotebookKind:
         except SqlProblem as problem:
             line = place.line + (problem.line - 1 if problem.line else 0)
             message = f"SQL of env.query: {problem.reason}"
-            report(
-                rules.NOTEBOOK_CODE.finding(message, part=notebook.part, file=place.file, line=line)
-            )
+            rule = rules.SQL_WRITES if isinstance(problem, WritingQuery) else rules.NOTEBOOK_CODE
+            report(rule.finding(message, part=notebook.part, file=place.file, line=line))
             return None
 
     def render(self, notebook: Notebook, values: Mapping[str, Value]) -> Rendered:

@@ -13,7 +13,7 @@ from inchworm.core.environments import Environment
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.sql.parse import SqlProblem
-from inchworm.core.sql.render import with_real_names
+from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.definitions import Definition, Thing, script_of
 from inchworm.engine.places import Place, open_database, open_place
 from inchworm.engine.taking_up import TakenUp, taken_up
@@ -149,7 +149,8 @@ def _script(
         return script
     try:
         return "".join(
-            with_real_names(each, lambda s: name if s == real else s, dialect, dialect) + ";\n\n"
+            with_physical_schemas(each, lambda s: name if s == real else s, dialect, dialect)
+            + ";\n\n"
             for each in script.split(";\n\n")
             if each.strip()
         )

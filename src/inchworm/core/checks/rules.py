@@ -96,6 +96,14 @@ SQL_UNREADABLE = _rule(
     "The database would refuse it, and its lineage cannot be known.",
     "Correct the SQL near this line.",
 )
+SQL_WRITES = _rule(
+    "sql/writes",
+    _E,
+    "A model, a check or a query of a flow or notebook writes somewhere.",
+    "It runs at every build and every look, also in production, and what it writes or deletes is "
+    "in no lineage and in no draft.",
+    "Only read there. Put what changes rows into a migration.",
+)
 SQL_NOT_UNDERSTOOD = _rule(
     "sql/not-understood",
     _N,
@@ -209,6 +217,14 @@ MIGRATION_EDITED = _rule(
     "Databases that ran it have another structure than those that will.",
     "Put the text back that ran (-), and write what has to change as a new migration: it then runs "
     "everywhere.",
+)
+SCHEMA_NAME_LEFT = _rule(
+    "schema/name-left",
+    _E,
+    "A statement of a script cannot get the names that schemas have in this environment.",
+    "It would reach the schema of that very name, which belongs to somebody else here.",
+    "Write the table's name outside of texts and function bodies, or give this environment a "
+    "database of its own, where schemas keep their names.",
 )
 NOT_A_DEFINITION = _rule(
     "schema/not-a-definition",

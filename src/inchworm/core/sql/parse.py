@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import sqlglot
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
-from sqlglot.tokenizer_core import Token, TokenType
+from sqlglot.tokens import Token, TokenType
 
 from inchworm.core.sql.names import line_of
 
@@ -16,6 +16,12 @@ _OPEN, _CLOSE = "/*---", "---*/"
 MAYBE_PARAMETER = re.compile(r"(?<![:\w]):[A-Za-z_]")
 """Text without this has no named parameter."""
 _STATEMENTS = (exp.DDL, exp.DML, exp.Drop, exp.Alter, exp.Command)
+_WRITES = (*_STATEMENTS, exp.Into, exp.TruncateTable)
+_MAY_WRITE = re.compile(
+    r"\b(?:INSERT|UPDATE|DELETE|MERGE|REPLACE|INTO|CREATE|DROP|ALTER|TRUNCATE|COPY)\b",
+    re.IGNORECASE,
+)
+"""Text without any of these words only reads; with one, the syntax tree decides."""
 _CASE_COUNTS = frozenset({TokenType.VAR, TokenType.IDENTIFIER, TokenType.STRING})
 _OPERANDS = frozenset(
     {
@@ -36,6 +42,10 @@ class SqlProblem(Exception):
         super().__init__(reason)
         self.reason = reason
         self.line = line
+
+
+class WritingQuery(SqlProblem):
+    """A query in which something writes."""
 
 
 @dataclass(frozen=True)
@@ -124,6 +134,7 @@ def parse_query(text: str, dialect: str) -> exp.Query:
 
     Raises:
         SqlProblem: when the text does not parse, or is not exactly one query.
+        WritingQuery: when a part of it writes: a statement in a CTE, or SELECT INTO.
     """
     statements = parse_statements(text, dialect)
     if not statements:
@@ -142,6 +153,10 @@ def parse_query(text: str, dialect: str) -> exp.Query:
             else "has no SELECT"
         )
         raise SqlProblem(what, line_of(query))
+    if _MAY_WRITE.search(text):
+        for node in query.find_all(*_WRITES):
+            what = "SELECT INTO" if isinstance(node, exp.Into) else node.key.upper()
+            raise WritingQuery(f"has {what} inside, which writes", line_of(node))
     return query
 
 

@@ -4,14 +4,25 @@ from __future__ import annotations
 
 from functools import cached_property
 
-from inchworm.core.drafting import real_name
 from inchworm.core.environments import Environment
+from inchworm.core.errors import ProjectError
 from inchworm.core.facts import Assembly
 from inchworm.core.parts import Kind
-from inchworm.core.sql.render import with_real_names
+from inchworm.core.sql.parse import SqlProblem
+from inchworm.core.sql.schema_names import with_physical_schemas
 
 
-class Naming:
+def physical_table(name: str, assembly: Assembly, environment: Environment) -> str:
+    """A logical ``schema.table`` under the name that it has in an environment.
+
+    Schemas that are managed outside are never renamed.
+    """
+    if name.rpartition(".")[0] in assembly.outside_schemas:
+        return name
+    return environment.database.real_table(name)
+
+
+class PhysicalNames:
     """The names of one project's tables and schemas in one environment.
 
     Args:
@@ -25,7 +36,7 @@ class Naming:
 
     def table(self, name: str) -> str:
         """A logical table's name there."""
-        return real_name(name.lower(), self._assembly, self._environment)
+        return physical_table(name.lower(), self._assembly, self._environment)
 
     def schema(self, schema: str) -> str:
         """A schema's name there; of one that the project does not know, its own."""
@@ -37,12 +48,20 @@ class Naming:
         """A statement of a script as the database reads it.
 
         Raises:
-            SqlProblem: when it has to be told in another dialect, and cannot be read.
+            ProjectError: when it has to be told in another dialect and cannot be read, or when the
+                logical name of a schema would be left in it.
         """
         renames = self._environment.database.schema_pattern != "{schema}"
         if not renames and self._assembly.dialect == self._dialect:
             return sql
-        return with_real_names(sql, self.schema, self._assembly.dialect, self._dialect)
+        try:
+            return with_physical_schemas(sql, self.schema, self._assembly.dialect, self._dialect)
+        except SqlProblem as problem:
+            raise ProjectError(
+                f"a statement {problem.reason}.",
+                next="Write the table's name outside of texts and function bodies, or give this "
+                "environment a database of its own, where schemas keep their names.",
+            ) from problem
 
     @cached_property
     def _known(self) -> frozenset[str]:

@@ -7,9 +7,12 @@ The same notebook runs unedited at a desk and in every environment::
     levels = env.query("SELECT gauge_id, hour, mean_cm FROM hydro.hourly_level")
     env.store("hydro.level_forecast", forecast, key=["gauge_id", "hour"])
 
-The environment is the one that ``INCHWORM_ENV`` names, else the first of the project's route. The
-project is the one that the working folder is in. Every call connects, does its work and lets go, so
-that a notebook left open locks nobody out.
+The environment is the one that ``INCHWORM_ENV`` names, else the first of the project's route, if
+one comes first. The project is the one that the working folder is in. Every call connects, does its
+work and lets go, so that a notebook left open locks nobody out.
+
+At a desk rows are stored only where nobody relies on them: in no protected environment, and in no
+table but one that a notebook of the project stores.
 """
 
 from __future__ import annotations
@@ -22,20 +25,23 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from inchworm.core.composition import aside
 from inchworm.core.environments import Environment
 from inchworm.core.errors import ProjectError, UsageError, did_you_mean
 from inchworm.core.facts import Assembly
 from inchworm.core.parameters import FILE, evaluate, is_of_matrix
+from inchworm.core.parts import Kind
 from inchworm.core.physical_names import physical_table
 from inchworm.core.sql.parse import SqlProblem, parse_query
 from inchworm.core.sql.render import to_text, with_tables, with_values
 from inchworm.core.sql.types import normal_type
 from inchworm.core.values import Plain, Type, Value
-from inchworm.engine.places import open_database
+from inchworm.engine.places import check_name, open_database
 from inchworm.kinds.reading import read_project
 from inchworm.project.tree import Project, find_project
 from inchworm.targets.databases import Database
 from inchworm.targets.databases.base import quoted
+from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.secrets import Secrets
 
 if TYPE_CHECKING:
@@ -116,7 +122,12 @@ class Surroundings:
             key: rows with the same key are replaced, others stay; without a key all are replaced.
             columns: the table's columns and SQL types, in the project's dialect. They let the
                 lineage be known, and the table be made, before the notebook has ever run.
+
+        Raises:
+            UsageError: when rows are missing columns, or may not be stored there.
+            TargetError: when the database refuses them.
         """
+        self._check_storable(table.lower())
         wanted = list(columns) if columns else [str(name) for name in frame.columns]
         missing = [name for name in wanted if name not in frame.columns]
         if missing:
@@ -124,14 +135,29 @@ class Surroundings:
                 f"The rows for {table} lack {', '.join(missing)}.",
                 next="Give the frame all columns that columns = ... promises.",
             )
-        real, beside = self._real(table), self._real(table) + "__stored"
+        real = self._real(table)
         rows = frame[wanted]
-        with self._database(read_only=False) as database, database.transaction():
+        with self._database(read_only=False) as database:
+            self._check_owner(table.lower(), real, database)
             database.create_schema(real.rpartition(".")[0])
-            if real not in database.kinds():
-                self._create(database, real, rows, columns)
-            names = ", ".join(quoted(name) for name in wanted)
-            database.drop(beside)
+            self._replace(database, real, rows, key, columns)
+        return len(rows)
+
+    def _replace(
+        self,
+        database: Database,
+        real: str,
+        rows: pd.DataFrame,
+        key: Sequence[str],
+        columns: Mapping[str, str] | None,
+    ) -> None:
+        """Put rows into a table in one transaction, in which a staging table comes and goes."""
+        names = ", ".join(quoted(str(name)) for name in rows.columns)
+        with database.transaction():
+            kinds = database.kinds()
+            if real not in kinds:
+                self._create(database, real, columns)
+            beside = aside(real, "__stored", kinds)
             template = f"SELECT {names} FROM {quoted(real)} LIMIT 0"
             database.build(beside, "table", template)
             database.append_frame(beside, rows)
@@ -141,20 +167,57 @@ class Surroundings:
             database.execute(
                 f"INSERT INTO {quoted(real)} ({names}) SELECT {names} FROM {quoted(beside)}"
             )
-            database.drop(beside)
-        return len(rows)
+            database.drop([beside])
 
     def measure(self, name: str, value: float) -> None:
         """A number about this run, such as the error of a forecast."""
         self.measures[name] = float(value)
 
-    def _create(
-        self,
-        database: Database,
-        real: str,
-        rows: pd.DataFrame,
-        columns: Mapping[str, str] | None,
-    ) -> None:
+    def _check_storable(self, table: str) -> None:
+        """Whether a notebook may store a table at all at a desk."""
+        where = f"{self._environment.name} ({self._environment.protection})"
+        if self._environment.protected:
+            raise UsageError(
+                f"{where} takes rows from no desk.",
+                next="Promote the notebook, or set INCHWORM_ENV to an environment that is not "
+                "protected.",
+            )
+        outlines = self._whole_project.outlines
+        providers = [part for part, outline in outlines.items() if table in outline.interfaces]
+        others = sorted(part for part in providers if part.kind is not Kind.NOTEBOOK)
+        if others:
+            raise UsageError(
+                f"{table} is what {others[0]} provides, and no table of a notebook's own.",
+                where=outlines[others[0]].file,
+                next="Give env.store a table that nothing else provides.",
+            )
+
+    def _check_owner(self, table: str, real: str, database: Database) -> None:
+        """Whether a table that is there is a notebook's of this project.
+
+        Raises:
+            UsageError: when it is somebody else's, or nobody knows whose.
+            WrongEnvironment: when the database is that of another environment.
+        """
+        project = self._project.settings.name
+        bookkeeping = Bookkeeping(database, project, self._environment.database.bookkeeping)
+        check_name(self._environment, project, bookkeeping.environment())
+        for part in bookkeeping.parts():
+            if part.project != project and part.managed and real in part.tables:
+                raise UsageError(
+                    f"{real} is what {part.part} of the project {part.project} provides.",
+                    next="Give env.store a table that nothing else provides.",
+                )
+        outlines = self._whole_project.outlines
+        is_declared = any(table in outline.interfaces for outline in outlines.values())
+        if real in database.kinds() and not is_declared:
+            raise UsageError(
+                f"{real} is there, and no notebook of this project stores it.",
+                next="If it is the notebook's own, save the notebook under notebooks/ first; "
+                "otherwise give env.store another table.",
+            )
+
+    def _create(self, database: Database, real: str, columns: Mapping[str, str] | None) -> None:
         if columns is None:
             raise UsageError(
                 f"{real} is not there, and its columns are not known.",
@@ -175,9 +238,15 @@ class Surroundings:
         name = self._name or os.environ.get("INCHWORM_ENV")
         if name:
             return self._project.environment(name)
-        if not self._project.environments:
+        first = [e for e in self._project.environments if not e.after]
+        if not first:
             raise UsageError("There is no environment.", next="Add environments/dev.toml.")
-        return self._project.environments[0]
+        if len(first) > 1:
+            raise UsageError(
+                f"Several environments come first: {', '.join(e.name for e in first)}.",
+                next="Say which one is meant: set INCHWORM_ENV.",
+            )
+        return first[0]
 
     @cached_property
     def _assembly(self) -> Assembly:
@@ -191,6 +260,11 @@ class Surroundings:
         return read_project(
             name=settings.name, version=settings.version, dialect=settings.dialect, files=files
         ).assembly
+
+    @property
+    def _whole_project(self) -> Assembly:
+        """All parts, as they are now: a notebook may have been saved since the last call."""
+        return find_project(self._project.root).read()[0].assembly
 
     @cached_property
     def _values(self) -> Mapping[str, Value]:

@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 from inchworm.core.composition import Composition, LastPromotion, LiveItem, LivePart, RanMigration
 from inchworm.core.drafting import Request, draft
 from inchworm.core.environments import DatabaseAddress, Environment, ServiceAddress, in_route_order
-from inchworm.core.physical_names import PhysicalNames
 from inchworm.core.parameters import evaluate
 from inchworm.core.parts import Digest, PartId
+from inchworm.core.physical_names import PhysicalNames
 from inchworm.core.promotion import Draft, Phase
 from inchworm.core.structure.tables import Column, Table
 from inchworm.kinds.reading import read_project
@@ -256,18 +256,35 @@ def test_readers_of_other_projects_are_not_forgotten() -> None:
 
 
 @pytest.mark.parametrize(
-    ("columns", "action", "findings"),
-    [(["id"], "assume", 0), (["other"], "assume", 1), ([], "run", 0)],
-    ids=["there", "different", "empty"],
+    ("proved", "action", "findings"),
+    [
+        ((), "assume", []),
+        (("ops.s lacks id",), "assume", ["the schema has tables, but ops.s lacks id"]),
+        (
+            None,
+            "assume",
+            ["the schema has tables, but it has not been compared with what is there"],
+        ),
+    ],
+    ids=["the same", "different", "not compared"],
 )
 def test_a_baseline_is_proved_before_it_is_assumed(
-    columns: list[str], action: str, findings: int
+    proved: tuple[str, ...] | None, action: str, findings: list[str]
 ) -> None:
-    """By the columns that are really there."""
-    table = Table("ops.s", tuple(Column(name) for name in columns))
-    found = drafted(FILES, replace(EMPTY, tables=RAW | ({"ops.s": table} if columns else {})))
+    """Where the schema has tables; by what the database says of both sides."""
+    live = replace(EMPTY, tables=RAW | {"ops.s": Table("ops.s", (Column("id"),))})
+    asked = request(FILES, live)
+    if proved is not None:
+        asked = replace(asked, baselines={PartId.parse("schema:ops"): proved})
+    found = draft(asked)
     assert [s.action for s in found.steps if s.phase is Phase.MIGRATE] == [action]
-    assert len(found.findings) == findings
+    assert [f.message for f in found.findings] == findings
+
+
+def test_a_baseline_runs_where_the_schema_is_empty() -> None:
+    """There is nothing to prove."""
+    found = drafted(FILES, EMPTY)
+    assert [s.action for s in found.steps if s.phase is Phase.MIGRATE] == ["run"]
 
 
 def test_a_draft_survives_the_ledger() -> None:

@@ -8,8 +8,9 @@ import json
 import pytest
 
 from inchworm.core.checks.across import check_assembly
-from inchworm.core.checks.mixups import shared_targets
+from inchworm.core.checks.mixups import place_of, shared_targets
 from inchworm.core.environments import DatabaseAddress, Environment, ServiceAddress
+from inchworm.core.findings import Severity
 from inchworm.core.literals import is_telling, literals_in, suspects_in
 from inchworm.kinds.reading import read_project
 
@@ -117,10 +118,16 @@ def test_a_connection_leads_to_different_places() -> None:
     assert said({"connections/c.toml": 'kind = "http"\nurl = "${host}"\n'}) == []
 
 
-def environment(name: str, database: str, shared: tuple[str, ...] = ()) -> Environment:
+def environment(
+    name: str,
+    database: str,
+    shared: tuple[str, ...] = (),
+    pattern: str = "{schema}",
+    bookkeeping: str = "inchworm",
+) -> Environment:
     return Environment(
         name=name,
-        database=DatabaseAddress(url=database),
+        database=DatabaseAddress(url=database, schema_pattern=pattern, bookkeeping=bookkeeping),
         workspace=ServiceAddress(url=f"sim:{name}"),
         gateway=ServiceAddress(url="sim:one" if name != "c" else "sim:c"),
         shared=shared,
@@ -133,12 +140,62 @@ def test_environments_reach_different_targets() -> None:
     one = environment("a", "duckdb:///data/x.duckdb", ("gateway",))
     other = environment("b", "duckdb:///data/../data/x.duckdb")
     third = environment("c", "duckdb:///data/c.duckdb")
-    (found,) = shared_targets([one, other, third], {})
-    assert (found.file, found.message) == (
-        "environments/b.toml",
-        "has the database of a, duckdb:///data/x.duckdb",
-    )
-    assert not list(shared_targets([one, environment("b", one.database.url, ("database",))], {}))
+    (found,) = shared_targets([one, other, third], {}, "/p")
+    assert found.file == "environments/b.toml"
+    assert found.message.startswith("has the database of a, duckdb:///data/x.duckdb, and keeps its")
+    corner = environment("b", one.database.url, pattern="{schema}_b", bookkeeping="books_b")
+    assert not list(shared_targets([one, corner], {}, "/p"))
+    apart = environment("b", one.database.url, ("database",), bookkeeping="books_b")
+    assert not list(shared_targets([one, apart], {}, "/p"))
+
+
+def test_one_bookkeeping_makes_two_environments_one() -> None:
+    """Whatever they say about sharing, and whatever their schemas are called."""
+    one = environment("a", "duckdb:///x.duckdb", ("database", "gateway"))
+    other = environment("b", "duckdb:///x.duckdb", ("database", "gateway"), "{schema}_b")
+    (found,) = shared_targets([one, other], {}, "/p")
+    assert found.severity is Severity.ERROR
+    assert "a bookkeeping and a schema_pattern of its own" in (found.remedy or "")
+
+
+@pytest.mark.parametrize(
+    ("one", "other"),
+    [
+        ("postgresql://river@localhost:5432/x", "postgresql://ada@127.0.0.1/x"),
+        ("postgresql://localhost/x", "postgres://[::1]:5432/x"),
+        ("postgresql://localhost/x", "postgresql://LOCALHOST.:5432/x"),
+        ("postgresql://localhost/x", "postgresql:///x?host=127.0.0.1&port=5432"),
+        ("postgresql://localhost/x", "postgresql:///x?host=/var/run/postgresql"),
+        ("postgresql://localhost/x", "postgresql://127.3.2.1/x?application_name=y"),
+        ("postgresql://localhost/x", "postgresql://[0:0:0:0:0:0:0:1]/x"),
+        ("postgresql://localhost/x", "postgresql://[::ffff:127.0.0.1]/x"),
+        ("postgresql://db.example/my%5Fx", "postgresql://DB.example:5432/my_x"),
+        ("postgresql://db.example/x", "postgresql://db.example?dbname=x"),
+        ("duckdb:///data/x.duckdb", "duckdb:////p/data/x.duckdb"),
+        ("duckdb:///data/x.duckdb", "duckdb:///./other/../data//x.duckdb"),
+        ("http://localhost:80/a", "http://127.0.0.1/a/"),
+        ("https://river.example/a", "https://River.example:443/a"),
+    ],
+)
+def test_one_place_has_one_spelling(one: str, other: str) -> None:
+    """Host names, default ports, users and the way of writing a path do not count."""
+    assert place_of(one, "/p") == place_of(other, "/p")
+
+
+@pytest.mark.parametrize(
+    ("one", "other"),
+    [
+        ("postgresql://localhost/x", "postgresql://localhost/y"),
+        ("postgresql://localhost/x", "postgresql://localhost:5433/x"),
+        ("postgresql://a.example/x", "postgresql://b.example/x"),
+        ("postgresql://10.0.0.1/x", "postgresql://10.0.0.2/x"),
+        ("duckdb:///x.duckdb", "sqlite:///x.duckdb"),
+        ("duckdb:///x.duckdb", "duckdb:////x.duckdb"),
+    ],
+)
+def test_different_places_stay_different(one: str, other: str) -> None:
+    """A port, a database or a folder more."""
+    assert place_of(one, "/p") != place_of(other, "/p")
 
 
 SECRETS = {

@@ -160,7 +160,9 @@ def test_drift_is_seen_named_and_in_the_way(released: Program) -> None:
     }
     done = released("promote", name, "--to", "dev", "--yes", "--overwrite", "--json").json
     assert done["state"] == "done"
-    assert released("drift", "dev").text.endswith("nothing drifted.")
+    left = released("drift", "dev", "--json", code=1).json["drifted"]
+    assert [each["part"] for each in left] == ["schema:ops"]  # which the promotion did not touch
+    assert released("status", "--json").json["environments"][0]["drifted"] == 1
 
 
 @pytest.mark.parametrize("kind", ["duckdb", "sqlite", "postgresql"])

@@ -119,8 +119,8 @@ def test_a_change_by_hand_after_the_draft_stops_it(starter: Program) -> None:
     drafted = starter("promote", starter.pack(), "--to", "dev", "--draft", "--json").json
     url = "duckdb:///.inchworm/dev.duckdb"
     starter.ask(url, "CREATE UNIQUE INDEX by_hand ON staff.note (id)", "SELECT 1")
-    answer = starter("promote", drafted["id"], "--yes", code=1)
-    assert "did not become what is wanted" in answer.text
+    answer = starter("promote", drafted["id"], "--yes", code=4)
+    assert "dev moved since" in answer.text
     assert starter.ask(url, "SELECT count(*) FROM duckdb_columns() WHERE table_name = 'note'") == [
         (1,)
     ]

@@ -72,20 +72,26 @@ def test_structure_has_columns_types_and_what_is_required(database: Database) ->
     assert database.structure(["other"]) == {}
 
 
-def test_building_replaces_a_leftover(database: Database) -> None:
-    """Of whatever kind it is; a table's rows are counted."""
+def test_building_replaces_nothing(database: Database) -> None:
+    """A table's rows are counted; what has the name already stays, whatever it is."""
     assert database.build("m.a", "table", "SELECT 1 AS x UNION ALL SELECT 2") == 2
-    assert database.build("m.a", "view", "SELECT 3 AS x") is None
-    assert database.build("m.a", "table", "SELECT 4 AS x") == 1
-    assert values(database, "m.a") == [4]
+    assert database.build("m.v", "view", "SELECT 3 AS x") is None
+    for name in ("m.a", "m.v"):
+        for store in ("table", "view"):
+            with pytest.raises(TargetError, match="already exists"):
+                database.build(name, store, "SELECT 4 AS x")
+    assert values(database, "m.a") == [1, 2]
+    database.drop(["m.a", "m.v", "m.not_there"])
+    assert database.structure(["m"]) == {}
 
 
 def test_the_switch_over_puts_new_in_place_and_keeps_old_aside(database: Database) -> None:
-    """Views read the new tables; a second one replaces what was kept."""
+    """Views read the new tables."""
     for number in (1, 2, 3):
         database.build("m.a__beside", "table", f"SELECT {number} AS x")
         database.build("m.v__beside", "view", "SELECT x * 10 AS y FROM m.a__beside")
         with database.transaction():
+            database.drop(["m.a__kept"])
             database.switch_over(
                 [switch("m.v", "view", "SELECT x * 10 AS y FROM m.a"), switch("m.a")]
             )

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
+from enum import StrEnum
 
 from inchworm.core.environments import DatabaseAddress
 from inchworm.core.parts import Digest, digest_of
@@ -101,7 +102,10 @@ class Composition:
     schedules: Mapping[str, str] = field(default_factory=dict)
     last: LastPromotion | None = None
     differences: tuple[Difference, ...] = ()
-    """What the database has otherwise than the last promotion left it, by real name."""
+    """What the database has otherwise than promotions left it, by physical name."""
+    dependents: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """Objects that hang on tables and could not be carried along if those were replaced, in words,
+    by physical name of the table."""
 
     @property
     def state(self) -> Digest:
@@ -116,6 +120,8 @@ class Composition:
             "items": {name: [item.digest, item.state] for name, item in self.items.items()},
             "schedules": dict(self.schedules),
             "last": self.last.digest if self.last else None,
+            "differences": sorted([d.key, d.what, d.now] for d in self.differences),
+            "dependents": {name: list(those) for name, those in self.dependents.items()},
         }
         return digest_of(json.dumps(seen, sort_keys=True).encode())
 
@@ -148,18 +154,62 @@ class Composition:
         return item is not None and item.digest == part.digest
 
 
+class Purpose(StrEnum):
+    """Why a relation of ours stands beside the live ones."""
+
+    RESERVED = "reserved"
+    """Nothing is there yet: a model is going to be built under this name."""
+    STAGING = "staging"
+    """A model is built in it, before it goes live."""
+    REPLACED = "replaced"
+    """It was live until a promotion replaced or removed it."""
+    SCRATCH = "scratch"
+    """A schema in which a promotion tries what it is going to do."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Aside:
+    """A relation beside the live ones, as the bookkeeping records it.
+
+    Attributes:
+        name: its physical name.
+        of: the physical name of the relation that it stands beside.
+        promotion: the key of the promotion that made it.
+    """
+
+    name: str
+    purpose: Purpose
+    of: str
+    promotion: str
+
+
 BESIDE = "__beside"
-"""Ends the name under which a model is built, before it goes live."""
+"""Ends the name of a staging table, unless something else has that name."""
 
 KEPT = "__kept"
-"""Ends the name under which a replaced table is kept aside."""
+"""Ends the name of a replaced table, unless something else has that name."""
 
 _LONGEST_NAME = 63
 """Bytes that a table's name may have in every database that we know; PostgreSQL cuts off more."""
 
 
-def aside(name: str, suffix: str) -> str:
-    """The name of a table beside ``schema.table``, or kept aside; short enough, and its own."""
+def aside(name: str, suffix: str, taken: Collection[str] = ()) -> str:
+    """The name of a table beside ``schema.table``, short enough for every database.
+
+    Args:
+        name: the table's physical name.
+        suffix: what the name ends with.
+        taken: physical names that belong to others; then the suffix gets a number.
+    """
+    candidate = _aside(name, suffix)
+    number = 2
+    while candidate in taken:
+        candidate = _aside(name, f"{suffix}{number}")
+        number += 1
+    return candidate
+
+
+def _aside(name: str, suffix: str) -> str:
     schema, _, table = name.rpartition(".")
     if len((table + suffix).encode()) > _LONGEST_NAME:
         mark = hashlib.sha256(table.encode()).hexdigest()[:8]

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from inchworm.core.checks import rules
-from inchworm.core.checks.against import breaking, check_against, drifted
+from inchworm.core.checks.against import breaking, check_against, drifted, hanging
 from inchworm.core.composition import SERVICE_KINDS, Composition, LivePart
 from inchworm.core.environments import Environment
 from inchworm.core.errors import ProjectError
@@ -28,6 +28,7 @@ from inchworm.core.rendering import Rendered, canonical
 from inchworm.core.sql.columns import tables_in
 from inchworm.core.sql.parse import parse_statements, split_script
 from inchworm.core.structure.change import Change, Effect
+from inchworm.core.structure.definitions import Thing
 from inchworm.core.values import Value
 
 #: Service parts are delivered in this order: what others need comes first.
@@ -60,6 +61,8 @@ class Request:
     secrets: tuple[UsedSecret, ...] = ()
     planned: Mapping[PartId, Planned] = field(default_factory=dict)
     """What schemas with a wanted structure need."""
+    baselines: Mapping[PartId, Sequence[str]] = field(default_factory=dict)
+    """Of schemas that may have their baseline already, what is otherwise, in words."""
     overwrite: bool = False
     """Whether changes that were made by hand may be lost."""
     overrides: Mapping[str, str] = field(default_factory=dict)
@@ -101,7 +104,11 @@ class _Drafting:
     def draft(self) -> Draft:
         request = self.request
         pending, wrong = pending_migrations(
-            self.assembly, request.rendered, self.live, request.environment.database
+            self.assembly,
+            request.rendered,
+            self.live,
+            request.environment.database,
+            request.baselines,
         )
         self.findings.extend(wrong)
         self.findings.extend(self._names_left(pending))
@@ -122,9 +129,20 @@ class _Drafting:
         self.findings.extend(breaking(self.assembly, self.live, early, environment))
         taken_up = {key for p in pending for key in p.takes_up} | self._as_wanted()
         self.findings.extend(
-            drifted(self.live, touched, taken_up, environment, overwrite=self.request.overwrite)
+            drifted(
+                self.live,
+                touched,
+                taken_up,
+                environment,
+                self._remade(),
+                overwrite=self.request.overwrite,
+            )
         )
         removed = self._removed()
+        replaced = [part for part in (*self.reasons, *removed) if part.kind is Kind.MODEL]
+        self.findings.extend(
+            hanging(self.live, {self._real(part.name): str(part) for part in replaced})
+        )
         steps = _numbered(self._steps(pending, removed))
         return Draft(
             environment=request.environment.name,
@@ -281,6 +299,15 @@ class _Drafting:
                             remedy="It is listed under may_lose." if allowed else None,
                         )
                     )
+
+    def _remade(self) -> set[str]:
+        """Tables that a change of structure makes again, by key."""
+        return {
+            f"{Thing.TABLE.value} {change.name}"
+            for _, planned in self._planned
+            for change in planned.changes
+            if change.what == "make table"
+        }
 
     def _as_wanted(self) -> set[str]:
         """Changes made by hand to schemas of wanted structure that agree with what is wanted."""

@@ -54,6 +54,8 @@ class Environment:
     """One environment, as its file declares it."""
 
     name: str
+    formerly: str = ""
+    """The name under which promotions went into its database before it was renamed."""
     about: str = ""
     after: tuple[str, ...] = ()
     protected: bool = False

@@ -5,6 +5,7 @@ The tree says whose fault it is::
     InchwormError
     ├── UsageError            the command line asks for something that is not there      exit 2
     ├── ProjectError          a file of the project is wrong                              exit 1
+    │   └── WrongEnvironment  an environment's address leads to another environment      exit 1
     ├── BundleError           a bundle file cannot be trusted                             exit 1
     ├── TargetError           a database or service failed or refused                    exit 1
     ├── LedgerError           the ledger is damaged or cannot be reached                 exit 1
@@ -42,6 +43,10 @@ class UsageError(InchwormError):
 
 class ProjectError(InchwormError):
     """A file of the project cannot be used as it is."""
+
+
+class WrongEnvironment(ProjectError):
+    """The address in an environment's file leads to the database of another environment."""
 
 
 class BundleError(InchwormError):

@@ -1,13 +1,13 @@
 """Which migrations an environment's database still needs, and which it has behind it unrecorded.
 
 Two kinds of migration may be *assumed* rather than run, and never because somebody said so: a
-baseline where its tables are there, column by column; and one that takes up what was changed by
-hand, where that very change is there.
+baseline where everything that it makes is there, as the database itself tells; and one that takes
+up what was changed by hand, where that very change is there.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from difflib import unified_diff
 from typing import Any
@@ -19,10 +19,7 @@ from inchworm.core.facts import Assembly
 from inchworm.core.findings import Finding
 from inchworm.core.parts import Kind, PartId, digest_of
 from inchworm.core.rendering import Rendered
-from inchworm.core.sql.parse import parse_statements
 from inchworm.core.structure.definitions import Difference
-from inchworm.core.structure.replay import replay
-from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -45,9 +42,19 @@ def pending_migrations(
     rendered: Mapping[PartId, Rendered],
     live: Composition,
     address: DatabaseAddress,
+    baselines: Mapping[PartId, Sequence[str]],
 ) -> tuple[list[Pending], list[Finding]]:
-    """The migrations to run or to assume, in order, and what is wrong with them here."""
-    looking = _Looking(assembly, live, address)
+    """The migrations to run or to assume, in order, and what is wrong with them here.
+
+    Args:
+        assembly: the bundle's parts.
+        rendered: the same, as they are put into the environment.
+        live: what the environment has.
+        address: of its database.
+        baselines: of schemas that have tables and no migration behind them, what is otherwise than
+            the baseline would make it, in words.
+    """
+    looking = _Looking(live, address, baselines)
     pending: list[Pending] = []
     for schema in assembly.of_kind(Kind.SCHEMA):
         ran = {m.name: m for m in live.migrations if m.schema == schema.name}
@@ -80,10 +87,15 @@ def change_by_hand(difference: Difference, real: str, schema: str) -> tuple[str,
 
 
 class _Looking:
-    def __init__(self, assembly: Assembly, live: Composition, address: DatabaseAddress) -> None:
-        self.assembly = assembly
+    def __init__(
+        self,
+        live: Composition,
+        address: DatabaseAddress,
+        baselines: Mapping[PartId, Sequence[str]],
+    ) -> None:
         self.live = live
         self.address = address
+        self.baselines = baselines
         self.findings: list[Finding] = []
 
     def pending(self, schema: PartId, script: Mapping[str, Any], *, is_first: bool) -> Pending:
@@ -131,46 +143,20 @@ class _Looking:
         return frozenset()
 
     def _is_there(self, schema: PartId, script: Mapping[str, Any]) -> bool:
-        """Whether a baseline need not run: its tables are there, column by column.
+        """Whether a baseline need not run, because what it makes is there.
 
-        A schema that has tables, but not those, is a finding.
+        A schema that has tables, but otherwise, is a finding.
         """
         real = self.address.real_schema(schema.name)
-        live = {n: t for n, t in self.live.tables.items() if t.schema == real}
-        if not live:
+        if not any(table.schema == real for table in self.live.tables.values()):
             return False
-        statements = parse_statements(script["sql"], self.assembly.dialect)
-        wanted, _ = replay(statements, {}, self.assembly.dialect)
-        for table in wanted.values():
-            name = self.address.real_table(table.name)
-            for wrong in self._wrong(table, live.get(name)):
-                self.findings.append(
-                    rules.BASELINE_DIFFERS.finding(
-                        f"the schema has tables, but {name} {wrong}",
-                        part=schema,
-                        file=script["file"],
-                    )
+        for wrong in self.baselines.get(schema, ("it has not been compared with what is there",)):
+            self.findings.append(
+                rules.BASELINE_DIFFERS.finding(
+                    f"the schema has tables, but {wrong}", part=schema, file=script["file"]
                 )
+            )
         return True
-
-    def _wrong(self, wanted: Table, there: Table | None) -> Iterator[str]:
-        if there is None:
-            yield "is not there"
-            return
-        missing = [c.name for c in wanted.columns if c.name.lower() not in there.by_name]
-        if missing:
-            yield f"lacks {', '.join(missing)}"
-        for column in wanted.columns if self._speaks_our_dialect else ():
-            other = there.by_name.get(column.name.lower())
-            if other is None or UNKNOWN_TYPE in (column.type, other.type):
-                continue
-            if other.type != column.type:
-                yield f"has {column.name} as {other.type}, not {column.type}"
-
-    @property
-    def _speaks_our_dialect(self) -> bool:
-        """Whether types are spelled alike here and in the project."""
-        return self.address.url.startswith(self.assembly.dialect)
 
 
 def _both_texts(ran: str, now: str) -> str:

@@ -7,11 +7,11 @@ nothing that is live is locked, and nothing stays.
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Iterable, Iterator, Mapping
 
 from inchworm.core.checks import rules
-from inchworm.core.composition import BESIDE, KEPT
 from inchworm.core.errors import TargetError
 from inchworm.core.findings import Finding
 from inchworm.core.parts import Kind, PartId
@@ -24,21 +24,26 @@ from inchworm.engine.refusal import line_of_named
 from inchworm.engine.steps import Steps
 from inchworm.targets.databases.base import quoted, quoted_one
 
-_SCRATCH = "__try"
 _CONCURRENTLY = re.compile(r"\bCONCURRENTLY\b", re.IGNORECASE)
 
 
 def bind(doing: Steps) -> list[Finding]:
     """What the database refuses of the models, checks and migrations of a promotion."""
     trial = _Trial(doing)
-    with doing.database.trial(sorted(schema + _SCRATCH for schema in trial.schemas)):
-        return list(trial.run())
+    schemas = sorted(schema + trial.suffix for schema in trial.schemas)
+    doing.reserve_scratch(schemas)
+    with doing.database.trial(schemas):
+        found = list(trial.run())
+    doing.forget_scratch(schemas)
+    return found
 
 
 class _Trial:
     def __init__(self, doing: Steps) -> None:
         self.doing = doing
         self.database = doing.database
+        self.suffix = f"__try_{hashlib.sha256(doing.key.encode()).hexdigest()[:8]}"
+        """Ends the names of the scratch schemas; different for every promotion."""
         self.built = [PartId.parse(step.part) for step in doing.steps if step.phase is Phase.BUILD]
         self.checks = [
             part
@@ -88,13 +93,14 @@ class _Trial:
         """
         real = self.doing.names.schema(schema)
         building = {self.doing.real(part.name) for part in self.built}
+        aside = self.doing.place.aside()
         live = [
             definition
             for definition in self.database.definitions([real])
-            if definition.name not in building and not definition.name.endswith((BESIDE, KEPT))
+            if definition.name not in building and definition.name not in aside
         ]
         dialect = self.database.dialect
-        names = {self.doing.names.schema(s): s + _SCRATCH for s in self.schemas}
+        names = {self.doing.names.schema(s): s + self.suffix for s in self.schemas}
         for definition in in_working_order(live, dialect):
             if self._not_copied(definition.sql, names, dialect):
                 self.unsure.add(schema)
@@ -158,18 +164,18 @@ class _Trial:
         if not script.get("transaction", True):  # here it has to run in one
             sql = _CONCURRENTLY.sub("", sql)
         schema = part.partition(":")[2]
-        before = self.database.definitions([schema + _SCRATCH])
+        before = self.database.definitions([schema + self.suffix])
         found = self._script(part, file, sql)
         if found is not None and schema in self.unsure:
             return None  # a copy that is not whole proves nothing
         if found is None and "undo" in script:
             undo_file = file.removesuffix(".sql") + ".undo.sql"
             found = self._script(part, undo_file, script["undo"])
-            after = self.database.definitions([schema + _SCRATCH])
+            after = self.database.definitions([schema + self.suffix])
             wrong = [f"{d.key} is {d.what}" for d in differences(before, after)]
             if found is None and wrong:
                 found = rules.UNDO_DIFFERS.finding(
-                    f"after it, {'; '.join(wrong)}".replace(_SCRATCH, ""),
+                    f"after it, {'; '.join(wrong)}".replace(self.suffix, ""),
                     part=part,
                     file=undo_file,
                 )
@@ -201,10 +207,10 @@ class _Trial:
 
     def _scratch(self, name: str) -> str:
         schema, _, table = name.lower().rpartition(".")
-        return f"{schema}{_SCRATCH}.{table}"
+        return f"{schema}{self.suffix}.{table}"
 
     def _scratch_schema(self, schema: str) -> str:
-        return schema + _SCRATCH if schema in self.schemas else schema
+        return schema + self.suffix if schema in self.schemas else schema
 
     def _refused(self, sql: str) -> str | None:
         """Run a statement; in words why the database refuses it. What it did before stays tried."""
@@ -218,7 +224,10 @@ class _Trial:
     def _finding(self, said: str, part: str, file: str, text: str) -> Finding:
         message = said.partition(" says: ")[2] or said
         return rules.DOES_NOT_BIND.finding(
-            message.replace(_SCRATCH, ""), part=part, file=file, line=line_of_named(message, text)
+            message.replace(self.suffix, ""),
+            part=part,
+            file=file,
+            line=line_of_named(message, text),
         )
 
 

@@ -126,6 +126,7 @@ def _check_unmoved(work: Work, place: Place) -> None:
                 f"{later[-1]} went into {draft.environment} after {promotion.id} stopped.",
                 next=f"Draft again: {again}",
             )
+        _check_nobody_since(work, place, again)
         return
     now = environment_state(work.prepared.environment, place.composition(work.now()))
     if now != draft.environment_state or values_digest(work.prepared.values) != draft.values_digest:
@@ -136,6 +137,27 @@ def _check_unmoved(work: Work, place: Place) -> None:
         )
 
 
+def _key(work: Work) -> str:
+    """The promotion's name in the database, different for every ledger."""
+    return f"{work.ledger.id}:{work.promotion.id}"
+
+
+def _check_nobody_since(work: Work, place: Place, again: str) -> None:
+    """After a stop: the database itself says whether anybody has been there, in whatever ledger."""
+    claimed_by = place.bookkeeping.claimed_by()
+    if claimed_by in (None, _key(work)):
+        return
+    ledger, _, promotion = str(claimed_by).rpartition(":")
+    whose = promotion if ledger == work.ledger.id else f"{promotion} of another ledger"
+    last = place.bookkeeping.last()
+    live = f" {last.bundle} by {last.by} is live there, since {last.at}." if last else ""
+    raise EnvironmentMoved(
+        f"{whose} went into {work.promotion.draft.environment} after {work.promotion.id} "
+        f"stopped.{live}",
+        next=f"Draft again: {again}",
+    )
+
+
 _BEGUN = frozenset({StepState.RUNNING, StepState.DONE, StepState.NOTHING_CHECKED})
 
 
@@ -144,7 +166,7 @@ class _Carrier:
         self.work = work
         self.place = place
         self.steps = work.promotion.draft.steps
-        self.key = f"{work.ledger.id}:{work.promotion.id}"
+        self.key = _key(work)
         self.begun: list[Step] = []
         """Steps that have begun, and not ended."""
         self.doing = Steps(work.prepared, work.promotion, place, self.key, work.by, work.now)
@@ -153,8 +175,9 @@ class _Carrier:
         """All steps that are not done yet."""
         work = self.work
         before = work.promotion
+        # claimed first: a promotion that the ledger says began has claimed the environment
+        self._claim()
         work.promotion = work.ledger.move(before, State.RUNNING)
-        self.place.bookkeeping.ensure()
         marks = self.place.bookkeeping.marks(self.key)
         if not marks and not any(before.report_of(s).state in _BEGUN for s in self.steps):
             refused = bind(self.doing)
@@ -177,6 +200,16 @@ class _Carrier:
             message = f"{len(self.doing.failed)} of {len(self.steps)} steps failed"
             return work.ledger.move(work.promotion, State.PARTLY_DONE, message)
         return work.ledger.move(work.promotion, State.DONE)
+
+    def _claim(self) -> None:
+        """Say in the database whose turn it is, and which names this promotion will use."""
+        bookkeeping = self.place.bookkeeping
+        is_of_earlier_version = bookkeeping.ensure()
+        with self.place.database.transaction():
+            bookkeeping.claim(self.place.environment.name, self.key)
+        if is_of_earlier_version:
+            self.doing.adopt_replaced()
+        self.doing.reserve_staging()
 
     def _outstanding(self, marks: Collection[int]) -> Iterator[list[Step]]:
         """The steps that are not done yet; those that can be done beside each other together."""
@@ -248,7 +281,7 @@ class _Carrier:
             self.doing.discard_builds()
             stayed, undone = self._migrations_back()
             if stayed or undone:
-                self.doing.record_structures()
+                self.doing.record_unrecorded()
         except InchwormError as error:  # the connection may be what failed
             message = (
                 f"step {step.number} ({step.part}) failed, and so did clearing up: {error.what}"

@@ -9,9 +9,9 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from inchworm.core.composition import BESIDE, KEPT, Composition, LiveItem, LivePart
+from inchworm.core.composition import Composition, LiveItem, LivePart
 from inchworm.core.environments import Environment, ServiceAddress
-from inchworm.core.errors import EnvironmentMoved, ProjectError, did_you_mean
+from inchworm.core.errors import EnvironmentMoved, ProjectError, WrongEnvironment, did_you_mean
 from inchworm.core.parameters import references, substitute
 from inchworm.core.promotion import UsedSecret
 from inchworm.core.structure.definitions import Definition, Difference, Thing, differences
@@ -46,10 +46,11 @@ class Place:
         """Everything that a draft needs to know, read now."""
         parts = self.bookkeeping.parts()
         ours = {part.part: part for part in parts if part.project == self.project}
+        aside = self.aside()
         structure = {
             name: table
             for name, table in self.database.structure().items()
-            if table.schema != self.bookkeeping.schema and not name.endswith((BESIDE, KEPT))
+            if table.schema != self.bookkeeping.schema and name not in aside
         }
         return Composition(
             identity=self.identity,
@@ -62,7 +63,12 @@ class Place:
             items=self.items(),
             schedules=self.workspace.schedules(),
             last=self.bookkeeping.last(),
+            dependents=self.database.dependents(self.of_models(ours.values())),
         )
+
+    def aside(self) -> frozenset[str]:
+        """The physical names of what promotions of any project have put beside what is live."""
+        return frozenset(each.name for each in self.bookkeeping.aside())
 
     def of_models(self, parts: Iterable[LivePart]) -> frozenset[str]:
         """The real names of what models provide among some live parts."""
@@ -76,10 +82,10 @@ class Place:
     def of_others(self, parts: Iterable[LivePart]) -> frozenset[str]:
         """The real names of what our schemas do not account for.
 
-        That is what our models and notebooks provide, and all that other projects provide; what
-        they only know, managed outside, may well be ours.
+        That is what our models and notebooks provide, what stands beside it, and all that other
+        projects provide; what they only know, managed outside, may well be ours.
         """
-        return frozenset(
+        return self.aside() | frozenset(
             self.environment.database.real_table(table)
             for part in parts
             if part.managed
@@ -104,7 +110,7 @@ class Place:
         found = []
         for definition in self.database.definitions(schemas):
             schema = definition.name.partition(".")[0]
-            if definition.name.endswith((BESIDE, KEPT)) or schema == self.bookkeeping.schema:
+            if schema == self.bookkeeping.schema:
                 continue
             needs = definition.needs if definition.thing is not Thing.VIEW else ()
             if not foreign.isdisjoint({definition.name, *(needs or ())}):
@@ -118,22 +124,16 @@ class Place:
     def _differences(self, parts: Mapping[str, LivePart]) -> list[Difference]:
         """What is otherwise than it was recorded.
 
-        Where a promotion broke off between a migration and the record, a schema is as nobody
-        recorded it; then nothing can be said about it until the promotion has ended.
+        Where a promotion broke off among its migrations, a schema is as nobody recorded it; then
+        nothing can be said about it until a promotion has gone on.
         """
-        left = self.bookkeeping.structures()
-        if not left:
+        recorded = self.bookkeeping.structures()
+        if not recorded:
             return []
-        recorded = self.bookkeeping.recorded()
-        unclear = {
-            real
-            for migration in self.bookkeeping.migrations()
-            if recorded.get(real := self.environment.database.real_schema(migration.schema), "")
-            < migration.ran_at
-        }
+        unclear = self.bookkeeping.unrecorded()
         return [
             difference
-            for difference in differences(left, self.definitions(parts))
+            for difference in differences(recorded, self.definitions(parts))
             if not (difference.is_of_schema and difference.name.partition(".")[0] in unclear)
         ]
 
@@ -183,16 +183,37 @@ def open_place(
     Raises:
         TargetError: when something cannot be reached.
         EnvironmentMoved: when another process holds the database.
+        WrongEnvironment: when the database is that of another environment.
     """
     with open_database(environment, root, values, read_only=read_only) as database:
+        bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
+        check_name(environment, project, bookkeeping.environment())
         yield Place(
             environment=environment,
             project=project,
             database=database,
             workspace=_service(environment.workspace, environment, root, values),
             gateway=_service(environment.gateway, environment, root, values),
-            bookkeeping=Bookkeeping(database, project, environment.database.bookkeeping),
+            bookkeeping=bookkeeping,
         )
+
+
+def check_name(environment: Environment, project: str, named: str | None) -> None:
+    """Whether a database is the one that it is taken for, by its own bookkeeping.
+
+    Raises:
+        WrongEnvironment: when promotions made it another environment of the project.
+    """
+    if named is None or named.lower() in {environment.name.lower(), environment.formerly.lower()}:
+        return
+    raise WrongEnvironment(
+        f"the database of {environment.name} ({environment.protection}) is {named} of {project}: "
+        "promotions went into it under that name.",
+        where=environment.file,
+        next=f"Correct its address. If {named} is called {environment.name} now, write "
+        f'formerly = "{named}" in this file; if both share the database on purpose, give one of '
+        "them a bookkeeping and a schema_pattern of its own.",
+    )
 
 
 def check_secrets(

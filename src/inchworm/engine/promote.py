@@ -18,6 +18,7 @@ from inchworm.core.physical_names import PhysicalNames
 from inchworm.core.promotion import Draft
 from inchworm.core.rendering import Rendered
 from inchworm.core.values import Value
+from inchworm.engine.baselines import prove_baselines
 from inchworm.engine.places import check_secrets, open_place, secrets_of
 from inchworm.engine.wanted import plan_structures
 from inchworm.kinds.reading import Reading, read_project
@@ -124,11 +125,13 @@ def make_draft(prepared: Prepared, root: Path, read_at: str, *, overwrite: bool 
     ) as place:
         live = place.composition(read_at)
         names = PhysicalNames(assembly, environment, place.database.dialect)
+        documents = {part: rendered.document for part, rendered in prepared.rendered.items()}
+        baselines = prove_baselines(place, assembly, names, documents, live)
         planned = plan_structures(
             place.database,
             assembly,
             names,
-            {part: rendered.document for part, rendered in prepared.rendered.items()},
+            documents,
             place.of_others([*live.parts.values(), *live.foreign_parts]),
             settled=_settled(prepared, live),
         )
@@ -148,6 +151,7 @@ def make_draft(prepared: Prepared, root: Path, read_at: str, *, overwrite: bool 
             secrets=secrets,
             overrides=prepared.overrides,
             planned=planned,
+            baselines=baselines,
             overwrite=overwrite,
         )
     )

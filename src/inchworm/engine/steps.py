@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
 from functools import cached_property
 from typing import Any
@@ -14,8 +15,10 @@ from inchworm.core.composition import (
     BESIDE,
     KEPT,
     SERVICE_KINDS,
+    Aside,
     LastPromotion,
     LivePart,
+    Purpose,
     RanMigration,
     aside,
 )
@@ -23,10 +26,12 @@ from inchworm.core.datachecks import checks_of
 from inchworm.core.errors import TargetError
 from inchworm.core.increments import kept_rows, new_rows
 from inchworm.core.parts import Kind, PartId
+from inchworm.core.pending import change_by_hand
 from inchworm.core.physical_names import PhysicalNames
 from inchworm.core.promotion import Phase, Promotion, Step, StepReport, StepState
 from inchworm.core.sql.parse import parse_query, split_script
 from inchworm.core.sql.render import to_text, with_tables
+from inchworm.core.structure.definitions import Definition, differences
 from inchworm.core.structure.wanted import in_the_way
 from inchworm.engine.places import Place
 from inchworm.engine.promote import Prepared
@@ -66,6 +71,8 @@ class Steps:
         self.names = PhysicalNames(self.assembly, self.environment, self.database.dialect)
         self.steps = promotion.draft.steps
         self.building = {s.part.partition(":")[2] for s in self.steps if s.phase is Phase.BUILD}
+        self._before: dict[PartId, list[Definition]] = {}
+        """What schemas were like before the migrations that have not been recorded."""
         self.failed: list[str] = []
         """Parts of which a step failed; they are not expected to be in place at the end."""
         self.do: Mapping[Phase, Callable[[Step], StepReport]] = {
@@ -97,6 +104,75 @@ class Steps:
         """
         return self.do[step.phase](step)
 
+    # ---- relations beside the live ones -------------------------------------------------------
+
+    @cached_property
+    def staging(self) -> Mapping[str, str]:
+        """The staging relation of each model that is built, by the physical name of the model."""
+        return {
+            each.of: each.name
+            for each in self.place.bookkeeping.aside(self.place.project)
+            if each.purpose is Purpose.RESERVED and each.promotion == self.key
+        }
+
+    def reserve_staging(self) -> None:
+        """Record the names of staging relations, so that nothing unrecorded is ever made.
+
+        Names that something else has are not taken. What an earlier promotion left is removed.
+        """
+        with self.database.transaction():
+            self._clear_leftovers()
+            known = {a.of for a in self._ours(Purpose.RESERVED)}
+            new = sorted(self.real(name) for name in self.building if self.real(name) not in known)
+            taken = set(self.database.kinds())
+            self.place.bookkeeping.put_aside(
+                Aside(
+                    name=aside(real, BESIDE, taken),
+                    purpose=Purpose.RESERVED,
+                    of=real,
+                    promotion=self.key,
+                )
+                for real in new
+            )
+
+    def reserve_scratch(self, schemas: Sequence[str]) -> None:
+        """Record scratch schemas before they are made."""
+        with self.database.transaction():
+            self.place.bookkeeping.put_aside(
+                Aside(name=name, purpose=Purpose.SCRATCH, of=name, promotion=self.key)
+                for name in schemas
+            )
+
+    def forget_scratch(self, schemas: Sequence[str]) -> None:
+        """Forget scratch schemas that are gone."""
+        with self.database.transaction():
+            self.place.bookkeeping.forget_aside(schemas)
+
+    def adopt_replaced(self) -> None:
+        """Record replaced tables that were kept aside before such tables were recorded."""
+        kinds = self.database.kinds()
+        models = self.place.of_models(self.place.bookkeeping.parts_of_ours())
+        with self.database.transaction():
+            self.place.bookkeeping.put_aside(
+                Aside(name=kept, purpose=Purpose.REPLACED, of=name, promotion="")
+                for name in sorted(models)
+                if (kept := aside(name, KEPT)) in kinds and kept not in models
+            )
+
+    def _clear_leftovers(self) -> None:
+        """Remove what a promotion that was given up had built beside, and tried in."""
+        left = [a for a in self._ours(*Purpose) if a.promotion != self.key]
+        staged = [a.name for a in left if a.purpose is Purpose.STAGING]
+        self.database.drop(staged)
+        reserved = [a.name for a in left if a.purpose is Purpose.RESERVED]
+        scratch = [a.name for a in self._ours(Purpose.SCRATCH)]
+        self.database.discard(scratch)
+        self.place.bookkeeping.forget_aside([*staged, *reserved, *scratch])
+
+    def _ours(self, *purposes: Purpose) -> list[Aside]:
+        recorded = self.place.bookkeeping.aside(self.place.project)
+        return [each for each in recorded if each.purpose in purposes]
+
     def make_schemas(self) -> None:
         """Make the schemas that models are built in."""
         for schema in sorted({self.real(name).rpartition(".")[0] for name in self.building}):
@@ -105,9 +181,11 @@ class Steps:
     def discard_builds(self) -> None:
         """Remove everything that was built beside, and the marks of it."""
         with self.database.transaction():
+            staged = [a.name for a in self._ours(Purpose.STAGING) if a.promotion == self.key]
+            self.database.drop(staged)
+            self.place.bookkeeping.forget_aside(staged, Purpose.STAGING)
             for step in self.steps:
                 if step.phase is Phase.BUILD:
-                    self.database.drop(self._beside(step.part.partition(":")[2]))
                     self.place.bookkeeping.unmark(self.key, step.number)
 
     def unpause(self, step: Step) -> None:
@@ -138,7 +216,7 @@ class Steps:
     def _script(self, step: Step) -> StepReport:
         when = "before" if step.phase is Phase.BEFORE else "after"
         script = next(s for s in self.document(step.part)[when] if s["name"] == step.item)
-        with self.database.transaction():
+        with self.database.transaction(), self._recording():
             self._run_script(script["sql"])
             self._mark(step)
         return _DONE
@@ -168,54 +246,138 @@ class Steps:
                     next="Nothing was changed by it. Somebody may have changed it since: draft "
                     "again.",
                 )
-            self._record_structure({part})
+            self._record_schema(part, self._recorded_of(part))
             self._mark(step)
         return StepReport(state=StepState.DONE, message=f"{len(now)} changes")
 
-    def record_structures(self) -> None:
-        """Record what the schemas are like that this promotion has changed, but not completed."""
-        changed = {PartId.parse(s.part) for s in self.steps if s.phase is Phase.MIGRATE}
-        with self.database.transaction():
-            self._record_structure(changed)
+    # ---- what is recorded of structures -------------------------------------------------------
 
-    def _record_structure(self, schemas: Collection[PartId]) -> None:
-        live = {str(part): self._live_part(part) for part in self.assembly.parts}
-        definitions = self.place.definitions(live)
-        for part in sorted(schemas):
-            real = self.names.schema(part.name)
-            self.place.bookkeeping.left_in(real, definitions, self.now())
+    @contextmanager
+    def _recording(self) -> Iterator[None]:
+        """Record what the block changes in schemas that are ours, and nothing else."""
+        before = self._definitions()
+        yield
+        self.place.bookkeeping.record(before, self._definitions(), self.now())
+
+    def _definitions(self) -> list[Definition]:
+        return self.place.definitions(self._accounting)
+
+    @cached_property
+    def _accounting(self) -> Mapping[str, LivePart]:
+        """The parts that account for what is in our schemas, those of the bundle and those live."""
+        live = {part.part: part for part in self.place.bookkeeping.parts_of_ours()}
+        return {**live, **{str(part): self._live_part(part) for part in self.assembly.parts}}
+
+    @cached_property
+    def _live_before(self) -> frozenset[str]:
+        """The parts that were live when this promotion looked first."""
+        return frozenset(part.part for part in self.place.bookkeeping.parts_of_ours())
+
+    def _recorded_of(self, schema: PartId) -> list[Definition]:
+        """What is recorded of a schema."""
+        own = f"{self.names.schema(schema.name)}."
+        recorded = self.place.bookkeeping.structures()
+        return [d for d in recorded if d.is_of_schema and d.name.startswith(own)]
+
+    def _definitions_of(self, schema: PartId) -> list[Definition]:
+        own = f"{self.names.schema(schema.name)}."
+        return [d for d in self._definitions() if d.is_of_schema and d.name.startswith(own)]
+
+    def _record_schema(self, schema: PartId, before: Sequence[Definition]) -> None:
+        """Record what is otherwise in a schema than before. Called inside a transaction."""
+        self.place.bookkeeping.record(before, self._definitions_of(schema), self.now())
+        self.place.bookkeeping.recorded(self.names.schema(schema.name))
+        self._before.pop(schema, None)
+
+    def _note_before(self, schema: PartId, *, everything: bool) -> None:
+        """Note what a schema is like before the first of some migrations in a row.
+
+        A schema that is not recorded yet is recorded whole, and so is one in which a migration of
+        this promotion ran in a process that broke off.
+        """
+        if everything or str(schema) not in self._live_before:
+            self._before[schema] = []
+        elif self.names.schema(schema.name) in self.place.bookkeeping.unrecorded():
+            self._before.setdefault(schema, self._recorded_of(schema))
+        elif schema not in self._before:
+            self._before[schema] = self._definitions_of(schema)
+
+    def record_unrecorded(self) -> None:
+        """Record schemas that migrations have changed, where no further one is going to run."""
+        unrecorded = self.place.bookkeeping.unrecorded()
+        with self.database.transaction():
+            for schema in sorted({PartId.parse(s.part) for s in self.steps if s.item}):
+                if schema.kind is Kind.SCHEMA and self.names.schema(schema.name) in unrecorded:
+                    before = self._before.get(schema)
+                    self._record_schema(
+                        schema, self._recorded_of(schema) if before is None else before
+                    )
+
+    def _is_last_in_row(self, step: Step) -> bool:
+        """Whether the next step is no migration of the same schema."""
+        following = next((s for s in self.steps if s.number == step.number + 1), None)
+        return following is None or (following.part, following.phase) != (step.part, step.phase)
 
     @cached_property
     def _others(self) -> frozenset[str]:
-        """What is live and not of our schemas, under its real name."""
+        """What is live and not of our schemas, under its physical name."""
         return self.place.of_others(self.place.bookkeeping.parts())
 
     def _run_migration(self, step: Step) -> StepReport:
-        schema = step.part.partition(":")[2]
+        part = PartId.parse(step.part)
         script = next(s for s in self.document(step.part)["migrations"] if s["name"] == step.item)
         started = time.monotonic()
-        assumed = step.action == "assume"
-        in_one = script.get("transaction", True)
-        if not assumed:
-            self.database.create_schema(self.environment.database.real_schema(schema))
-        if not assumed and not in_one:
+        if step.action == "assume":
+            with self.database.transaction():
+                self._assumed(part, script)
+                self._ran(part, script, "assumed", started)
+                self._mark(step)
+            return StepReport(state=StepState.DONE, message="assumed")
+        physical = self.names.schema(part.name)
+        self.database.create_schema(physical)
+        self._note_before(part, everything=False)
+        if not script.get("transaction", True):
+            self.place.bookkeeping.leave_unrecorded(physical)
             for statement in split_script(script["sql"], self.assembly.dialect):
                 self.database.execute_alone(self.names.statement(statement))
         with self.database.transaction():
-            if not assumed and in_one:
+            if script.get("transaction", True):
                 self._run_script(script["sql"])
-            migration = RanMigration(
-                schema=schema,
-                name=script["name"],
-                checksum=script["checksum"],
-                outcome="assumed" if assumed else "ran",
-                promotion=self.promotion.id,
-                ran_at=self.now(),
-                script=script["sql"],
-            )
-            self.place.bookkeeping.ran(migration, self.by, time.monotonic() - started)
+            self._ran(part, script, "ran", started)
+            if self._is_last_in_row(step):
+                self._record_schema(part, self._before[part])
+            else:
+                self.place.bookkeeping.leave_unrecorded(physical)
             self._mark(step)
-        return StepReport(state=StepState.DONE, message="assumed" if assumed else "ran")
+        return StepReport(state=StepState.DONE, message="ran")
+
+    def _assumed(self, part: PartId, script: Mapping[str, Any]) -> None:
+        """Record what an assumed migration stands for: a whole schema, or a change by hand."""
+        if not script.get("takes_up"):
+            self._record_schema(part, [])
+            return
+        physical = self.names.schema(part.name)
+        recorded, live = self._recorded_of(part), self._definitions_of(part)
+        keys = {
+            difference.key
+            for difference in differences(recorded, live)
+            if change_by_hand(difference, physical, part.name)[0] in script["takes_up"]
+        }
+        self.place.bookkeeping.record(
+            [d for d in recorded if d.key in keys], [d for d in live if d.key in keys], self.now()
+        )
+
+    def _ran(self, part: PartId, script: Mapping[str, Any], outcome: str, started: float) -> None:
+        migration = RanMigration(
+            schema=part.name,
+            name=script["name"],
+            checksum=script["checksum"],
+            outcome=outcome,
+            promotion=self.promotion.id,
+            ran_at=self.now(),
+            script=script["sql"],
+        )
+        self.place.bookkeeping.ran(migration, self.by, time.monotonic() - started)
 
     def undo(self, step: Step) -> bool:
         """Take a migration of this promotion back, with its undo script; False if it has none."""
@@ -223,6 +385,8 @@ class Steps:
         if "undo" not in script:
             return False
         with self.database.transaction():
+            self._note_before(PartId.parse(step.part), everything=False)
+            self.place.bookkeeping.leave_unrecorded(self.names.schema(PartId.parse(step.part).name))
             self._run_script(script["undo"])
             self.place.bookkeeping.unran(step.part.partition(":")[2], step.item)
             self.place.bookkeeping.unmark(self.key, step.number)
@@ -236,7 +400,7 @@ class Steps:
         table = self.assembly.tables[step.item]
         real = self.real(step.item)
         self.database.create_schema(real.rpartition(".")[0])
-        with self.database.transaction():
+        with self.database.transaction(), self._recording():
             live = self.database.structure([real.rpartition(".")[0]]).get(real)
             missing = [c for c in table.columns if live is None or c.name not in live.by_name]
             if live is None:
@@ -270,6 +434,16 @@ class Steps:
             else:
                 store = "view" if document["store"] == "view" else "table"
                 rows = self.database.build(beside, store, sql)
+            self.place.bookkeeping.put_aside(
+                [
+                    Aside(
+                        name=beside,
+                        purpose=Purpose.STAGING,
+                        of=self.real(name),
+                        promotion=self.key,
+                    )
+                ]
+            )
             self._mark(step)
         if rows is None:
             return StepReport(state=StepState.DONE, message="view")
@@ -337,39 +511,59 @@ class Steps:
                     beside=self._beside(name),
                     store="view" if is_view else "table",
                     view_sql=self.sql(document["sql"], self.real) if is_view else None,
-                    kept=aside(self.real(name), KEPT),
+                    kept=self._kept(self.real(name)),
                 )
             )
         with self.database.transaction():
-            self._drop_kept(leave={switch.kept for switch in switches})
-            self.database.switch_over(switches)
-            if not self.environment.database.keep_replaced:
-                self._drop_kept(leave=())
+            self._drop_replaced()
+            self._switch_over(switches)
             self.place.bookkeeping.put(
                 self._live_part(PartId.parse(s.part)) for s in self.steps if s.phase is Phase.BUILD
             )
             self._mark(step)
         return StepReport(state=StepState.DONE, message=f"{len(switches)} models live")
 
-    def _drop_kept(self, leave: Collection[str]) -> None:
+    def _switch_over(self, switches: Sequence[Switch]) -> None:
+        """Switch over, and record what is aside now and what is live. Inside a transaction."""
+        bookkeeping = self.place.bookkeeping
+        names = {switch.name for switch in switches}
+        self.database.switch_over(switches)
+        bookkeeping.forget_aside([s.beside for s in switches if s.beside is not None])
+        kinds = self.database.kinds()
+        kept = [switch for switch in switches if switch.kept in kinds]
+        if self.environment.database.keep_replaced:
+            bookkeeping.put_aside(
+                Aside(name=s.kept, purpose=Purpose.REPLACED, of=s.name, promotion=self.key)
+                for s in kept
+            )
+        else:
+            self.database.drop([switch.kept for switch in kept])
+        bookkeeping.record(
+            [d for d in bookkeeping.structures() if d.name in names and not d.is_of_schema],
+            [d for d in self._definitions() if d.name in names and not d.is_of_schema],
+            self.now(),
+        )
+
+    def _drop_replaced(self) -> None:
         """Remove what earlier promotions kept aside: it is of no use for going back any more.
 
-        What other projects, or earlier steps of this promotion, keep in the same schemas stays.
+        What earlier steps of this promotion keep stays.
         """
-        parts = self.place.bookkeeping.parts()
-        others = self.place.of_models(p for p in parts if p.project != self.place.project)
-        removed = {s.part.partition(":")[2] for s in self.steps if s.action == "remove"}
-        leaving = {aside(name, KEPT) for name in (*others, *map(self.real, removed))}
-        schemas = {self.real(name).rpartition(".")[0] for name in self.building}
-        for name in self.database.structure(schemas):
-            if name.endswith(KEPT) and name not in leaving and name not in leave:
-                self.database.drop(name)
+        former = [a.name for a in self._ours(Purpose.REPLACED) if a.promotion != self.key]
+        self.database.drop(former)
+        self.place.bookkeeping.forget_aside(former)
+
+    def _kept(self, real: str) -> str:
+        """The name under which a replaced table is kept aside."""
+        ours = {a.name for a in self._ours(Purpose.REPLACED) if a.promotion != self.key}
+        return aside(real, KEPT, set(self.database.kinds()) - ours)
 
     def _remove_model(self, step: Step) -> StepReport:
         real = self.real(step.part.partition(":")[2])
-        gone = Switch(name=real, beside=None, store="table", view_sql=None, kept=aside(real, KEPT))
+        gone = Switch(name=real, beside=None, store="table", view_sql=None, kept=self._kept(real))
         with self.database.transaction():
-            self.database.switch_over([gone])
+            self._drop_replaced()
+            self._switch_over([gone])
             self.place.bookkeeping.remove(step.part)
             self._mark(step)
         return StepReport(state=StepState.DONE, message="removed; a table is kept aside")
@@ -385,7 +579,7 @@ class Steps:
         return self.names.table(name)
 
     def _beside(self, name: str) -> str:
-        return aside(self.real(name), BESIDE)
+        return self.staging[self.real(name)]
 
     def _now_or_beside(self, name: str) -> str:
         """Until the switch-over, what this promotion builds is read under its name beside."""
@@ -455,8 +649,7 @@ class Steps:
             leaving = [n for n in gone if not n.startswith(f"{Kind.SCHEMA.value}:")]
             if leaving:
                 self.place.bookkeeping.remove(*leaving)
-            live = {part.part: part for part in map(self._live_part, self.assembly.parts)}
-            self.place.bookkeeping.left(self.place.definitions(live), now)
+            self._record_structures()
             self.place.bookkeeping.completed(
                 LastPromotion(
                     promotion=self.promotion.id,
@@ -469,6 +662,43 @@ class Steps:
             )
             self._mark(step)
         return StepReport(state=StepState.DONE, message=f"{len(self.assembly.parts)} parts")
+
+    def _record_structures(self) -> None:
+        """Record what no step has recorded: schemas that are new here, or as they are wanted.
+
+        What is not accounted for any more is forgotten.
+        """
+        recorded, live = self.place.bookkeeping.structures(), self._definitions()
+        accounted = {definition.key for definition in live}
+        managed = {
+            self.names.schema(part.name): part
+            for part in self.assembly.of_kind(Kind.SCHEMA)
+            if not self.assembly.facts[part].managed_outside
+        }
+        whole = {
+            schema
+            for schema, part in managed.items()
+            if "wanted" in self.document(str(part)) or str(part) not in self._live_before
+        }
+        unrecorded = self.place.bookkeeping.unrecorded()
+        whole |= unrecorded
+        ours = self.place.of_models(self._accounting.values())
+
+        def is_new(definition: Definition) -> bool:
+            return not recorded or (
+                definition.is_of_schema and definition.name.partition(".")[0] in whole
+            )
+
+        def is_forgotten(definition: Definition) -> bool:
+            if definition.is_of_schema:
+                return definition.name.partition(".")[0] not in managed
+            return definition.name not in ours
+
+        before = [d for d in recorded if is_new(d) or is_forgotten(d)]
+        after = [d for d in live if is_new(d) and d.key in accounted]
+        self.place.bookkeeping.record(before, after, self.now())
+        for schema in unrecorded:
+            self.place.bookkeeping.recorded(schema)
 
     def _live_part(self, part: PartId) -> LivePart:
         facts = self.assembly.facts[part]

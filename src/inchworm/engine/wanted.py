@@ -11,13 +11,12 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from inchworm.core.checks import rules
-from inchworm.core.composition import BESIDE, KEPT
 from inchworm.core.drafting import Planned
-from inchworm.core.errors import InchwormError, TargetError
+from inchworm.core.errors import InchwormError, ProjectError, TargetError
 from inchworm.core.facts import Assembly
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.physical_names import PhysicalNames
-from inchworm.core.sql.parse import split_script
+from inchworm.core.sql.parse import SqlProblem, split_script
 from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.change import (
     Change,
@@ -74,15 +73,7 @@ def wanted_structure(
         TargetError: when it refuses the script.
     """
     real = naming.schema(part.name)
-    with database.scratch(real) as (board, name):
-        for statement in split_script(document["wanted"], assembly.dialect):
-            told = naming.statement(statement)
-            if name != real:
-                told = with_physical_schemas(
-                    told, lambda s: name if s == real else s, database.dialect, database.dialect
-                )
-            board.execute(told)
-        made = tuple(under_schema(d, name, real) for d in board.definitions([name]))
+    made = made_by(database, assembly.dialect, naming, part, document["wanted"])
     provided = {
         naming.table(table.name)
         for other, facts in assembly.facts.items()
@@ -97,13 +88,45 @@ def wanted_structure(
     )
 
 
+def made_by(
+    database: Database, dialect: str, naming: PhysicalNames, part: PartId, script: str
+) -> tuple[Definition, ...]:
+    """What a script makes in an empty schema, in the database's words; nothing stays of it.
+
+    Args:
+        database: where it would be made.
+        dialect: of the script.
+        naming: the physical names there.
+        part: the schema.
+        script: its statements.
+
+    Raises:
+        TargetError: when the database refuses the script.
+        ProjectError: when a statement cannot get the names that schemas have there.
+    """
+    real = naming.schema(part.name)
+
+    def here(sql: str, name: str) -> str:
+        try:
+            return with_physical_schemas(
+                sql, lambda s: name if s == real else s, database.dialect, database.dialect
+            )
+        except SqlProblem as problem:
+            raise ProjectError(f"a statement {problem.reason}.") from problem
+
+    with database.scratch(real) as (board, name):
+        for statement in split_script(script, dialect):
+            told = naming.statement(statement)
+            board.execute(told if name == real else here(told, name))
+        return tuple(under_schema(d, name, real) for d in board.definitions([name]))
+
+
 def own_definitions(database: Database, schema: str, others: frozenset[str]) -> list[Definition]:
     """What a schema has, without what models and notebooks have there."""
     return [
         d
         for d in database.definitions([schema])
         if d.name not in others
-        and not d.name.endswith((BESIDE, KEPT))
         and others.isdisjoint(d.needs if d.thing is not Thing.VIEW and d.needs else ())
     ]
 

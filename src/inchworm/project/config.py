@@ -138,6 +138,7 @@ class EnvironmentSettings(Settings):
     """An environment file."""
 
     about: str = ""
+    formerly: str = ""
     after: tuple[str, ...] = ()
     protected: bool = False
     snapshots: bool = False
@@ -208,6 +209,7 @@ def _environment(name: str, path: str, settings: EnvironmentSettings) -> Environ
     default = schedules.pop("default", "off")
     return Environment(
         name=name,
+        formerly=settings.formerly,
         about=settings.about,
         after=settings.after,
         protected=settings.protected,

@@ -121,7 +121,9 @@ class Project:
         wrong = [
             *self._environments[2],
             *schedule_findings(self.environments, schedules),
-            *shared_targets(self.environments, self._values(reading.assembly.matrix)),
+            *shared_targets(
+                self.environments, self._values(reading.assembly.matrix), str(self.root.resolve())
+            ),
             *self._suspects(),
         ]
         return reading, wrong

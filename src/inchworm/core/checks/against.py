@@ -17,6 +17,7 @@ from inchworm.core.facts import Assembly
 from inchworm.core.findings import Finding, Severity
 from inchworm.core.lineage import Direction, Node
 from inchworm.core.parts import Kind, PartId
+from inchworm.core.structure.definitions import Difference, Thing
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 
 _OUTSIDE = (f"{Kind.FLOW}:", f"{Kind.CONSUMER}:")
@@ -173,26 +174,58 @@ def _goes(
     return new is None or (not new.open and column not in new.by_name)
 
 
+def hanging(live: Composition, replaced: Mapping[str, str]) -> Iterator[Finding]:
+    """Objects of others that hang on what is replaced, and cannot be carried along.
+
+    Args:
+        live: what is there.
+        replaced: the parts that are replaced or removed, by the physical name of their table.
+    """
+    for name, described in live.dependents.items():
+        if name in replaced:
+            message = f"{', '.join(described)} on {name}, which gets another table's place"
+            yield rules.CANNOT_CARRY_ALONG.finding(message, part=replaced[name])
+
+
+def _is_table_gone(difference: Difference) -> bool:
+    is_table = difference.thing is Thing.TABLE and difference.is_of_schema
+    return is_table and difference.what == "missing"
+
+
 def drifted(
     live: Composition,
     touched: Collection[str],
     taken_up: Collection[str],
     environment: Environment,
+    remade: Collection[str],
     *,
     overwrite: bool,
 ) -> Iterator[Finding]:
     """Changes made by hand: errors where they would be lost, else notes.
+
+    A table of a schema that is missing is an error, unless the promotion makes it again: nobody
+    should build upon a database from which a table has gone.
 
     Args:
         live: what is there.
         touched: the parts that the promotion works on.
         taken_up: changes that a migration of the promotion has taken up, by key.
         environment: where that is.
+        remade: what is missing and made again by the promotion, by key.
         overwrite: whether changes made by hand may be lost.
     """
     for name, part in live.parts.items():
         for difference in live.differing(part, environment.database):
             if difference.key in taken_up:
+                continue
+            if _is_table_gone(difference) and difference.key not in remade:
+                schema = PartId.parse(name).name
+                yield rules.DRIFTED.finding(
+                    f"{difference.key} is missing since the last promotion",
+                    part=name,
+                    remedy="Put it back, for instance from a backup; or take its removal into the "
+                    f"source: inchworm adopt {environment.name} {schema}.",
+                )
                 continue
             is_lost = difference.what != "missing" or difference.is_of_schema
             is_free = name not in touched or overwrite or not is_lost

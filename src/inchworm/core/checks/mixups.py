@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import datetime as dt
+import ipaddress
 import posixpath
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
-from urllib.parse import urlsplit
+from urllib.parse import parse_qsl, unquote, urlsplit
 
 from inchworm.core.checks import rules
 from inchworm.core.environments import Environment
@@ -115,7 +116,7 @@ def _shared_connections(assembly: Assembly, by_environment: Sequence[Values]) ->
             for values in by_environment:
                 if not all(name in values.values for name in references(address)):
                     continue
-                place = _normal(str(substitute(address, values.values)))
+                place = place_of(str(substitute(address, values.values)))
                 if place in seen:
                     yield rules.SHARED_TARGET.finding(
                         f"leads to {place} in {seen[place]} and in {values.environment}",
@@ -142,39 +143,110 @@ def _wrong_type_here(assembly: Assembly) -> Iterator[Finding]:
 
 
 def shared_targets(
-    environments: Iterable[Environment], values: Mapping[str, Mapping[str, Value]]
+    environments: Iterable[Environment], values: Mapping[str, Mapping[str, Value]], root: str
 ) -> Iterator[Finding]:
     """Databases and services that two environments have in common, unless both say so.
+
+    Two environments with the bookkeeping in one place would be one and the same, so that is an
+    error whatever they say.
 
     Args:
         environments: all environments.
         values: the values of each.
+        root: the project's folder, at which relative paths start.
     """
-    users: dict[tuple[str, str], list[Environment]] = defaultdict(list)
+    users: dict[tuple[str, ...], list[tuple[Environment, str]]] = defaultdict(list)
     for environment in environments:
-        database = environment.database
-        named = {
-            "database": f"{database.url} {database.schema_pattern}",
-            "workspace": environment.workspace.url,
-            "gateway": environment.gateway.url,
-        }
         known = values.get(environment.name, {})
-        for what, address in named.items():
+        for what, (address, *more) in _targets(environment).items():
             if what in environment.shared or not all(n in known for n in references(address)):
                 continue
-            users[what, _normal(str(substitute(address, known)))].append(environment)
-    for (what, place), sharing in users.items():
-        first, *others = sharing
-        for other in others:
-            yield rules.SHARED_TARGET.finding(
-                f"has the {what} of {first.name}, {place.partition(' ')[0]}",
-                file=other.file,
-                remedy=f'Give it a {what} of its own, or say shared = ["{what}"] here.',
-            )
+            filled = str(substitute(address, known))
+            users[what, place_of(filled, root), *more].append((environment, filled))
+    one: set[tuple[str, str]] = set()
+    """Pairs of environments that have everything in one database."""
+    for (what, *_), sharing in users.items():
+        (first, shown), *others = sharing
+        for other, _ in others:
+            if what == _BOOKKEEPING:
+                one.add((first.name, other.name))
+            elif what == "database" and (first.name, other.name) in one:
+                continue  # that has been said
+            yield _shared(what, shown, first, other)
 
 
-def _normal(address: str) -> str:
+_BOOKKEEPING = "bookkeeping"
+
+
+def _targets(environment: Environment) -> dict[str, tuple[str, ...]]:
+    """What an environment reaches: an address, and what is told apart at that address."""
+    database = environment.database
+    return {
+        _BOOKKEEPING: (database.url, database.bookkeeping.lower()),
+        "database": (database.url, database.schema_pattern.lower()),
+        "workspace": (environment.workspace.url,),
+        "gateway": (environment.gateway.url,),
+    }
+
+
+def _shared(what: str, shown: str, first: Environment, other: Environment) -> Finding:
+    if what == _BOOKKEEPING:
+        return rules.SHARED_TARGET.finding(
+            f"has the database of {first.name}, {shown}, and keeps its bookkeeping in the same "
+            "schema",
+            file=other.file,
+            remedy="Correct the address. Where both share a database on purpose, give one of them "
+            "a bookkeeping and a schema_pattern of its own.",
+        )
+    return rules.SHARED_TARGET.finding(
+        f"has the {what} of {first.name}, {shown}",
+        file=other.file,
+        remedy=f'Give it a {what} of its own, or say shared = ["{what}"] here.',
+    )
+
+
+def place_of(address: str, root: str = "") -> str:
+    """An address in the one spelling that all addresses of the same place have.
+
+    Host names count without case, all names of this machine are one, a port that goes without
+    saying is said, and it does not count as whom or how one connects.
+
+    Args:
+        address: with its parameters filled in.
+        root: the folder at which relative paths of files start.
+    """
     scheme, separator, rest = address.partition("://")
-    if separator and scheme in {"duckdb", "sqlite"}:
-        return f"{scheme}://{posixpath.normpath(rest)}"
-    return address.rstrip("/").lower() if separator else address
+    if not separator:
+        return address
+    if scheme in _FILES:
+        path = rest[1:] if rest.startswith("//") else posixpath.join(root, rest.lstrip("/"))
+        return f"{scheme}://{posixpath.normpath(path)}"
+    parts = urlsplit(address)
+    given = dict(parse_qsl(parts.query)) if scheme in _SERVERS else {}
+    try:
+        port = given.get("port") or parts.port or _PORTS.get(scheme, "")
+    except ValueError:  # whoever connects will say that it is no number
+        port = parts.netloc.rpartition(":")[2]
+    host = _host(given.get("hostaddr") or given.get("host") or parts.hostname or "")
+    path = unquote(parts.path).rstrip("/")
+    if scheme in _SERVERS:
+        database = given.get("dbname") or path.lstrip("/") or parts.username or ""
+        return f"postgresql://{host}:{port}/{database}"
+    return f"{scheme.lower()}://{host}:{port}{path}"
+
+
+_FILES = frozenset({"duckdb", "sqlite"})
+_SERVERS = frozenset({"postgresql", "postgres"})
+_PORTS: Mapping[str, int] = {"postgresql": 5432, "postgres": 5432, "http": 80, "https": 443}
+
+
+def _host(name: str) -> str:
+    """A host's name; every name of this machine, its sockets included, is ``localhost``."""
+    plain = unquote(name).strip("[]").rstrip(".").lower()
+    try:
+        address = ipaddress.ip_address(plain.partition("%")[0])
+    except ValueError:
+        is_here = not plain or plain.startswith("/") or plain.endswith("localhost")
+        return "localhost" if is_here else plain
+    mapped = getattr(address, "ipv4_mapped", None) or address
+    return "localhost" if mapped.is_loopback or mapped.is_unspecified else str(mapped)

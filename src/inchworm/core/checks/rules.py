@@ -525,6 +525,14 @@ DRIFTED = _rule(
     "The change would be lost without anybody having looked at it, or get in the way.",
     "Look at it: inchworm drift. Take it into the source, or promote with --overwrite.",
 )
+CANNOT_CARRY_ALONG = _rule(
+    "promotion/cannot-carry-along",
+    _E,
+    "Something of somebody else hangs on a table that a promotion replaces.",
+    "It would stay with the replaced table, or go with it: a foreign key that points at old rows, "
+    "a publication that publishes nothing new.",
+    "Have its owner take it away, promote, and put it on again.",
+)
 HELD = _rule(
     "promotion/left-alone",
     _N,

@@ -111,6 +111,7 @@ class Difference:
         key: ``table ops.gauge``.
         name: ``ops.gauge``.
         what: ``missing``, ``changed`` or ``unknown`` (there, but not put there).
+        thing: the kind of thing that it is.
         was, now: the statements.
         is_of_schema: whether a schema part accounts for it, rather than a model.
     """
@@ -118,6 +119,7 @@ class Difference:
     key: str
     name: str
     what: str
+    thing: Thing = Thing.TABLE
     was: str = ""
     now: str = ""
     is_of_schema: bool = False
@@ -138,6 +140,7 @@ def differences(before: Sequence[Definition], after: Sequence[Definition]) -> li
                 key=key,
                 name=known.name,
                 what="unknown" if was is None else "missing" if now is None else "changed",
+                thing=known.thing,
                 was=was.sql if was else "",
                 now=now.sql if now else "",
                 is_of_schema=known.is_of_schema,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
@@ -102,7 +102,15 @@ class Database(Protocol):
         ...
 
     def trial(self, schemas: Sequence[str]) -> AbstractContextManager[None]:
-        """Scratch schemas to try things in; they, and all in them, go with the block."""
+        """Scratch schemas to try things in; they, and all in them, go with the block.
+
+        Raises:
+            TargetError: when a schema of such a name is there.
+        """
+        ...
+
+    def discard(self, schemas: Collection[str]) -> None:
+        """Remove scratch schemas that a trial left because its process was killed."""
         ...
 
     def scratch(self, schema: str) -> AbstractContextManager[tuple[Database, str]]:
@@ -150,19 +158,40 @@ class Database(Protocol):
         ...
 
     def build(self, name: str, store: str, sql: str) -> int | None:
-        """Make a table or view from a SELECT, replacing a leftover; the rows of a table."""
+        """Make a table or view from a SELECT; the rows of a table.
+
+        Raises:
+            TargetError: also when something has that name already.
+        """
         ...
 
     def empty_copy(self, name: str, sql: str) -> str:
         """The statement that makes an empty table with the columns of a SELECT, running nothing."""
         ...
 
-    def drop(self, name: str) -> None:
-        """Remove a table or view if it is there."""
+    def drop(self, names: Collection[str]) -> None:
+        """Remove tables and views, those that are there, and nothing that hangs on them.
+
+        Raises:
+            TargetError: when something else hangs on one of them.
+        """
+        ...
+
+    def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
+        """What hangs on tables and views and cannot be carried along when they are replaced.
+
+        In words, such as ``trigger audit``, by the name of the table or view; objects that belong
+        to it alone and go with it for good (indexes, its own keys) are left out.
+        """
         ...
 
     def switch_over(self, switches: Sequence[Switch]) -> None:
-        """Put what was built beside in place. Called inside a transaction."""
+        """Put what was built beside in place. Called inside a transaction.
+
+        Raises:
+            TargetError: when something hangs on what is replaced or removed that cannot be carried
+                along; it is named.
+        """
         ...
 
     def close(self) -> None:

@@ -1,8 +1,10 @@
 """The bookkeeping that a database carries itself, in a schema of its own, usually ``inchworm``.
 
-It says what is live (part, bundle, digest, commit, promotion, time), which migrations the database
-has behind it, and which steps of a promotion took effect. A step's mark is written in the same
-transaction as its work, so after a crash the database itself tells what happened.
+It says which environment of the project this is, and which promotion was at work here last; what is
+live (part, bundle, digest, commit, promotion, time), with which structure, and what stands beside
+it; which migrations the database has behind it, and which steps of a promotion took effect. A
+step's mark is written in the same transaction as its work, so after a crash the database itself
+tells what happened.
 """
 
 from __future__ import annotations
@@ -10,8 +12,9 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Iterator, Mapping
 from itertools import islice
+from typing import TypeVar
 
-from inchworm.core.composition import LastPromotion, LivePart, RanMigration
+from inchworm.core.composition import Aside, LastPromotion, LivePart, Purpose, RanMigration
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.targets.databases.base import Database
 
@@ -34,8 +37,18 @@ _TABLES = (
     """CREATE TABLE IF NOT EXISTS {schema}.structures (
     project VARCHAR NOT NULL, thing VARCHAR NOT NULL, name VARCHAR NOT NULL,
     of_schema INTEGER NOT NULL, definition VARCHAR NOT NULL, put_at VARCHAR NOT NULL)""",
+    """CREATE TABLE IF NOT EXISTS {schema}.unrecorded (
+    project VARCHAR NOT NULL, schema_name VARCHAR NOT NULL)""",
+    """CREATE TABLE IF NOT EXISTS {schema}.aside (
+    project VARCHAR NOT NULL, name VARCHAR NOT NULL, purpose VARCHAR NOT NULL,
+    of_name VARCHAR NOT NULL, promotion VARCHAR NOT NULL)""",
+    """CREATE TABLE IF NOT EXISTS {schema}.environments (
+    project VARCHAR NOT NULL, environment VARCHAR NOT NULL,
+    claims INTEGER NOT NULL, claimed_by VARCHAR NOT NULL)""",
 )
 
+
+T = TypeVar("T")
 
 #: Rows per statement: one by one would be slow for thousands of parts.
 _AT_ONCE = 200
@@ -62,10 +75,15 @@ class Bookkeeping:
         """Whether the database has bookkeeping at all."""
         return f"{self.schema}.parts" in self._database.kinds()
 
-    def ensure(self) -> None:
-        """Make the tables unless they are all there, as they have to be."""
-        if f"{self.schema}.structures" in self._database.kinds() and self._keeps_scripts:
-            return
+    def ensure(self) -> bool:
+        """Make the tables unless they are all there, as they have to be.
+
+        Returns:
+            Whether there was bookkeeping of an earlier version, which recorded less.
+        """
+        if f"{self.schema}.environments" in self._database.kinds() and self._keeps_scripts:
+            return False
+        was_there = self.exists
         self._database.create_schema(self.schema)
         with self._database.transaction():
             for statement in _TABLES:
@@ -74,12 +92,94 @@ class Bookkeeping:
                 self._database.execute(
                     f"ALTER TABLE {self.schema}.migrations ADD COLUMN script VARCHAR"
                 )
+        return was_there
 
     @property
     def _keeps_scripts(self) -> bool:
         """Whether the texts of migrations are kept."""
         there = self._database.structure([self.schema]).get(f"{self.schema}.migrations")
         return there is not None and "script" in there.by_name
+
+    # ---- whose environment it is --------------------------------------------------------------
+
+    def environment(self) -> str | None:
+        """The name of the environment that this database is to the project; None if not known."""
+        rows = self._environments()
+        return rows[0][0] if rows else None
+
+    def claimed_by(self) -> str | None:
+        """The key of the promotion that began last, or went on last, under whatever ledger."""
+        rows = self._environments()
+        return rows[0][1] if rows else None
+
+    def claim(self, environment: str, promotion: str) -> None:
+        """Record that a promotion begins or goes on here. Called inside a transaction.
+
+        Whoever claims later keeps the promotions before from going on. The first claim gives the
+        database the environment's name.
+
+        Args:
+            environment: the environment's name.
+            promotion: the promotion's key, different for every ledger.
+        """
+        if self._environments():
+            self._database.execute(
+                f"UPDATE {self.schema}.environments "
+                "SET environment = ?, claims = claims + 1, claimed_by = ? WHERE project = ?",
+                [environment, promotion, self._project],
+            )
+            return
+        self._database.execute(
+            f"INSERT INTO {self.schema}.environments VALUES (?, ?, 1, ?)",
+            [self._project, environment, promotion],
+        )
+
+    def _environments(self) -> list[tuple[str, str]]:
+        if f"{self.schema}.environments" not in self._database.kinds():
+            return []
+        rows = self._database.rows(
+            f"SELECT environment, claimed_by FROM {self.schema}.environments WHERE project = ?",
+            [self._project],
+        )
+        return [(str(environment), str(promotion)) for environment, promotion in rows]
+
+    # ---- relations beside the live ones -------------------------------------------------------
+
+    def aside(self, project: str | None = None) -> list[Aside]:
+        """What promotions of one project, or of all, have put beside the live relations."""
+        if f"{self.schema}.aside" not in self._database.kinds():
+            return []
+        return [
+            Aside(name=name, purpose=Purpose(purpose), of=of, promotion=promotion)
+            for owner, name, purpose, of, promotion in self._database.rows(
+                f"SELECT project, name, purpose, of_name, promotion FROM {self.schema}.aside "
+                "ORDER BY name"
+            )
+            if project in (None, owner)
+        ]
+
+    def put_aside(self, relations: Iterable[Aside]) -> None:
+        """Record relations beside the live ones. Called before, or with, their being made."""
+        for some in _batched(relations, _AT_ONCE):
+            values = [
+                value
+                for each in some
+                for value in (self._project, each.name, each.purpose, each.of, each.promotion)
+            ]
+            places = ", ".join(["(?, ?, ?, ?, ?)"] * len(some))
+            self._database.execute(f"INSERT INTO {self.schema}.aside VALUES {places}", values)
+
+    def forget_aside(self, names: Iterable[str], purpose: Purpose | None = None) -> None:
+        """Forget relations that are gone, or live now. Called inside a transaction."""
+        only, asked = ("", []) if purpose is None else (" AND purpose = ?", [purpose])
+        for some in _batched(names, _AT_ONCE):
+            places = ", ".join("?" * len(some))
+            self._database.execute(
+                f"DELETE FROM {self.schema}.aside WHERE project = ? AND name IN ({places}){only}",
+                [self._project, *some, *asked],
+            )
+
+    # ---- parts --------------------------------------------------------------------------------
 
     def parts(self) -> list[LivePart]:
         """Parts that are live, of all projects."""
@@ -206,7 +306,7 @@ class Bookkeeping:
         )
 
     def structures(self) -> list[Definition]:
-        """What the latest promotion left in the database."""
+        """What promotions left in the database, as far as it is recorded."""
         if f"{self.schema}.structures" not in self._database.kinds():
             return []
         return [
@@ -218,34 +318,59 @@ class Bookkeeping:
             )
         ]
 
-    def left(self, definitions: Iterable[Definition], at: str) -> None:
-        """Record what a promotion leaves in the database. Called inside a transaction."""
-        self._database.execute(
-            f"DELETE FROM {self.schema}.structures WHERE project = ?", [self._project]
-        )
-        self._insert_structures(definitions, at)
+    def record(self, before: Iterable[Definition], after: Iterable[Definition], at: str) -> None:
+        """Record what a step changed. Called inside the step's transaction.
 
-    def left_in(self, schema: str, definitions: Iterable[Definition], at: str) -> None:
-        """Record what one schema has now, apart from models. Called inside a transaction."""
-        own = f"{schema}."
-        self._database.execute(
-            f"DELETE FROM {self.schema}.structures "
-            "WHERE project = ? AND of_schema = 1 AND substr(name, 1, ?) = ?",
-            [self._project, len(own), own],
-        )
-        of_schema = (d for d in definitions if d.is_of_schema and d.name.startswith(own))
-        self._insert_structures(of_schema, at)
+        What the step left as it was keeps its record, so that a change made by hand stays one.
 
-    def recorded(self) -> dict[str, str]:
-        """When what each schema has was recorded last, by real name."""
+        Args:
+            before: the definitions before the step.
+            after: the same, after it.
+            at: the time, ISO 8601.
+        """
+        old = {definition.key: definition for definition in before}
+        new = {definition.key: definition for definition in after}
+        changed = [
+            definition
+            for key, definition in {**old, **new}.items()
+            if key not in old or key not in new or old[key].sql != new[key].sql
+        ]
+        for some in _batched(changed, _AT_ONCE):
+            same = " OR ".join(["(thing = ? AND name = ?)"] * len(some))
+            named = [value for each in some for value in (each.thing.value, each.name)]
+            self._database.execute(
+                f"DELETE FROM {self.schema}.structures WHERE project = ? AND ({same})",
+                [self._project, *named],
+            )
+        self._insert_structures((new[d.key] for d in changed if d.key in new), at)
+
+    def leave_unrecorded(self, schema: str) -> None:
+        """Say that a schema was changed, and that recording it is still to come.
+
+        Called inside the transaction of the change. ``schema`` is its physical name.
+        """
+        self._database.execute(
+            f"INSERT INTO {self.schema}.unrecorded VALUES (?, ?)", [self._project, schema]
+        )
+
+    def unrecorded(self) -> frozenset[str]:
+        """The physical names of schemas that a promotion has changed and not yet recorded."""
+        if f"{self.schema}.unrecorded" not in self._database.kinds():
+            return frozenset()
         rows = self._database.rows(
-            f"SELECT name, put_at FROM {self.schema}.structures WHERE project = ?", [self._project]
+            f"SELECT schema_name FROM {self.schema}.unrecorded WHERE project = ?", [self._project]
         )
-        return {name.partition(".")[0]: at for name, at in sorted(rows, key=lambda row: row[1])}
+        return frozenset(str(name) for (name,) in rows)
+
+    def recorded(self, schema: str) -> None:
+        """Say that a schema is recorded as it is. Called inside a transaction."""
+        self._database.execute(
+            f"DELETE FROM {self.schema}.unrecorded WHERE project = ? AND schema_name = ?",
+            [self._project, schema],
+        )
 
     def _insert_structures(self, definitions: Iterable[Definition], at: str) -> None:
-        waiting = iter(definitions)
-        while some := list(islice(waiting, _AT_ONCE)):
+        for some in _batched(definitions, _AT_ONCE):
             values: list[object] = []
             for one in some:
                 of_schema = int(one.is_of_schema)
@@ -304,8 +429,8 @@ def _names(listed: Mapping[str, list[str]]) -> dict[str, tuple[str, ...]]:
     return {table: tuple(columns) for table, columns in listed.items()}
 
 
-def _batched(parts: Iterable[LivePart], size: int) -> Iterator[list[LivePart]]:
-    """The parts in lists of at most ``size``."""
-    waiting = iter(parts)
+def _batched(things: Iterable[T], size: int) -> Iterator[list[T]]:
+    """The things in lists of at most ``size``."""
+    waiting = iter(things)
     while some := list(islice(waiting, size)):
         yield some

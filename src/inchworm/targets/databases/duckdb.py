@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import getpass
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from copy import copy
 from pathlib import Path
@@ -149,14 +149,19 @@ class DuckDb:
     @contextmanager
     def trial(self, schemas: Sequence[str]) -> Iterator[None]:
         """Schemas that are dropped again: in DuckDB, a transaction ends with its first error."""
+        made: list[str] = []
         try:
             for schema in schemas:
-                self.execute(f"DROP SCHEMA IF EXISTS {quoted(schema)} CASCADE")
                 self.execute(f"CREATE SCHEMA {quoted(schema)}")
+                made.append(schema)
             yield
         finally:
-            for schema in schemas:
-                self.execute(f"DROP SCHEMA IF EXISTS {quoted(schema)} CASCADE")
+            self.discard(made)
+
+    def discard(self, schemas: Collection[str]) -> None:
+        """Remove scratch schemas with the copies in them."""
+        for schema in schemas:
+            self.execute(f"DROP SCHEMA IF EXISTS {quoted(schema)} CASCADE")
 
     @contextmanager
     def scratch(self, schema: str) -> Iterator[tuple[Database, str]]:
@@ -243,8 +248,7 @@ class DuckDb:
         self.execute(f"CREATE SCHEMA IF NOT EXISTS {quoted(schema)}")
 
     def build(self, name: str, store: str, sql: str) -> int | None:
-        """Make a table or view from a SELECT, replacing a leftover; the rows of a table."""
-        self.drop(name)
+        """Make a table or view from a SELECT; the rows of a table."""
         self.execute(f"CREATE {store.upper()} {quoted(name)} AS {sql}")
         if store == "view":
             return None
@@ -254,29 +258,36 @@ class DuckDb:
         """The statement that makes an empty table with the columns of a SELECT, running nothing."""
         return f"CREATE TABLE {quoted(name)} AS ({sql}) WITH NO DATA"
 
-    def drop(self, name: str) -> None:
-        """Remove a table or view if it is there."""
-        self._drop_known(name, self.kinds())
+    def drop(self, names: Collection[str]) -> None:
+        """Remove tables and views, those that are there."""
+        kinds = self.kinds()
+        for name in names:
+            self._drop_known(name, kinds)
+
+    def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
+        """Nothing: indexes are made again, and views of DuckDB read by name."""
+        return {}
 
     def switch_over(self, switches: Sequence[Switch]) -> None:
         """Put what was built beside in place. Called inside a transaction.
 
         DuckDB's views read a table by its name, so views can be made in any order after the tables
-        have their names.
+        have their names. Indexes that somebody made are made again on what takes the place.
         """
         kinds = dict(self.kinds())  # asked once: this transaction has to be short
         indexed = self._indexes()
         for switch in switches:
-            self._drop_known(switch.kept, kinds)
             there = kinds.get(switch.name)
             if there == "table":
-                for index in indexed.get(switch.name, ()):
+                for index in indexed.get(switch.name, {}):
                     self.execute(f"DROP INDEX {quoted(index)}")
                 self._rename(switch.name, switch.kept)
             elif there == "view":
                 self._drop_known(switch.name, kinds)
             if switch.beside is not None and switch.store == "table":
                 self._rename(switch.beside, switch.name)
+                for made_again in indexed.get(switch.name, {}).values():
+                    self.execute(made_again)
         for switch in switches:
             if switch.store == "view" and switch.beside is not None:
                 self._drop_known(switch.beside, kinds)
@@ -290,14 +301,14 @@ class DuckDb:
         if name in kinds:
             self.execute(f"DROP {kinds[name].upper()} {quoted(name)}")
 
-    def _indexes(self) -> Mapping[str, list[str]]:
-        """Indexes by table. DuckDB refuses to rename a table that has one."""
-        found: dict[str, list[str]] = defaultdict(list)
-        for schema, table, index in self.rows(
-            "SELECT schema_name, table_name, index_name FROM duckdb_indexes() "
+    def _indexes(self) -> Mapping[str, Mapping[str, str]]:
+        """The statement of each index, by table. DuckDB refuses to rename a table that has one."""
+        found: dict[str, dict[str, str]] = defaultdict(dict)
+        for schema, table, index, sql in self.rows(
+            "SELECT schema_name, table_name, index_name, sql FROM duckdb_indexes() "
             "WHERE database_name = current_database()"
         ):
-            found[f"{schema}.{table}"].append(f"{schema}.{index}")
+            found[f"{schema}.{table}"][f"{schema}.{index}"] = sql
         return found
 
     def close(self) -> None:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
-from typing import Any, NamedTuple
+from typing import Any
 
 import psycopg
 from psycopg import errors
@@ -18,6 +18,13 @@ from inchworm.core.structure.definitions import Definition
 from inchworm.core.structure.tables import Column, Table
 from inchworm.targets.databases.base import Database, Server, Switch, quoted, quoted_one
 from inchworm.targets.databases.postgres_definitions import read_definitions
+from inchworm.targets.databases.postgres_switch import (
+    ViewShapeChanged,
+    drop_views,
+    hanging_on,
+    switch_over,
+    views_made_again,
+)
 from inchworm.targets.secrets import Secret
 
 _SCRATCH = "__wanted"
@@ -45,33 +52,9 @@ WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f')
   AND n.nspname NOT LIKE 'pg_temp%'
 """
 
-_DEPENDENT_VIEWS = """
-WITH RECURSIVE reads AS (
-  SELECT DISTINCT r.ev_class AS view, d.refobjid AS source
-  FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid
-  WHERE d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass
-    AND r.ev_class <> d.refobjid
-), found AS (
-  SELECT view, 1 AS depth FROM reads WHERE source = ANY(%s::text[]::regclass[]::oid[])
-  UNION
-  SELECT reads.view, found.depth + 1 FROM reads JOIN found ON reads.source = found.view
-  WHERE found.depth < 100
-)
-SELECT n.nspname, c.relname, c.relkind, pg_get_viewdef(c.oid), max(found.depth)
-FROM found JOIN pg_class c ON c.oid = found.view JOIN pg_namespace n ON n.oid = c.relnamespace
-GROUP BY n.nspname, c.relname, c.relkind, c.oid ORDER BY max(found.depth)
-"""
-
 _UNFINISHED = """
 SELECT n.nspname, c.relname FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace WHERE NOT i.indisvalid
-"""
-
-_RIGHTS = """
-SELECT CASE WHEN x.grantee = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(x.grantee)) END,
-       x.privilege_type, x.is_grantable
-FROM pg_class c, aclexplode(c.relacl) x
-WHERE c.oid = %s::text::regclass AND x.grantee <> c.relowner
 """
 
 _IN_THE_WAY = """
@@ -83,14 +66,6 @@ WHERE l.granted AND l.pid <> ALL(%s) AND l.pid <> pg_backend_pid()
   AND l.locktype IN ('relation', 'transactionid') AND l.mode <> 'AccessShareLock'
 ORDER BY a.pid LIMIT 3
 """
-
-
-class _View(NamedTuple):
-    """A view that has to be made again: its name, its SELECT, and who may use it."""
-
-    name: str
-    query: str
-    rights: list[str]
 
 
 class Postgres:
@@ -231,6 +206,9 @@ class Postgres:
             with self._errors():
                 self._connection.rollback()
 
+    def discard(self, schemas: Collection[str]) -> None:
+        """Nothing to do: the server itself rolls a trial back."""
+
     @contextmanager
     def scratch(self, schema: str) -> Iterator[tuple[Database, str]]:
         """A transaction of a second connection, rolled back; the schema has another name there."""
@@ -244,20 +222,10 @@ class Postgres:
 
         A view of PostgreSQL does not let the type of a column change that it reads.
         """
-        with self.transaction():
-            kinds = self.kinds()
-            there = [name for name in upon if name in kinds]
-            own = {name for name in there if kinds[name] == "view"}
-            rights = {name: self._rights(name) for name in own}
-            others = self._views_upon(there, own)
-            for view in reversed(others):
-                self.execute(f"DROP VIEW {quoted(view.name)}")
+        kinds = self.kinds()
+        own = {name for name in upon if kinds.get(name) == "view"}
+        with self.transaction(), views_made_again(self, upon, own):
             yield
-            for name in own & self.kinds().keys():
-                self._grant(name, rights[name])
-            for view in others:
-                self.execute(f"CREATE VIEW {quoted(view.name)} AS {view.query}")
-                self._grant(view.name, view.rights)
 
     @contextmanager
     def attempt(self) -> Iterator[None]:
@@ -315,8 +283,7 @@ class Postgres:
             self.execute(f"CREATE SCHEMA IF NOT EXISTS {quoted(schema)}")
 
     def build(self, name: str, store: str, sql: str) -> int | None:
-        """Make a table or view from a SELECT, replacing a leftover; the rows of a table."""
-        self.drop(name)
+        """Make a table or view from a SELECT; the rows of a table."""
         with self._errors():
             cursor = self._run(f"CREATE {store.upper()} {quoted(name)} AS {sql}", ())
         return None if store == "view" else cursor.rowcount
@@ -325,85 +292,22 @@ class Postgres:
         """The statement that makes an empty table with the columns of a SELECT, running nothing."""
         return f"CREATE TABLE {quoted(name)} AS ({sql}) WITH NO DATA"
 
-    def drop(self, name: str) -> None:
-        """Remove a table or view if it is there, and what was built upon it."""
-        kind = self.kinds().get(name)
-        if kind is not None:
-            self.execute(f"DROP {kind.upper()} {quoted(name)} CASCADE")
+    def drop(self, names: Collection[str]) -> None:
+        """Remove tables and views, those that are there, and nothing that hangs on them."""
+        kinds = self.kinds()
+        drop_views(self, [name for name in names if kinds.get(name) == "view"])
+        tables = [quoted(name) for name in names if kinds.get(name) == "table"]
+        if tables:
+            self.execute(f"DROP TABLE {', '.join(tables)}")
+
+    def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
+        """What hangs on tables and cannot be carried along, as the server describes it."""
+        kinds = self.kinds()
+        return hanging_on(self, [name for name in names if kinds.get(name) == "table"])
 
     def switch_over(self, switches: Sequence[Switch]) -> None:
-        """Put what was built beside in place. Called inside a transaction.
-
-        A view of PostgreSQL follows the table that it was made on, whatever that is called later.
-        So every view that reads what is replaced, also those of others, is made again on what then
-        has the name; rights that were granted on tables and views are granted again.
-        """
-        kinds = self.kinds()
-        there = [switch.name for switch in switches if switch.name in kinds]
-        rights = {name: self._rights(name) for name in there}
-        own = {name for s in switches for name in (s.name, s.beside) if name is not None}
-        others = self._views_upon(there, own)
-        for view in reversed(others):
-            self.execute(f"DROP VIEW IF EXISTS {quoted(view.name)} CASCADE")
-        for switch in reversed(switches):
-            if kinds.get(switch.name) == "view":
-                self.execute(f"DROP VIEW IF EXISTS {quoted(switch.name)} CASCADE")
-        for switch in switches:
-            if switch.kept in kinds:
-                self.execute(f"DROP {kinds[switch.kept].upper()} {quoted(switch.kept)} CASCADE")
-            if kinds.get(switch.name) == "table":
-                self._rename(switch.name, switch.kept)
-            if switch.beside is not None and switch.store == "table":
-                self._rename(switch.beside, switch.name)
-        for switch in switches:
-            if switch.beside is not None and switch.store == "view":
-                self.execute(f"DROP VIEW IF EXISTS {quoted(switch.beside)} CASCADE")
-                self.execute(f"CREATE VIEW {quoted(switch.name)} AS {switch.view_sql}")
-        for switch in switches:
-            if switch.beside is not None:
-                self._grant(switch.name, rights.get(switch.name, []))
-        for view in others:
-            self.execute(f"CREATE VIEW {quoted(view.name)} AS {view.query}")
-            self._grant(view.name, view.rights)
-
-    def _views_upon(self, names: Sequence[str], leave_out: set[str]) -> list[_View]:
-        """Views that read some relations, each after those that it reads itself."""
-        if not names:
-            return []
-        with self._errors():
-            found = self._connection.execute(
-                _DEPENDENT_VIEWS.encode(), ([quoted(name) for name in names],)
-            ).fetchall()
-        views = []
-        for schema, table, kind, query, _ in found:
-            name = f"{schema}.{table}"
-            if name in leave_out:
-                continue
-            if kind == "m":
-                raise TargetError(
-                    f"{name} is a materialised view upon what this promotion replaces.",
-                    next="Make it a plain view or a model, or drop it and make it again by hand.",
-                )
-            views.append(_View(name, query, self._rights(name)))
-        return views
-
-    def _rights(self, name: str) -> list[str]:
-        """What was granted on a relation, each as the part of a GRANT that follows the name."""
-        with self._errors():
-            found = self._connection.execute(_RIGHTS.encode(), (quoted(name),)).fetchall()
-        return [
-            f"{privilege}|{who}{' WITH GRANT OPTION' if again else ''}"
-            for who, privilege, again in found
-        ]
-
-    def _grant(self, name: str, rights: Iterable[str]) -> None:
-        for right in rights:
-            privilege, _, who = right.partition("|")
-            self.execute(f"GRANT {privilege} ON {quoted(name)} TO {who}")
-
-    def _rename(self, old: str, new: str) -> None:
-        table = new.partition(".")[2]
-        self.execute(f"ALTER TABLE {quoted(old)} RENAME TO {quoted_one(table)}")
+        """Put what was built beside in place. Called inside a transaction."""
+        switch_over(self, switches)
 
     def close(self) -> None:
         """End the connection."""
@@ -418,6 +322,9 @@ class Postgres:
                 f"{self._where} says: waited {_LOCK_TIMEOUT} for a lock.{self._in_the_way()}",
                 next="Nothing was changed by it. Have that session end, and go on.",
             ) from error
+        except errors.InvalidTableDefinition as error:
+            refused = self._refused(error)
+            raise ViewShapeChanged(refused.what, next=refused.next) from error
         except errors.QueryCanceled as error:
             raise TargetError(
                 f"{self._where} says: {_first_line(error)}",

@@ -11,7 +11,7 @@ import datetime as dt
 import getpass
 import re
 import sqlite3
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Any
@@ -146,6 +146,9 @@ class Sqlite:
             for schema in schemas:
                 self.execute(f"DETACH DATABASE {quoted(schema)}")
 
+    def discard(self, schemas: Collection[str]) -> None:
+        """Nothing to do: a trial is in memory."""
+
     @contextmanager
     def scratch(self, schema: str) -> Iterator[tuple[Database, str]]:
         """A database in memory; nothing in SQLite refers to another schema."""
@@ -187,11 +190,7 @@ class Sqlite:
         there, kinds = self._triggers(), self.kinds()
         for (schema, name), (table, sql) in triggers.items():
             if (schema, name) not in there and f"{schema}.{table}" in kinds:
-                at = re.compile(
-                    rf"(CREATE\s+TRIGGER\s+)(\S*\b{re.escape(name)}\b\S*)", re.IGNORECASE
-                )
-                whole = at.sub(lambda m: f"{m.group(1)}{quoted(f'{schema}.{name}')}", sql, count=1)  # noqa: B023
-                self.execute(whole)
+                self.execute(_named_in_full("trigger", f"{schema}.{name}", sql))
 
     def _check_keys(self) -> None:
         for schema in self._schemas():
@@ -286,8 +285,7 @@ class Sqlite:
             self._attach(schema)
 
     def build(self, name: str, store: str, sql: str) -> int | None:
-        """Make a table or view from a SELECT, replacing a leftover; the rows of a table."""
-        self.drop(name)
+        """Make a table or view from a SELECT; the rows of a table."""
         self.execute(f"CREATE {store.upper()} {quoted(name)} AS {sql}")
         if store == "view":
             return None
@@ -297,25 +295,34 @@ class Sqlite:
         """The statement that makes an empty table with the columns of a SELECT, running nothing."""
         return f"CREATE TABLE {quoted(name)} AS SELECT * FROM ({sql}) WHERE 0"
 
-    def drop(self, name: str) -> None:
-        """Remove a table or view if it is there."""
-        self._drop_known(name, self.kinds())
+    def drop(self, names: Collection[str]) -> None:
+        """Remove tables and views, those that are there."""
+        kinds = self.kinds()
+        for name in names:
+            self._drop_known(name, kinds)
+
+    def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
+        """Nothing: triggers and indexes are made again, and all else of SQLite goes by name."""
+        return {}
 
     def switch_over(self, switches: Sequence[Switch]) -> None:
         """Put what was built beside in place. Called inside a transaction.
 
         A rename of SQLite carries into the views that read the table, so views that are replaced
-        go first.
+        go first. Triggers and indexes that somebody made are made again on what takes the place.
         """
         kinds = dict(self.kinds())
+        tables = {s.name for s in switches if kinds.get(s.name) == "table" and s.beside is not None}
+        attached = self._attached(tables)
         self.execute("PRAGMA legacy_alter_table = ON")
+        for kind, name, _ in attached:
+            self.execute(f"DROP {kind.upper()} {quoted(name)}")
         for switch in switches:
             if kinds.get(switch.name) == "view":
                 self._drop_known(switch.name, kinds)
             if switch.store == "view" and switch.beside is not None:
                 self._drop_known(switch.beside, kinds)
         for switch in switches:
-            self._drop_known(switch.kept, kinds)
             if kinds.get(switch.name) == "table":
                 self._rename(switch.name, switch.kept)
             if switch.beside is not None and switch.store == "table":
@@ -323,7 +330,21 @@ class Sqlite:
         for switch in switches:
             if switch.store == "view" and switch.beside is not None:
                 self.execute(f"CREATE VIEW {quoted(switch.name)} AS {switch.view_sql}")
+        for kind, name, sql in attached:
+            self.execute(_named_in_full(kind, name, sql))
         self.execute("PRAGMA legacy_alter_table = OFF")
+
+    def _attached(self, tables: Collection[str]) -> list[tuple[str, str, str]]:
+        """The indexes and triggers of some tables: kind, full name and statement."""
+        found: list[tuple[str, str, str]] = []
+        for schema in self._schemas():
+            for kind, name, table, sql in self.rows(
+                f"SELECT type, name, tbl_name, sql FROM {quoted(schema)}.sqlite_master "
+                "WHERE type IN ('index', 'trigger') AND sql IS NOT NULL ORDER BY type, name"
+            ):
+                if f"{schema}.{table}" in tables:
+                    found.append((kind, f"{schema}.{name}", sql))
+        return found
 
     def _rename(self, old: str, new: str) -> None:
         self.execute(f"ALTER TABLE {quoted(old)} RENAME TO {quoted(new.partition('.')[2])}")
@@ -352,6 +373,13 @@ class Sqlite:
 
     def _refused(self, error: sqlite3.Error) -> TargetError:
         return TargetError(f"{self._path.name} says: {error}", next="Nothing was changed by it.")
+
+
+def _named_in_full(kind: str, name: str, sql: str) -> str:
+    """The statement of an index or trigger, as SQLite keeps it, with the schema before its name."""
+    bare = re.escape(name.partition(".")[2])
+    at = re.compile(rf"(CREATE\s+(?:UNIQUE\s+)?{kind}\s+)(\S*\b{bare}\b\S*)", re.IGNORECASE)
+    return at.sub(lambda match: f"{match.group(1)}{quoted(name)}", sql, count=1)
 
 
 def quoted_text(text: str) -> str:

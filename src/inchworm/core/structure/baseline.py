@@ -1,0 +1,133 @@
+"""Whether what a database has is what a baseline would make, both in the database's own words."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+
+from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.core.structure.shapes import ColumnShape, TableShape, shape_of
+
+_CONSTRAINT_NAME = re.compile(r'(ADD CONSTRAINT )("(?:[^"]|"")*"|\S+) ')
+_INDEX_NAME = re.compile(
+    r'(INDEX (?:IF NOT EXISTS )?)("(?:[^"]|"")*"|[^\s"]+)(\."(?:[^"]|"")*")? ON ', re.IGNORECASE
+)
+
+
+def baseline_differences(
+    wanted: Sequence[Definition], live: Sequence[Definition], dialect: str
+) -> list[str]:
+    """In words, what is otherwise with the tables that a baseline makes.
+
+    Tables that the baseline does not know do not count, nor do comments, nor the names of
+    constraints and indexes: what they demand is compared.
+
+    Args:
+        wanted: what the baseline makes.
+        live: what the schema has.
+        dialect: of the database.
+    """
+    return list(_differences(wanted, live, dialect))
+
+
+def _differences(
+    wanted: Sequence[Definition], live: Sequence[Definition], dialect: str
+) -> Iterator[str]:
+    there = {d.key: d for d in live}
+    tables = {d.name for d in wanted if d.thing is Thing.TABLE}
+    missing: set[str] = set()
+    for definition in wanted:
+        other = there.get(definition.key)
+        if definition.thing in {Thing.COMMENT, Thing.CONSTRAINT, Thing.INDEX}:
+            continue
+        if other is None:
+            missing.add(definition.name)
+            yield f"{definition.name} is not there"
+        elif other.sql != definition.sql:
+            yield from _changed(definition, other, dialect)
+    for thing in (Thing.CONSTRAINT, Thing.INDEX):
+        yield from _hanging(thing, wanted, live, tables, missing)
+
+
+def _changed(wanted: Definition, live: Definition, dialect: str) -> Iterator[str]:
+    """How something that is there differs from what the baseline makes."""
+    if wanted.thing is Thing.TABLE:
+        shapes = [d.shape or shape_of(d.sql, dialect) for d in (wanted, live)]
+        if shapes[0] is not None and shapes[1] is not None:
+            yield from _table(wanted.name, shapes[0], shapes[1])
+            return
+    yield f"{wanted.name} has {_one_line(live.sql)}, not {_one_line(wanted.sql)}"
+
+
+def _table(name: str, wanted: TableShape, live: TableShape) -> Iterator[str]:
+    lacking = [c for c in wanted.by_name if c not in live.by_name]
+    if lacking:
+        yield f"{name} lacks {', '.join(lacking)}"
+    extra = [c for c in live.by_name if c not in wanted.by_name]
+    if extra:
+        yield f"{name} has {', '.join(extra)}, too"
+    for column in wanted.columns:
+        other = live.by_name.get(column.name)
+        if other is not None:
+            yield from (f"{name} has {column.name} {said}" for said in _column(column, other))
+    demands, has = Counter(wanted.constraints.values()), Counter(live.constraints.values())
+    yield from (f"{name} lacks {text}" for text in demands - has)
+    yield from (f"{name} has {text}, too" for text in has - demands)
+    if wanted.options != live.options:
+        yield f"{name} has the options {live.options or 'none'}, not {wanted.options or 'none'}"
+
+
+def _column(wanted: ColumnShape, live: ColumnShape) -> Iterator[str]:
+    if live.type != wanted.type:
+        yield f"as {live.type}, not {wanted.type}"
+    if live.required is not wanted.required:
+        yield "required" if live.required else "not required"
+    for what, one, other in (
+        ("default", wanted.default, live.default),
+        ("expression", wanted.generated, live.generated),
+        ("identity", wanted.identity, live.identity),
+        ("constraint", wanted.rest, live.rest),
+    ):
+        if (one or "") != (other or ""):
+            yield f"with {what} {other or 'none'}, not {one or 'none'}"
+
+
+def _hanging(
+    thing: Thing,
+    wanted: Sequence[Definition],
+    live: Sequence[Definition],
+    tables: set[str],
+    missing: set[str],
+) -> Iterator[str]:
+    """Foreign keys and indexes of the baseline's tables, whatever they are called."""
+    demands, has = _demands(thing, wanted), _demands(thing, live)
+    for text, definition in demands.items():
+        if text not in has and missing.isdisjoint(definition.needs or ()):
+            yield f"{_table_of(definition)} lacks {text}"
+    for text, definition in has.items():
+        if text not in demands and _table_of(definition) in tables:
+            yield f"{_table_of(definition)} has {text}, too"
+
+
+def _demands(thing: Thing, definitions: Sequence[Definition]) -> Mapping[str, Definition]:
+    return {_nameless(d.sql): d for d in definitions if d.thing is thing}
+
+
+def _nameless(sql: str) -> str:
+    text = _CONSTRAINT_NAME.sub(r"\1", _one_line(sql))
+    return _INDEX_NAME.sub(r"\1ON ", text, count=1)
+
+
+def _table_of(definition: Definition) -> str:
+    """The table that a foreign key or an index is on, as far as the database tells it."""
+    if definition.needs:
+        return definition.needs[0]
+    on = re.search(r"\bON\s+([^\s(]+)", definition.sql, re.IGNORECASE)
+    schema = definition.name.partition(".")[0]
+    name = on.group(1).replace('"', "") if on else definition.name
+    return name if "." in name else f"{schema}.{name}"
+
+
+def _one_line(sql: str) -> str:
+    return " ".join(sql.split())

@@ -1,0 +1,51 @@
+"""Proving a baseline: the database itself says what it would make, and what is there."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from inchworm.core.composition import Composition
+from inchworm.core.errors import InchwormError
+from inchworm.core.facts import Assembly
+from inchworm.core.parts import Kind, PartId
+from inchworm.core.physical_names import PhysicalNames
+from inchworm.core.structure.baseline import baseline_differences
+from inchworm.engine.places import Place
+from inchworm.engine.wanted import made_by, own_definitions
+
+
+def prove_baselines(
+    place: Place,
+    assembly: Assembly,
+    names: PhysicalNames,
+    documents: Mapping[PartId, Mapping[str, Any]],
+    live: Composition,
+) -> dict[PartId, tuple[str, ...]]:
+    """For each schema that may have its baseline already, what is otherwise than it would be.
+
+    Args:
+        place: the environment.
+        assembly: the bundle's parts.
+        names: the physical names of the environment.
+        documents: the parts as they are rendered for it.
+        live: its composition.
+    """
+    ran = {migration.schema for migration in live.migrations}
+    others = place.of_others([*live.parts.values(), *live.foreign_parts])
+    found: dict[PartId, tuple[str, ...]] = {}
+    for part in assembly.of_kind(Kind.SCHEMA):
+        scripts = documents[part].get("migrations", ())
+        baseline = next((script for script in scripts if script["baseline"]), None)
+        physical = names.schema(part.name)
+        is_there = any(table.schema == physical for table in live.tables.values())
+        if baseline is None or part.name in ran or not is_there:
+            continue
+        try:
+            wanted = made_by(place.database, assembly.dialect, names, part, baseline["sql"])
+            there = own_definitions(place.database, physical, others)
+            found[part] = tuple(baseline_differences(wanted, there, place.database.dialect))
+        except InchwormError as error:
+            message = error.what.partition(" says: ")[2] or error.what
+            found[part] = (f"the baseline cannot be tried here: {message}",)
+    return found

@@ -1,0 +1,574 @@
+"""Ways in which data of somebody else could be lost, each tried through the built program."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import psycopg
+import pytest
+
+from inchworm.targets.databases import connect
+from tests.driver import Program
+from tests.program.test_faults import die
+
+URL = "duckdb:///.inchworm/dev.duckdb"
+CORNER = '[databases.main]\nschema_pattern = "ada_{schema}"'
+OTHER = """\
+about = "Another environment, {address}"
+snapshots = true
+[databases.main]
+url = "{url}"
+[workspace]
+url = "sim:other"
+[gateway]
+url = "sim:other"
+"""
+
+
+@pytest.fixture
+def live(anywhere: tuple[Program, str]) -> tuple[Program, str]:
+    """A new project that is live in a database of each kind."""
+    program, url = anywhere
+    program.promote(program.pack(), "dev")
+    return program, url
+
+
+def clone(program: Program, folder: Path) -> Program:
+    """A second checkout, with a ledger and bundles of its own, that reaches the same database."""
+    other = Program(folder)
+    shutil.copytree(
+        program.folder, folder, ignore=shutil.ignore_patterns(".inchworm", "data", "*.lock")
+    )
+    return other
+
+
+def count(program: Program, url: str, table: str) -> int:
+    """How many rows a table has."""
+    return int(program.ask(url, f"SELECT count(*) FROM {table}")[0][0])
+
+
+# ---- names that are words of SQL -----------------------------------------------------------------
+
+
+@pytest.mark.parametrize("schema", ["ref", "map", "settings", "date", "index", "file", "session"])
+def test_a_corner_never_reaches_the_shared_schema(
+    anywhere: tuple[Program, str], schema: str
+) -> None:
+    """A migration that empties a table empties that of the corner, whatever the schema's name."""
+    program, url = anywhere
+    shared = f'"{schema}".rate'
+    if url.startswith("sqlite"):
+        program.edit("environments/dev.toml", "[databases.main]", CORNER.replace("ada_", ""))
+        program.write(f"schemas/{schema}/schema.toml", 'managed = "migrations"')
+        first = f"CREATE TABLE {schema}.rate (x INTEGER); INSERT INTO {schema}.rate VALUES (1);"
+        program.write(f"schemas/{schema}/migrations/0001_rate.sql", first)
+        program.promote(program.pack(), "dev")
+        program.edit("environments/dev.toml", '"{schema}"', '"ada_{schema}"\nbookkeeping = "ada"')
+    else:
+        program.ask(
+            url,
+            f'CREATE SCHEMA "{schema}"',
+            f"CREATE TABLE {shared} (x INTEGER)",
+            f"INSERT INTO {shared} VALUES (1)",
+            "SELECT 1",
+        )
+        program.write(f"schemas/{schema}/schema.toml", 'managed = "migrations"')
+        program.edit("environments/dev.toml", "[databases.main]", CORNER)
+        program.write(
+            f"schemas/{schema}/migrations/0001_rate.sql",
+            f"CREATE TABLE {schema}.rate (x INTEGER); INSERT INTO {schema}.rate VALUES (1);",
+        )
+    program.write(
+        f"schemas/{schema}/migrations/0002_empty.sql", f"DELETE FROM {schema}.rate WHERE x > 0;"
+    )
+    assert program.promote(program.pack(), "dev").json["state"] == "done"
+    assert count(program, url, shared) == 1
+    assert count(program, url, f'"ada_{schema}".rate') == 0
+
+
+def test_a_name_in_code_stops_the_draft(starter: Program, postgres_url: str) -> None:
+    """In a corner; where schemas keep their names the same migration runs."""
+    starter.edit("inchworm.toml", '"duckdb"', '"postgres"')
+    starter.edit("environments/dev.toml", URL, postgres_url)
+    starter.promote(starter.pack(), "dev")
+    starter.write(
+        "schemas/ops/migrations/0002_code.sql",
+        "DO $$ BEGIN DELETE FROM ops.measurement WHERE amount = 3; END $$;",
+    )
+    text = (starter.folder / "environments/dev.toml").read_text()
+    starter.edit("environments/dev.toml", "[databases.main]", CORNER + '\nbookkeeping = "of_ada"')
+    refused = starter.promote(starter.pack(), "dev", code=1).json
+    (finding,) = [f for f in refused["findings"] if f["severity"] == "error"]
+    assert (finding["rule"], finding["file"]) == (
+        "schema/name-left",
+        "schemas/ops/migrations/0002_code.sql",
+    )
+    assert count(starter, postgres_url, "ops.measurement") == 3
+    starter.write("environments/dev.toml", text)
+    assert starter.promote(starter.pack(), "dev").json["state"] == "done"
+    assert count(starter, postgres_url, "ops.measurement") == 2
+
+
+def test_trying_a_migration_leaves_the_live_rows(anywhere: tuple[Program, str]) -> None:
+    """What is tried before the first step, and then refused, has touched nothing."""
+    program, url = anywhere
+    program.write("schemas/ref/schema.toml", 'managed = "migrations"')
+    program.write(
+        "schemas/ref/migrations/0001_rate.sql",
+        "CREATE TABLE ref.rate (x INTEGER); INSERT INTO ref.rate VALUES (1);",
+    )
+    program.promote(program.pack(), "dev")
+    program.write("schemas/ref/migrations/0002_less.sql", "DELETE FROM ref.rate WHERE x = 1;")
+    program.write("models/report/wrong.sql", "SELECT no_such_function(1) AS one")
+    refused = program.promote(program.pack(), "dev", code=1).json
+    assert "before the first step" in refused["message"]
+    assert count(program, url, "ref.rate") == 1
+
+
+# ---- queries that write --------------------------------------------------------------------------
+
+API = """\
+openapi: 3.0.3
+info: {title: Days, version: "1"}
+paths:
+  /days:
+    post:
+      operationId: post
+      requestBody:
+        content:
+          application/json: {schema: {type: object, properties: {day: {type: string}}}}
+      responses: {"200": {description: taken}}
+"""
+WRITING = "WITH gone AS (DELETE FROM ops.measurement RETURNING *) SELECT day FROM gone"
+
+
+@pytest.mark.parametrize(
+    ("file", "content"),
+    [
+        ("models/report/gone.sql", WRITING),
+        ("checks/gone.sql", f"/*---\nseverity = 'error'\n---*/\n{WRITING}"),
+        (
+            "flows/gone.toml",
+            f'direction = "out"\n[from]\nquery = "{WRITING}"\n[to]\nconnection = "c"\n'
+            'api = "apis/a.yaml"\noperation = "post"\n[fields]\nday = "day"\n',
+        ),
+        (
+            "notebooks/gone.ipynb",
+            '{"nbformat": 4, "nbformat_minor": 5, "metadata": {}, "cells": [{"cell_type": "code", '
+            '"id": "a", "metadata": {}, "outputs": [], "execution_count": null, "source": '
+            f'"from inchworm.notebook import env\\nenv.query(\\"{WRITING}\\")"}}]}}',
+        ),
+    ],
+    ids=["model", "check", "flow", "notebook"],
+)
+def test_what_only_reads_cannot_write(starter: Program, file: str, content: str) -> None:
+    """It is an error at check, and nothing with it can be packed."""
+    starter.edit("inchworm.toml", '"duckdb"', '"postgres"')
+    starter.write("apis/a.yaml", API)
+    starter.write(file, content)
+    found = [f for f in starter.findings(code=1) if f["rule"] == "sql/writes"]
+    assert [f["file"] for f in found] == [file]
+    assert "has DELETE inside, which writes" in found[0]["message"]
+    starter("pack", code=1)
+
+
+# ---- another environment's database --------------------------------------------------------------
+
+
+def test_a_copied_address_reaches_nothing(live: tuple[Program, str], tmp_path: Path) -> None:
+    """Found at check; and where nobody checked, by the name that the database keeps."""
+    program, url = live
+    program.write("environments/test.toml", OTHER.format(address="really dev's", url=url))
+    program.edit("parameters.toml", 'dev = "2026-01-01"', 'every = "2026-01-01"')
+    (found,) = [f for f in program.findings(code=1) if f["rule"] == "environment/shared-target"]
+    assert found["severity"] == "error"
+    assert "has the database of dev" in found["message"]
+    other = clone(program, tmp_path / "clone")
+    (other.folder / "environments/dev.toml").unlink()
+    if not url.startswith("postgresql"):
+        shutil.copytree(program.folder / "data", other.folder / "data")
+    before = program.ask(url, "SELECT * FROM report.daily_total ORDER BY 1")
+    other.edit("models/report/daily_total.sql", "sum(amount)", "2 * sum(amount)")
+    bundle = other.pack()
+    refused = other("promote", bundle, "--to", "test", "--yes", code=1)
+    assert "the database of test (not protected) is dev of starter" in refused.err
+    assert 'formerly = "dev"' in refused.err
+    assert "is dev of starter" in other("status", code=1).text
+    assert other.ask(url, "SELECT * FROM report.daily_total ORDER BY 1") == before
+    other.edit("environments/test.toml", "snapshots", 'formerly = "dev"\nsnapshots')
+    assert other.promote(bundle, "test").json["state"] == "done"
+    other.edit("environments/test.toml", 'formerly = "dev"\n', "")
+    assert other.promote(bundle, "test").json["state"] == "nothing to do"
+
+
+# ---- going on over somebody's newer promotion ----------------------------------------------------
+
+
+def test_a_stopped_promotion_does_not_go_on_over_somebody_elses(
+    live: tuple[Program, str], tmp_path: Path
+) -> None:
+    """Another checkout, with another ledger, was there meanwhile: exit code 4, nothing changed."""
+    program, url = live
+    if not url.startswith("postgresql"):  # one file for both checkouts
+        program.edit("environments/dev.toml", url, url.replace("///", f"///{program.folder}/", 1))
+    other = clone(program, tmp_path / "clone")
+    program.edit("models/report/daily_total.sql", "sum(amount)", "10 * sum(amount)")
+    drafted = program("promote", program.pack(), "--to", "dev", "--draft", "--json").json
+    switch = next(s["number"] for s in drafted["steps"] if s["phase"] == "switch")
+    die(program, drafted["id"], f"before:{switch}")
+    other.edit("models/report/daily_total.sql", "sum(amount)", "20 * sum(amount)")
+    assert other.promote(other.pack(), "dev").json["state"] == "done"
+    totals = program.ask(url, "SELECT total FROM report.daily_total ORDER BY 1")
+    assert {total % 20 for (total,) in totals} == {0}
+    answer = program("promote", drafted["id"], "--yes", code=4)
+    assert "P1 of another ledger went into dev after P2 stopped" in answer.err
+    assert "Draft again" in answer.err
+    assert program.ask(url, "SELECT total FROM report.daily_total ORDER BY 1") == totals
+    again = program.promote(program.pack(), "dev").json
+    assert again["state"] == "done"
+    relations = program.ask(
+        url, "SELECT count(*) FROM inchworm.aside WHERE purpose IN ('staging', 'reserved')"
+    )
+    assert relations == [(0,)]
+
+
+# ---- drift that is forgotten ---------------------------------------------------------------------
+
+
+def test_a_change_by_hand_is_remembered(live: tuple[Program, str]) -> None:
+    """After promotions that have nothing to do with it, and until it is put back."""
+    program, url = live
+    program.ask(url, "ALTER TABLE ops.measurement ADD COLUMN by_hand INTEGER", "SELECT 1")
+    for number in (1, 2):
+        program.write(f"models/report/other_{number}.sql", f"SELECT {number} AS one")
+        done = program.promote(program.pack(), "dev").json
+        assert done["state"] == "done"
+        assert {f["rule"] for f in done["findings"]} == {"promotion/drifted"}
+        (drifted,) = program("drift", "dev", "--json", code=1).json["drifted"]
+        assert drifted["part"] == "schema:ops"
+    program.ask(url, "ALTER TABLE ops.measurement DROP COLUMN by_hand", "SELECT 1")
+    assert program("drift", "dev", "--json").json["drifted"] == []
+
+
+def test_a_missing_table_stops_every_promotion(live: tuple[Program, str]) -> None:
+    """Until it is there again, or its removal is in the source."""
+    program, url = live
+    program.write("schemas/ops/migrations/0002_note.sql", "CREATE TABLE ops.note (text TEXT);")
+    program.promote(program.pack(), "dev")
+    program.ask(url, "DROP TABLE ops.note", "SELECT 1")
+    program.write("models/report/other.sql", "SELECT 1 AS one")
+    bundle = program.pack()
+    for _ in range(2):
+        refused = program.promote(bundle, "dev", code=1).json
+        (finding,) = [f for f in refused["findings"] if f["severity"] == "error"]
+        assert finding["message"] == "table ops.note is missing since the last promotion"
+        assert "inchworm adopt dev ops" in finding["remedy"]
+    program("promote", bundle, "--to", "dev", "--yes", "--overwrite", code=1)
+    program("adopt", "dev", "ops")
+    assert program.promote(program.pack(), "dev").json["state"] == "done"
+    assert program("drift", "dev", "--json").json["drifted"] == []
+
+
+# ---- CASCADE and suffixes ------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("suffix", ["__kept", "__beside", "__stored"])
+def test_a_table_that_ends_like_one_of_ours_is_its_owners(
+    live: tuple[Program, str], suffix: str
+) -> None:
+    """However often the model beside it is built."""
+    program, url = live
+    mine = f"report.daily_total{suffix}"
+    elsewhere = f"report.my{suffix}"
+    for table in (mine, elsewhere):
+        program.ask(url, f"CREATE TABLE {table} (x INTEGER)", "SELECT 1")
+        program.ask(url, f"INSERT INTO {table} VALUES (7)", "SELECT 1")
+    for factor in (2, 3, 4):
+        sql = "/*---\nstore = 'table'\n---*/\nSELECT day, {} * amount AS total FROM ops.measurement"
+        program.write("models/report/daily_total.sql", sql.format(factor))
+        assert program.promote(program.pack(), "dev").json["state"] == "done"
+        for table in (mine, elsewhere):
+            assert program.ask(url, f"SELECT x FROM {table}") == [(7,)]
+    (kept,) = program.ask(url, "SELECT name FROM inchworm.aside WHERE purpose = 'replaced'")[0]
+    assert program.ask(url, f"SELECT min(total) FROM {kept}") == [(9,)]
+
+
+HANGING = {
+    "trigger": (
+        "CREATE FUNCTION theirs.audit() RETURNS trigger LANGUAGE plpgsql AS "
+        "'BEGIN RETURN NEW; END'; "
+        "CREATE TRIGGER audit BEFORE INSERT ON report.daily_total "
+        "FOR EACH ROW EXECUTE FUNCTION theirs.audit()",
+        "SELECT count(*) FROM pg_trigger WHERE tgname = 'audit' "
+        "AND tgrelid = 'report.daily_total'::regclass",
+    ),
+    "index": (
+        "CREATE INDEX by_total ON report.daily_total (total)",
+        "SELECT count(*) FROM pg_index WHERE indrelid = 'report.daily_total'::regclass "
+        "AND indexrelid = 'report.by_total'::regclass",
+    ),
+    "policy": (
+        "ALTER TABLE report.daily_total ENABLE ROW LEVEL SECURITY; "
+        "ALTER TABLE report.daily_total FORCE ROW LEVEL SECURITY; "
+        "CREATE POLICY few ON report.daily_total AS RESTRICTIVE FOR SELECT TO PUBLIC "
+        "USING (total < 5)",
+        "SELECT count(*) FROM pg_policies p JOIN pg_class c ON c.oid = 'report.daily_total'::"
+        "regclass WHERE p.policyname = 'few' AND p.tablename = 'daily_total' AND c.relrowsecurity "
+        "AND c.relforcerowsecurity AND p.qual = '(total < 5)' AND p.permissive = 'RESTRICTIVE'",
+    ),
+    "comment": (
+        "COMMENT ON COLUMN report.daily_total.total IS 'in cm'",
+        "SELECT count(*) FROM pg_description WHERE objoid = 'report.daily_total'::regclass "
+        "AND description = 'in cm'",
+    ),
+    "trigger on a view upon it": (
+        "CREATE VIEW theirs.seen AS SELECT day, total FROM report.daily_total; "
+        "CREATE FUNCTION theirs.refuse() RETURNS trigger LANGUAGE plpgsql AS "
+        "'BEGIN RETURN NULL; END'; "
+        "CREATE TRIGGER refuse INSTEAD OF UPDATE ON theirs.seen "
+        "FOR EACH ROW EXECUTE FUNCTION theirs.refuse()",
+        "SELECT count(*) FROM pg_trigger WHERE tgname = 'refuse' "
+        "AND tgrelid = 'theirs.seen'::regclass",
+    ),
+    "function upon a view upon it": (
+        "CREATE VIEW theirs.seen AS SELECT day, total FROM report.daily_total; "
+        "CREATE FUNCTION theirs.first() RETURNS SETOF theirs.seen LANGUAGE sql "
+        "BEGIN ATOMIC SELECT * FROM theirs.seen LIMIT 1; END",
+        "SELECT count(*) FROM theirs.first()",
+    ),
+    "options of a view upon it": (
+        "CREATE VIEW theirs.seen WITH (security_barrier = true, security_invoker = true) AS "
+        "SELECT day, total FROM report.daily_total",
+        "SELECT count(*) FROM pg_class WHERE oid = 'theirs.seen'::regclass "
+        "AND reloptions @> '{security_barrier=true,security_invoker=true}'",
+    ),
+}
+
+
+@pytest.fixture
+def served(starter: Program, postgres_url: str) -> tuple[Program, str]:
+    """A new project that is live in PostgreSQL."""
+    starter.edit("environments/dev.toml", URL, postgres_url)
+    starter.promote(starter.pack(), "dev")
+    starter.ask(postgres_url, "CREATE SCHEMA theirs", "SELECT 1")
+    return starter, postgres_url
+
+
+@pytest.mark.parametrize("what", HANGING)
+def test_what_can_be_carried_along_is_carried_along(served: tuple[Program, str], what: str) -> None:
+    """Twice, as what a promotion leaves has to bear the next one."""
+    program, url = served
+    make, ask = HANGING[what]
+    with psycopg.connect(url, autocommit=True) as owner:
+        owner.execute(make.encode())
+        for factor in (2, 3):
+            sql = (program.folder / "models/report/daily_total.sql").read_text()
+            program.write(
+                "models/report/daily_total.sql",
+                sql.replace("sum(amount)", f"{factor} * sum(amount)").replace(
+                    f"{factor} * 2 *", f"{factor} *"
+                ),
+            )
+            assert program.promote(program.pack(), "dev").json["state"] == "done"
+            assert owner.execute(ask.encode()).fetchone() == (1,)
+
+
+IN_THE_WAY = {
+    "foreign key": "ALTER TABLE report.daily_total ADD CONSTRAINT days UNIQUE (day); "
+    "CREATE TABLE theirs.note (day date REFERENCES report.daily_total (day))",
+    "publication": "CREATE PUBLICATION theirs_pub FOR TABLE report.daily_total",
+    "function": "CREATE FUNCTION theirs.all_days() RETURNS bigint LANGUAGE sql "
+    "BEGIN ATOMIC SELECT count(*) FROM report.daily_total; END",
+    "rule": "CREATE RULE quiet AS ON DELETE TO report.daily_total DO INSTEAD NOTHING",
+    "type": "CREATE TABLE theirs.box (inside report.daily_total)",
+    "policy of another table": "CREATE TABLE theirs.secret (day date); "
+    "CREATE POLICY known ON theirs.secret USING (day IN (SELECT day FROM report.daily_total))",
+    "materialised view": "CREATE MATERIALIZED VIEW theirs.m AS SELECT day FROM report.daily_total",
+    "child": "CREATE TABLE theirs.child () INHERITS (report.daily_total)",
+}
+
+
+@pytest.mark.parametrize("what", IN_THE_WAY)
+def test_what_cannot_be_carried_along_stops_the_draft(
+    served: tuple[Program, str], what: str
+) -> None:
+    """It is named, and still there and as it was."""
+    program, url = served
+    with psycopg.connect(url, autocommit=True) as owner:
+        owner.execute(IN_THE_WAY[what].encode())
+        before = owner.execute(b"SELECT 'report.daily_total'::regclass::oid").fetchone()
+        program.edit("models/report/daily_total.sql", "sum(amount)", "2 * sum(amount)")
+        refused = program.promote(program.pack(), "dev", code=1).json
+        rules = {f["rule"] for f in refused["findings"] if f["severity"] == "error"}
+        assert "promotion/cannot-carry-along" in rules
+        assert owner.execute(b"SELECT 'report.daily_total'::regclass::oid").fetchone() == before
+        (message,) = [
+            f["message"] for f in refused["findings"] if f["rule"] == "promotion/cannot-carry-along"
+        ]
+        assert "on report.daily_total" in message
+
+
+def test_a_right_that_was_taken_away_does_not_come_back(served: tuple[Program, str]) -> None:
+    """Default privileges give it to every new table, so also to the one that takes the place."""
+    program, url = served
+    with psycopg.connect(url, autocommit=True) as owner:
+        owner.execute(b"ALTER DEFAULT PRIVILEGES GRANT SELECT ON TABLES TO PUBLIC")
+        owner.execute(b"GRANT SELECT (day) ON report.daily_total TO PUBLIC")
+        program.edit("models/report/daily_total.sql", "sum(amount)", "2 * sum(amount)")
+        assert program.promote(program.pack(), "dev").json["state"] == "done"
+        (rights,) = owner.execute(
+            b"SELECT array_agg(a::text) FROM pg_class c, aclexplode(c.relacl) a "
+            b"WHERE c.oid = 'report.daily_total'::regclass AND a.grantee = 0"
+        ).fetchone() or (None,)
+        assert rights is None
+        ((column,),) = owner.execute(
+            b"SELECT attname FROM pg_attribute WHERE attrelid = 'report.daily_total'::regclass "
+            b"AND attacl IS NOT NULL"
+        ).fetchall()
+        assert column == "day"
+
+
+@pytest.mark.parametrize("kind", ["duckdb", "sqlite"])
+def test_indexes_and_triggers_of_others_stay(starter: Program, kind: str) -> None:
+    """Of embedded databases too."""
+    url = f"{kind}:///data/d.{kind}"
+    starter.edit("environments/dev.toml", URL, url)
+    starter.promote(starter.pack(), "dev")
+    if kind == "sqlite":
+        starter.ask(
+            url,
+            "CREATE INDEX report.by_total ON daily_total (total)",
+            "CREATE TRIGGER report.audit AFTER INSERT ON daily_total BEGIN SELECT 1; END",
+            "SELECT 1",
+        )
+        ask = "SELECT name FROM report.sqlite_master WHERE tbl_name = 'daily_total' ORDER BY 1"
+        wanted = [("audit",), ("by_total",), ("daily_total",)]
+    else:
+        starter.ask(url, "CREATE INDEX by_total ON report.daily_total (total)", "SELECT 1")
+        ask = "SELECT index_name FROM duckdb_indexes() WHERE table_name = 'daily_total'"
+        wanted = [("by_total",)]
+    for factor in (2, 3):
+        sql = "/*---\nstore = 'table'\n---*/\nSELECT day, {} * amount AS total FROM ops.measurement"
+        starter.write("models/report/daily_total.sql", sql.format(factor))
+        assert starter.promote(starter.pack(), "dev").json["state"] == "done"
+        assert starter.ask(url, ask) == wanted
+
+
+# ---- env.store and the desk ----------------------------------------------------------------------
+
+STORE = """\
+import pandas as pd
+from inchworm.notebook import env
+env.store("{table}", pd.DataFrame({{"x": [1]}}), columns={{"x": "INTEGER"}})
+"""
+NOTEBOOK = (
+    '{{"nbformat": 4, "nbformat_minor": 5, "metadata": {{}}, "cells": [{{"cell_type": "code", '
+    '"id": "a", "metadata": {{}}, "outputs": [], "execution_count": null, "source": {}}}]}}'
+)
+
+
+def at_a_desk(program: Program, code: str, environment: str | None = None) -> str:
+    """Run code in the project's folder; what went wrong, in one line."""
+    environ = {k: v for k, v in program.environ.items() if k != "INCHWORM_ENV"}
+    if environment is not None:
+        environ["INCHWORM_ENV"] = environment
+    done = subprocess.run(
+        [sys.executable, "-c", code],
+        cwd=program.folder,
+        env=environ,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    return done.stderr.strip().splitlines()[-1] if done.returncode else ""
+
+
+def test_a_desk_stores_nothing_that_others_rely_on(live: tuple[Program, str]) -> None:
+    """Not in a protected environment, not in another part's table, and not in an unknown one."""
+    program, url = live
+    program.ask(url, "CREATE TABLE report.theirs (x INTEGER)", "SELECT 1")
+    program.ask(url, "INSERT INTO report.theirs VALUES (1), (2)", "SELECT 1")
+    for table, says in (
+        ("ops.measurement", "is what schema:ops provides"),
+        ("report.daily_total", "is what model:report.daily_total provides"),
+        ("report.theirs", "no notebook of this project stores it"),
+    ):
+        assert says in at_a_desk(program, STORE.format(table=table))
+    assert count(program, url, "ops.measurement") == 3
+    assert count(program, url, "report.theirs") == 2
+    code = STORE.format(table="report.forecast")
+    program.write("notebooks/forecast.ipynb", NOTEBOOK.format(json.dumps(code)))
+    for _ in range(2):
+        assert at_a_desk(program, code) == ""
+    assert count(program, url, "report.forecast") == 1
+    program.edit("environments/dev.toml", "snapshots = true", "protected = true\nsnapshots = true")
+    assert "dev (protected) takes rows from no desk" in at_a_desk(program, code)
+    look = "from inchworm.notebook import env\nprint(env.query('SELECT * FROM report.forecast'))"
+    assert at_a_desk(program, look) == ""
+
+
+def test_a_desk_has_no_environment_by_default_where_several_come_first(starter: Program) -> None:
+    """Whoever means one says so."""
+    url = "duckdb:///.inchworm/other.duckdb"
+    starter.write("environments/other.toml", OTHER.format(address="beside dev", url=url))
+    look = "from inchworm.notebook import env\nprint(env.query('SELECT 1 AS one'))"
+    assert "Several environments come first: dev, other" in at_a_desk(starter, look)
+    assert at_a_desk(starter, look, "dev") == ""
+
+
+# ---- a baseline that is not there ----------------------------------------------------------------
+
+BASELINE = """\
+/*---
+baseline = true
+---*/
+CREATE TABLE ops.river (id INTEGER NOT NULL PRIMARY KEY, name TEXT DEFAULT 'none');
+CREATE TABLE ops.gauge (
+  id INTEGER NOT NULL PRIMARY KEY, river_id INTEGER NOT NULL, UNIQUE (river_id, id), CHECK (id > 0)
+);
+CREATE INDEX gauge_river ON ops.gauge (river_id);
+"""
+FALSE = {
+    "no keys": ("PRIMARY KEY", ""),
+    "no unique": (", UNIQUE (river_id, id)", ""),
+    "no check": (", CHECK (id > 0)", ""),
+    "another default": ("'none'", "'other'"),
+    "no default": ("DEFAULT 'none'", ""),
+    "nullable": ("river_id INTEGER NOT NULL", "river_id INTEGER"),
+    "another type": ("river_id INTEGER", "river_id TEXT"),
+    "a column more": ("name TEXT", "extra INTEGER, name TEXT"),
+    "no index": ("CREATE INDEX gauge_river ON ops.gauge (river_id);", ""),
+    "another index": ("ops.gauge (river_id);", "ops.gauge (id);"),
+}
+
+
+@pytest.mark.parametrize("what", [None, *FALSE], ids=["the same", *FALSE])
+def test_a_baseline_is_proved_by_all_that_it_makes(
+    anywhere: tuple[Program, str], what: str | None
+) -> None:
+    """Also where the address is a parameter; what differs is named, and nothing is assumed."""
+    program, url = anywhere
+    program.write("schemas/ops/migrations/0001_baseline.sql", BASELINE)
+    program.write("models/report/daily_total.sql", "SELECT 1 AS day")
+    program.write(
+        "parameters.toml", f'[place]\ntype = "text"\nabout = "Where it is"\ndev = "{url}"\n'
+    )
+    program.edit("environments/dev.toml", f'"{url}"', '"${place}"')
+    old, new = FALSE[what] if what else ("", "")
+    script = BASELINE.partition("---*/")[2].replace(old, new)
+    if url.startswith("sqlite"):
+        script = script.replace("INDEX gauge_river ON ops.gauge", "INDEX ops.gauge_river ON gauge")
+    database = connect(url, root=program.folder)
+    database.create_schema("ops")
+    database.close()
+    program.ask(url, *[s for s in script.split(";") if s.strip()], "SELECT 1")
+    answer = program.promote(program.pack(), "dev", code=1 if what else 0).json
+    found = [f["message"] for f in answer["findings"] if f["rule"] == "schema/baseline-differs"]
+    assert bool(found) is (what is not None)
+    steps = {s["item"]: s["action"] for s in answer["steps"]}
+    assert steps["0001_baseline"] == "assume"
+    assert answer["state"] == ("refused" if what else "done")

@@ -165,9 +165,9 @@ def test_a_service_that_fails_does_not_stop_the_others(river: Program) -> None:
 def test_a_locked_database_is_named_and_left_alone(released: Program) -> None:
     """Exit code 4, and by whom; status says it of that environment only."""
     with duckdb.connect(str(released.folder / "data/river_prod.duckdb")):
-        answer = released("promote", BUNDLE, "--to", "prod", "--yes", code=4)
+        answer = released.process("promote", BUNDLE, "--to", "prod", "--yes", code=4)
         assert f"locked by another process (process {os.getpid()})" in answer.err
-        status = released("status", code=1).text
+        status = released.process("status", code=1).text
     assert "prod: the database river_prod.duckdb is locked" in status
     assert "test not protected riverwatch-1.4.0" in status
 

@@ -104,7 +104,7 @@ def test_many_at_once(river: Program) -> None:
     said: list[str] = []
 
     def check() -> None:
-        said.append(river("check", "--json").out)
+        said.append(river.process("check", "--json").out)
 
     for _ in range(2):
         (river.folder / FACTS).unlink()

@@ -31,7 +31,7 @@ _TABLES = (
     """CREATE TABLE IF NOT EXISTS {schema}.promotions (
     project VARCHAR NOT NULL, promotion VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
     digest VARCHAR NOT NULL, commit_id VARCHAR,
-    done_by VARCHAR NOT NULL, done_at VARCHAR NOT NULL)""",
+    done_by VARCHAR NOT NULL, done_at VARCHAR NOT NULL, number INTEGER)""",
     """CREATE TABLE IF NOT EXISTS {schema}.steps (
     promotion VARCHAR NOT NULL, step INTEGER NOT NULL, done_at VARCHAR NOT NULL)""",
     """CREATE TABLE IF NOT EXISTS {schema}.structures (
@@ -54,6 +54,9 @@ T = TypeVar("T")
 _AT_ONCE = 200
 
 
+_COLUMNS_ADDED = (("migrations", "script", "VARCHAR"), ("promotions", "number", "INTEGER"))
+"""Columns that were added to tables after their first version: table, name and type."""
+
 _INTERFACE = ("values", "tables", "reads", "required", "keys", "managed")
 """What is kept of a part's interface as JSON."""
 
@@ -69,6 +72,8 @@ class Bookkeeping:
         self._database = database
         self._project = project
         self.schema = schema
+        self._is_complete = False
+        """Whether its tables are known to have all columns."""
 
     @property
     def exists(self) -> bool:
@@ -81,24 +86,31 @@ class Bookkeeping:
         Returns:
             Whether there was bookkeeping of an earlier version, which recorded less.
         """
-        if f"{self.schema}.environments" in self._database.kinds() and self._keeps_scripts:
+        if f"{self.schema}.environments" in self._database.kinds() and not self._lacking():
             return False
         was_there = self.exists
         self._database.create_schema(self.schema)
         with self._database.transaction():
             for statement in _TABLES:
                 self._database.execute(statement.format(schema=self.schema))
-            if not self._keeps_scripts:  # it was made before they were kept
+            for table, column, kind in self._lacking():
                 self._database.execute(
-                    f"ALTER TABLE {self.schema}.migrations ADD COLUMN script VARCHAR"
+                    f"ALTER TABLE {self.schema}.{table} ADD COLUMN {column} {kind}"
                 )
         return was_there
 
-    @property
-    def _keeps_scripts(self) -> bool:
-        """Whether the texts of migrations are kept."""
-        there = self._database.structure([self.schema]).get(f"{self.schema}.migrations")
-        return there is not None and "script" in there.by_name
+    def _lacking(self) -> list[tuple[str, str, str]]:
+        """Columns that bookkeeping of an earlier version lacks: table, name and type."""
+        if self._is_complete:
+            return []
+        tables = self._database.structure([self.schema])
+        lacking = [
+            (table, column, kind)
+            for table, column, kind in _COLUMNS_ADDED
+            if column not in tables[f"{self.schema}.{table}"].by_name
+        ]
+        self._is_complete = not lacking
+        return lacking
 
     # ---- whose environment it is --------------------------------------------------------------
 
@@ -230,7 +242,7 @@ class Bookkeeping:
         """The migrations of this project that the database has behind it."""
         if not self.exists:
             return []
-        script = "script" if self._keeps_scripts else "NULL"
+        script = "NULL" if ("migrations", "script", "VARCHAR") in self._lacking() else "script"
         return [
             RanMigration(
                 schema=row[0],
@@ -275,12 +287,17 @@ class Bookkeeping:
         )
 
     def last(self) -> LastPromotion | None:
-        """The latest promotion of this project that was completed here."""
+        """The latest promotion of this project that was completed here.
+
+        The database's own number says which is the latest; times are those of whoever promoted.
+        """
         if not self.exists:
             return None
+        is_numbered = ("promotions", "number", "INTEGER") not in self._lacking()
+        order = "coalesce(number, 0) DESC, done_at DESC" if is_numbered else "done_at DESC"
         rows = self._database.rows(
             "SELECT promotion, bundle, digest, commit_id, done_by, done_at "
-            f"FROM {self.schema}.promotions WHERE project = ? ORDER BY done_at DESC LIMIT 1",
+            f"FROM {self.schema}.promotions WHERE project = ? ORDER BY {order} LIMIT 1",
             [self._project],
         )
         if not rows:
@@ -293,7 +310,8 @@ class Bookkeeping:
     def completed(self, last: LastPromotion) -> None:
         """Record a completed promotion. Called inside a transaction."""
         self._database.execute(
-            f"INSERT INTO {self.schema}.promotions VALUES (?, ?, ?, ?, ?, ?, ?)",
+            f"INSERT INTO {self.schema}.promotions VALUES (?, ?, ?, ?, ?, ?, ?, "
+            f"(SELECT max(claims) FROM {self.schema}.environments WHERE project = ?))",
             [
                 self._project,
                 last.promotion,
@@ -302,6 +320,7 @@ class Bookkeeping:
                 last.commit,
                 last.by,
                 last.at,
+                self._project,
             ],
         )
 

@@ -200,6 +200,10 @@ def test_a_copied_address_reaches_nothing(live: tuple[Program, str], tmp_path: P
     assert "is dev of starter" in other("status", code=1).text
     assert other.ask(url, "SELECT * FROM report.daily_total ORDER BY 1") == before
     other.edit("environments/test.toml", "snapshots", 'formerly = "dev"\nsnapshots')
+    shutil.copy(program.folder / "environments/dev.toml", other.folder / "environments")
+    answer = other("promote", bundle, "--to", "test", "--yes", code=1)
+    assert "environments/test.toml:2: says that it was formerly dev, which is an" in answer.err
+    (other.folder / "environments/dev.toml").unlink()
     assert other.promote(bundle, "test").json["state"] == "done"
     other.edit("environments/test.toml", 'formerly = "dev"\n', "")
     assert other.promote(bundle, "test").json["state"] == "nothing to do"

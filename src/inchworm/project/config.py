@@ -199,8 +199,26 @@ def read_environments(
             found.append(_environment(name, path, settings))
             lines[name] = document
             uses.extend(parameter_uses(document, path))
+    found = [e for e in found if _has_a_name_of_its_own(e, found, lines[e.name], report)]
     _report_route(found, lines, report)
     return found, tuple(uses)
+
+
+def _has_a_name_of_its_own(
+    environment: Environment, others: list[Environment], document: TomlDocument, report: Report
+) -> bool:
+    """Whether an environment does not claim to have been one that there is."""
+    other = next((e for e in others if e.name.lower() == environment.formerly.lower()), None)
+    if other is not None:
+        report(
+            rules.MALFORMED.finding(
+                f"says that it was formerly {other.name}, which is an environment of its own",
+                file=environment.file,
+                line=document.line_of(("formerly",)),
+                remedy="Take formerly away, and correct the address of its database.",
+            )
+        )
+    return other is None
 
 
 def _environment(name: str, path: str, settings: EnvironmentSettings) -> Environment:

@@ -20,7 +20,7 @@ from __future__ import annotations
 import datetime as dt
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -102,8 +102,8 @@ class Surroundings:
             raise UsageError(f"There is no parameter {name}.", next=near)
         value = self._values[name]
         if value.type is Type.SECRET:
-            secrets = Secrets(self._project.root, self._environment.vault)
-            return secrets.resolve(value.text).reveal()
+            with closing(Secrets(self._project.root, self._environment.vault)) as secrets:
+                return secrets.resolve(value.text).reveal()
         return value.plain
 
     def store(

@@ -10,6 +10,7 @@ from inchworm.core.facts import Facts
 from inchworm.core.lineage import How
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.values import Type, Value
+from inchworm.kinds.flow import json_type
 from inchworm.kinds.names import part_of
 from inchworm.kinds.reading import Reading, read_project
 
@@ -358,3 +359,23 @@ def test_types_of_columns_and_fields_must_fit(column: str, asked: str, fits: boo
     said = [f.message for f in reading.assembly.findings]
     assert bool(said) is not fits
     assert all(message.startswith("the field level is") for message in said)
+
+
+@pytest.mark.parametrize(
+    ("sql", "json"),
+    [
+        ("INT", "integer"),
+        ("BIGINT", "integer"),
+        ("DECIMAL(8, 2)", "number"),
+        ("DOUBLE", "number"),
+        ("BOOLEAN", "boolean"),
+        ("TIMESTAMPTZ", "string"),
+        ("INTERVAL", None),
+        ("INT[]", None),
+        ("DATERANGE", None),
+        ("unknown", None),
+    ],
+)
+def test_a_column_has_a_json_type_only_where_it_is_certain(sql: str, json: str | None) -> None:
+    """A type that only begins like another one is none."""
+    assert json_type(sql) == json

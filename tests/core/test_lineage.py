@@ -7,7 +7,7 @@ from itertools import pairwise
 from hypothesis import given
 from hypothesis import strategies as st
 
-from inchworm.core.lineage import Direction, Edge, Graph, How, Node, Step, way_to
+from inchworm.core.lineage import Direction, Edge, Graph, How, Node, Step, between_owners, way_to
 
 A, B, C, D = (Node(f"s.{name}", "x") for name in "abcd")
 TABLE_B = Node("s.b")
@@ -29,6 +29,17 @@ def shown(step: Step) -> dict[str, object]:
 
 
 DIAMOND = Graph.of([edge(A, B), edge(A, C, How.COMPUTED), edge(B, D), edge(C, D, How.ROWS)])
+
+
+def test_between_tables_the_closest_way_counts() -> None:
+    """One edge for each pair, and none from a table to itself."""
+    more = [edge(A, Node("s.b", "y"), How.ROWS), edge(B, Node("s.b", "z")), edge(C, D, How.WHOLE)]
+    assert between_owners([*DIAMOND.edges, *more]) == [
+        edge(Node("s.a"), Node("s.b")),
+        edge(Node("s.a"), Node("s.c"), How.COMPUTED),
+        edge(Node("s.b"), Node("s.d")),
+        edge(Node("s.c"), Node("s.d"), How.ROWS),
+    ]
 
 
 def test_a_walk_unfolds_every_node_once() -> None:

@@ -55,6 +55,9 @@ def test_a_cell_becomes_a_value(kind: Type, cell: Any, text: str) -> None:
         (Type.DURATION, "soon"),
         (Type.SECRET, "hunter2"),
         (Type.CHOICE, "x"),
+        (Type.DATE, "today - 9999999999d"),
+        (Type.TIMESTAMP, "today + 99999999w"),
+        (Type.DURATION, "99999999999w"),
     ],
 )
 def test_a_cell_of_the_wrong_type_is_refused(kind: Type, cell: Any) -> None:
@@ -184,6 +187,16 @@ def test_a_secret_never_enters_sql() -> None:
         ),
         ({"type": Type.TIMESTAMP}, "2026-07-01T06:00+02:00", "2026-07-01 06:00:00+02:00"),
         ({"type": Type.TIMESTAMP}, "today - 1d", "2026-11-22 00:00:00"),
+        (
+            {"type": Type.TIMESTAMP, "at_least": "2026-01-01 00:00:00+00:00"},
+            "2026-07-01 06:00",
+            "+00:00 says a zone and 2026-07-01 06:00:00 says none",
+        ),
+        (
+            {"type": Type.TIMESTAMP, "at_most": "2026-01-01", "zone": "Europe/Dublin"},
+            "2026-07-01 06:00",
+            "is above 2026-01-01 00:00:00+00:00",
+        ),
         ({"type": Type.TIMESTAMP, "zone": "Europe/Nowhere"}, "today", "is not a time zone"),
     ],
 )

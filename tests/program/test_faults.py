@@ -127,6 +127,39 @@ def test_a_refused_flow_makes_the_promotion_partly_done(river: Program) -> None:
     assert river.promote(BUNDLE, "dev").json["state"] == "nothing to do"
 
 
+def test_a_schedule_that_cannot_run_again_is_said(released: Program) -> None:
+    """The promotion ends *failed* all the same, and says which schedule is still paused."""
+    released.promote(BUNDLE, "prod")
+    service = connect_service("sim:prod", released.folder)
+    assert service.schedules()["nightly.nightly"] == "on"
+    service.set_fault("set nightly.nightly on", "Down for the night.")
+    released.edit("models/hydro/reading_clean.sql", "'hand' AS source", "lower('hand') AS source")
+    name = released.release("1.4.1")
+    for environment in ("dev", "test"):
+        released.promote(name, environment)
+    released.query("prod", "INSERT INTO raw.reading VALUES (1, '2026-11-01 00:10', -500, 'good')")
+    failed = released.promote(name, "prod", code=1).json
+    assert failed["state"] == "failed"
+    assert "still paused: pipeline:nightly nightly, because the service" in failed["message"]
+    assert service.schedules()["nightly.nightly"] == "paused"
+    service.set_fault("set nightly.nightly on", None)
+    service.close()
+
+
+def test_a_closed_output_pipe_stops_no_promotion(released: Program) -> None:
+    """Whoever read the output has seen enough; what was promised is done all the same."""
+    process = released.start("promote", BUNDLE, "--to", "prod", "--yes")
+    assert process.stdout is not None
+    process.stdout.readline()
+    process.stdout.close()
+    process.wait(timeout=120)
+    promotion = released("history", "--json").json["promotions"][0]
+    assert (promotion["environment"], promotion["state"]) == ("prod", "done")
+    service = connect_service("sim:prod", released.folder)
+    assert "paused" not in service.schedules().values()
+    service.close()
+
+
 def test_a_failed_check_can_be_mended_and_gone_on_from(released: Program) -> None:
     """The same promotion builds again what it had thrown away, and nothing that was done before."""
     released.query("dev", "INSERT INTO raw.reading VALUES (1, '2026-11-01 00:10', -500, 'good')")

@@ -165,3 +165,46 @@ def test_the_doctor_names_what_is_wrong(
     assert says in failed[0]["message"]
     assert all(probe["remedy"] for probe in failed)
     assert ("not tried" in {probe["state"] for probe in probes}) is (fault == "database")
+
+
+def test_piped_output_breaks_no_word(river: Program) -> None:
+    """However many environments there are."""
+    for name in ("one", "two", "three"):
+        text = (river.folder / "environments/dev.toml").read_text()
+        river.write(f"environments/{name}.toml", text.replace("dev", name))
+    matrix = (river.folder / "parameters.toml").read_text()
+    long = "http://127.0.0.1:8850/a_long_path_that_is_one_word/{}/notices"
+    lines = []
+    for line in matrix.splitlines():
+        lines.append(line)
+        if line.startswith("dev ="):
+            for name in ("one", "two", "three"):
+                is_url = "notices" in line
+                lines.append(f'{name} = "{long.format(name)}"' if is_url else name + line[3:])
+    river.write("parameters.toml", "\n".join(lines))
+    shown = river("params").out
+    for name in ("one", "two", "three"):
+        assert long.format(name) in shown
+
+
+def test_a_value_is_written_as_it_is_reported(river: Program) -> None:
+    """A number with more digits than its file keeps is refused; line ends stay as they are."""
+    file = river.folder / "parameters.toml"
+    number = '[rate]\ntype = "number"\nabout = "A rate"\nevery = 1.5\n'
+    file.write_bytes((file.read_text() + number).replace("\n", "\r\n").encode())
+    refused = river("params", "set", "rate", "every", "0.12345678901234567890123", code=2)
+    assert "more digits" in refused.err
+    river("params", "set", "rate", "every", "0.125")
+    written = file.read_bytes()
+    assert b"every = 0.125\r\n" in written
+    assert written.count(b"\n") == written.count(b"\r\n")
+
+
+def test_a_version_keeps_line_ends(river: Program) -> None:
+    """As an editor of another system wrote them."""
+    file = river.folder / "inchworm.toml"
+    file.write_bytes(file.read_bytes().replace(b"\n", b"\r\n"))
+    river("version", "minor")
+    written = file.read_bytes()
+    assert b'version = "1.5.0"\r\n' in written
+    assert written.count(b"\n") == written.count(b"\r\n")

@@ -45,17 +45,28 @@ def test_the_demo_can_stop_after_writing(tmp_path: Path) -> None:
     assert river.query("prod", "SELECT count(*) FROM raw.gauge") == [(24,)]
 
 
-@pytest.mark.parametrize("dialect", ["duckdb", "postgres", "mysql", "spark"])
-def test_a_new_project_can_be_promoted_at_once(tmp_path: Path, dialect: str) -> None:
-    """Whatever dialect its models are written in."""
-    Program(tmp_path)("new", "My Levels", "--dialect", dialect)
+@pytest.mark.parametrize("dialect", ["duckdb", "sqlite", "postgres", "mysql", "spark"])
+def test_a_new_project_can_be_promoted_at_once(
+    tmp_path: Path, dialect: str, request: pytest.FixtureRequest
+) -> None:
+    """Into a database that speaks its dialect, or where none of ours does, into DuckDB."""
+    said = Program(tmp_path)("new", "My Levels", "--dialect", dialect).out
     levels = Program(tmp_path / "My Levels")
     assert levels.findings(code=0) == []
+    url = {
+        "postgres": "postgresql://localhost:5432/my_levels_dev",
+        "sqlite": "sqlite:///.inchworm/dev.sqlite",
+    }.get(dialect, "duckdb:///.inchworm/dev.duckdb")
+    assert f'url = "{url}"' in (levels.folder / "environments/dev.toml").read_text()
+    assert ("createdb my_levels_dev" in said) is (dialect == "postgres")
+    if dialect == "postgres":
+        url, declared = str(request.getfixturevalue("postgres_url")), url
+        levels.edit("environments/dev.toml", declared, url)
     name = levels.pack()
     assert name.startswith("my_levels-0.1.0-snapshot.")
     assert levels.promote(name, "dev").json["state"] == "done"
-    rows = levels.query("dev", "SELECT day::TEXT, total FROM report.daily_total ORDER BY 1")
-    assert rows == [("2026-02-01", 8), ("2026-02-02", 4)]
+    rows = levels.ask(url, "SELECT total FROM report.daily_total ORDER BY day")
+    assert rows == [(8,), (4,)]
 
 
 @pytest.mark.parametrize(

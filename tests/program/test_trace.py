@@ -117,6 +117,12 @@ def test_a_picture_shows_every_node(river: Program) -> None:
     assert one == other
     river("trace", "alert.flood_state", "--picture", "c.png")
     assert (river.folder / "c.png").read_bytes().startswith(b"\x89PNG")
+    river("trace", "--all", "--picture", "tables.svg")
+    river("trace", "--all", "--columns", "--picture", "columns.svg")
+    tables, columns = ((river.folder / f"{n}.svg").read_text() for n in ("tables", "columns"))
+    assert "hydro.hourly_level" in tables
+    assert ("peak_cm" in columns, "peak_cm" in tables) == (True, False)
+    assert "goes with --picture" in river("trace", "--all", "--columns", code=2).text
     assert "an .svg or a .png" in river("trace", "--all", "--picture", "x.bmp", code=2).text
 
 

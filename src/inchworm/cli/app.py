@@ -10,6 +10,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import click
+
 from inchworm.cli.source import Source
 from inchworm.core.environments import Environment
 from inchworm.core.parameters import evaluate, read_files
@@ -78,7 +80,11 @@ class App:
         from inchworm.store.ledger import Ledger
 
         path = self.project.path(self.project.settings.storage.ledger)
-        return Ledger(path, now=now, by=self.user)
+        ledger = Ledger(path, now=now, by=self.user)
+        running = click.get_current_context(silent=True)
+        if running is not None:
+            running.call_on_close(ledger.close)
+        return ledger
 
     @cached_property
     def bundles(self) -> BundleStore:

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import sys
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from typing import Any, TextIO, cast
 
-from rich.console import Console
+from rich.console import Console, ConsoleOptions, RenderResult
+from rich.measure import Measurement
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
@@ -43,10 +46,30 @@ STYLES = {
 
 def console() -> Console:
     """A console for standard output; plain when it is not a terminal."""
-    made = Console(highlight=False)
+    made = _Console(highlight=False)
     if made.is_terminal:
-        return Console(highlight=False, width=min(made.width, WIDTH))
-    return Console(highlight=False, width=WIDTH, file=cast(TextIO, _Trimmed()))
+        return _Console(highlight=False, width=min(made.width, WIDTH))
+    return _Piped(highlight=False, width=WIDTH, file=cast(TextIO, _Trimmed()))
+
+
+class _Console(Console):
+    """A console that falls silent when nobody reads it any more.
+
+    What the command does goes on: a promotion must not stop halfway because a pager was closed.
+    """
+
+    def on_broken_pipe(self) -> None:
+        """Write to nowhere from now on."""
+        self.quiet = True
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+class _Piped(_Console):
+    """A console for other programs: a line may be longer, so that no word is broken."""
+
+    def print(self, *objects: Any, crop: bool | None = None, **options: Any) -> None:
+        """Print whole lines."""
+        super().print(*objects, crop=False, **options)
 
 
 class _Trimmed:
@@ -74,7 +97,7 @@ def word(text: str) -> Text:
 
 def rows(
     headings: Sequence[str], lines: Iterable[Sequence[str | Text]], *, right: Sequence[int] = ()
-) -> Table:
+) -> _Aligned:
     """Aligned columns without lines around them.
 
     Args:
@@ -89,7 +112,23 @@ def rows(
         table.add_column(heading, justify=justify, overflow="fold", vertical="top")  # type: ignore[arg-type]
     for line in lines:
         table.add_row(*line)
-    return table
+    return _Aligned(table)
+
+
+@dataclass(frozen=True)
+class _Aligned:
+    """A table that is wide enough for its longest words where nothing limits its width."""
+
+    table: Table
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        if not console.is_terminal:
+            needed = Measurement.get(console, options.update(max_width=_UNLIMITED), self.table)
+            options = options.update(max_width=max(options.max_width, needed.minimum))
+        yield from console.render(self.table, options)
+
+
+_UNLIMITED = 10_000
 
 
 def print_findings(screen: Console, findings: Sequence[Finding]) -> None:

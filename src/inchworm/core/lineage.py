@@ -59,6 +59,17 @@ def in_order(edges: Iterable[Edge]) -> list[Edge]:
     return sorted(set(edges), key=lambda edge: (str(edge.source), str(edge.target), edge.how))
 
 
+def between_owners(edges: Iterable[Edge]) -> list[Edge]:
+    """One edge for each pair of tables or parts, with the closest way of those between columns."""
+    closest: dict[tuple[str, str], How] = {}
+    rank = list(How).index
+    for edge in edges:
+        pair = (edge.source.owner, edge.target.owner)
+        if pair[0] != pair[1]:
+            closest[pair] = min(edge.how, closest.get(pair, edge.how), key=rank)
+    return in_order(Edge(Node(one), Node(other), how) for (one, other), how in closest.items())
+
+
 class Direction(StrEnum):
     """Which way to follow edges."""
 

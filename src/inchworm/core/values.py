@@ -169,11 +169,11 @@ class Domain:
         plain: Any = value.plain
         if self.at_least is not None:
             least = unbounded.convert(self.at_least, today)
-            if plain < least.plain:
+            if _comparable(value, least) and plain < least.plain:
                 raise ValueError(f"{value.text} is below {least.text}")
         if self.at_most is not None:
             most = unbounded.convert(self.at_most, today)
-            if plain > most.plain:
+            if _comparable(value, most) and plain > most.plain:
                 raise ValueError(f"{value.text} is above {most.text}")
 
     def _check_text(self, text: str) -> None:
@@ -183,6 +183,23 @@ class Domain:
             raise ValueError(f"{text[:40]!r} is longer than {self.longest} letters")
         if self.matches is not None and not re.fullmatch(self.matches, text):
             raise ValueError(f"{text!r} does not match {self.matches}")
+
+
+def _comparable(value: Value, bound: Value) -> bool:
+    """True, unless one of two timestamps says a zone and the other does not.
+
+    Raises:
+        ValueError: when that is so.
+    """
+    one, other = value.plain, bound.plain
+    if isinstance(one, dt.datetime) and isinstance(other, dt.datetime):
+        zoned, plain = (value, bound) if one.tzinfo else (bound, value)
+        if (one.tzinfo is None) is not (other.tzinfo is None):
+            raise ValueError(
+                f"{zoned.text} says a zone and {plain.text} says none, so they cannot be compared;"
+                ' write the zone with both, or zone = "Europe/Dublin" in the row'
+            )
+    return True
 
 
 _BOUNDED = frozenset({Type.INTEGER, Type.NUMBER, Type.DATE, Type.TIMESTAMP, Type.DURATION})
@@ -209,7 +226,10 @@ def read_duration(text: str) -> dt.timedelta:
         raise ValueError(f"{text!r} is not a duration such as 10m, 1h30m or PT10M")
     said = [int(group or 0) for group in match.groups()]
     weeks, days, hours, minutes, seconds = map(sum, zip(said[:5], said[5:], strict=True))
-    return dt.timedelta(weeks=weeks, days=days, hours=hours, minutes=minutes, seconds=seconds)
+    try:
+        return dt.timedelta(weeks=weeks, days=days, hours=hours, minutes=minutes, seconds=seconds)
+    except OverflowError as error:
+        raise ValueError(f"{text!r} is longer than {dt.timedelta.max.days:,} days") from error
 
 
 def _text(cell: Any, today: dt.date) -> str:
@@ -249,7 +269,10 @@ def _relative(cell: str, today: dt.date) -> dt.date | None:
         return None
     sign, count, unit = match.groups()
     days = int(count or 0) * (7 if unit == "w" else 1)
-    return today + dt.timedelta(days=-days if sign == "-" else days)
+    try:
+        return today + dt.timedelta(days=-days if sign == "-" else days)
+    except OverflowError as error:
+        raise ValueError(f"{cell!r} is no day between the years 1 and 9999") from error
 
 
 def _date(cell: Any, today: dt.date) -> dt.date:

@@ -271,8 +271,8 @@ class _Carrier:
 
     def _stopped(self, step: Step) -> None:
         """Somebody pressed Ctrl-C: schedules run again, what was built is kept for going on."""
-        self._unpause()
         message = f"stopped by {self.work.by} at step {step.number} of {len(self.steps)}"
+        message += self._unpause()
         self.work.ledger.move(self.work.promotion, State.FAILED, message)
 
     def _put_back(self, step: Step) -> Promotion:
@@ -290,8 +290,8 @@ class _Carrier:
         for other in self.steps:
             if other.phase in {Phase.BUILD, Phase.CHECK} and other != step:
                 self._wait_again(other)
-        self._unpause()
         message = f"step {step.number} ({step.part}) failed before the switch-over"
+        message += self._unpause()
         if undone:
             message += f"; these migrations were taken back: {', '.join(undone)}"
         if stayed:
@@ -322,11 +322,20 @@ class _Carrier:
             undone.append(ran.pop().item)
         return [step.item for step in ran], undone
 
-    def _unpause(self) -> None:
+    def _unpause(self) -> str:
+        """Let paused schedules run again; in words, which of them could not be reached."""
+        paused: list[str] = []
+        reason = ""
         for step in self.steps:
             if step.phase is Phase.PAUSE:
-                self.doing.unpause(step)
+                try:
+                    self.doing.unpause(step)
+                except TargetError as error:
+                    paused.append(f"{step.part} {step.item}")
+                    reason = error.what
+                    continue
                 self._wait_again(step)
+        return f"; still paused: {', '.join(paused)}, because {reason}" if paused else ""
 
     def _wait_again(self, step: Step) -> None:
         self.work.ledger.step(self.work.promotion, step.number, StepReport(state=StepState.WAITING))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -188,14 +188,18 @@ def open_place(
     with open_database(environment, root, values, read_only=read_only) as database:
         bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
         check_name(environment, project, bookkeeping.environment())
-        yield Place(
-            environment=environment,
-            project=project,
-            database=database,
-            workspace=_service(environment.workspace, environment, root, values),
-            gateway=_service(environment.gateway, environment, root, values),
-            bookkeeping=bookkeeping,
-        )
+        with (
+            closing(_service(environment.workspace, environment, root, values)) as workspace,
+            closing(_service(environment.gateway, environment, root, values)) as gateway,
+        ):
+            yield Place(
+                environment=environment,
+                project=project,
+                database=database,
+                workspace=workspace,
+                gateway=gateway,
+                bookkeeping=bookkeeping,
+            )
 
 
 def check_name(environment: Environment, project: str, named: str | None) -> None:
@@ -224,14 +228,14 @@ def check_secrets(
     Raises:
         TargetError: when one is missing or has expired.
     """
-    secrets = Secrets(root, environment.vault)
-    return tuple(
-        UsedSecret(name=name, reference=value.text, version=secrets.resolve(value.text).version)
-        for name in sorted(set(used))
-        if (value := values.get(name)) is not None
-        and value.type is Type.SECRET
-        and value.plain is not None
-    )
+    with closing(Secrets(root, environment.vault)) as secrets:
+        return tuple(
+            UsedSecret(name=name, reference=value.text, version=secrets.resolve(value.text).version)
+            for name in sorted(set(used))
+            if (value := values.get(name)) is not None
+            and value.type is Type.SECRET
+            and value.plain is not None
+        )
 
 
 def secrets_of(environment: Environment) -> list[str]:
@@ -318,4 +322,5 @@ def _secret(
             where=environment.file,
             next='Write "${name}" of a parameter with type = "secret".',
         )
-    return Secrets(root, environment.vault).resolve(value.text)
+    with closing(Secrets(root, environment.vault)) as secrets:
+        return secrets.resolve(value.text)

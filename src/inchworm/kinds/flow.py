@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
@@ -250,14 +251,15 @@ _JSON_TYPES = {
     "integer": ("TINYINT", "SMALLINT", "INT", "BIGINT", "HUGEINT"),
     "number": ("DOUBLE", "FLOAT", "REAL", "DECIMAL"),
     "boolean": ("BOOLEAN",),
-    "string": ("TEXT", "VARCHAR", "CHAR", "UUID", "DATE", "TIME"),
+    "string": ("TEXT", "VARCHAR", "CHAR", "UUID", "DATE", "TIME", "TIMESTAMP", "TIMESTAMPTZ"),
 }
-"""The JSON type that a column's values have, by the beginning of its SQL type."""
+"""The JSON type that a column's values have, by the name of its SQL type."""
 
 
 def json_type(type_: str) -> str | None:
     """The JSON type of a column's values, or None when nothing certain is known."""
-    return next((name for name, starts in _JSON_TYPES.items() if type_.startswith(starts)), None)
+    named = re.fullmatch(r"([A-Z]+)(?:\([\d, ]*\))?", type_)  # a list or a struct is none of these
+    return next((j for j, names in _JSON_TYPES.items() if named and named[1] in names), None)
 
 
 def operation_of(

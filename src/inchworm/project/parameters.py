@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -40,13 +41,20 @@ def set_value(root: Path, row: Parameter, environment: str, text: str, today: dt
             next=f"Give a value of type {row.type.value}.",
         ) from error
     path = root / row.file
+    is_number = row.type is Type.NUMBER and cell != text
+    if is_number and Decimal(str(float(cell))) != cell:
+        raise UsageError(
+            f"{row.name} for {environment}: {text} has more digits than a number of TOML keeps.",
+            where=f"{row.file}:{row.line}",
+            next=f"Give {float(cell)}, or make the parameter a text.",
+        )
     try:
-        document = tomlkit.parse(path.read_text("utf-8"))
+        document = tomlkit.parse(path.read_bytes().decode("utf-8"))  # line ends as they are
         table: Any = document
         for key in row.name.split("."):
             table = table[key]
-        table[environment] = float(cell) if row.type is Type.NUMBER and cell != text else cell
-        path.write_text(tomlkit.dumps(document), "utf-8")
+        table[environment] = float(cell) if is_number else cell
+        path.write_bytes(tomlkit.dumps(document).encode("utf-8"))
     except (OSError, TOMLKitError, KeyError) as error:
         raise ProjectError(
             f"cannot be changed: {error}", where=row.file, next="Change the value by hand."

@@ -22,11 +22,11 @@ about = "Oldest day kept; keep it short in development, so that builds are quick
 dev = "2026-01-01"
 """,
     "environments/dev.toml": """\
-about = "Development: a DuckDB file in this folder"
+about = "{about}"
 snapshots = true                  # takes bundles of uncommitted or untagged trees
 
 [databases.main]
-url = "duckdb:///.inchworm/dev.duckdb"
+url = "{url}"
 
 [workspace]
 url = "sim:dev"
@@ -89,6 +89,17 @@ build = ["report.daily_total"]
 }
 
 
+_DATABASES = {
+    "postgres": (
+        "Development: a PostgreSQL database, made with createdb {name}_dev",
+        "postgresql://localhost:5432/{name}_dev",
+    ),
+    "sqlite": ("Development: a SQLite file in this folder", "sqlite:///.inchworm/dev.sqlite"),
+}
+"""What the first environment is, and where, by dialect; in any other dialect a DuckDB file."""
+_DUCKDB = ("Development: a DuckDB file in this folder", "duckdb:///.inchworm/dev.duckdb")
+
+
 def write_starter(folder: Path, name: str, dialect: str) -> list[str]:
     """Write the project; returns the files' paths.
 
@@ -99,8 +110,10 @@ def write_starter(folder: Path, name: str, dialect: str) -> list[str]:
         raise UsageError(
             f"{folder} is there already and not empty.", next="Name a folder that is not there yet."
         )
+    about, url = _DATABASES.get(dialect, _DUCKDB)
     for path, content in _FILES.items():
         target = folder / path
         target.parent.mkdir(parents=True, exist_ok=True)
-        target.write_text(content.replace("{name}", name).replace("{dialect}", dialect), "utf-8")
+        told = content.replace("{about}", about).replace("{url}", url)
+        target.write_text(told.replace("{name}", name).replace("{dialect}", dialect), "utf-8")
     return sorted(_FILES)

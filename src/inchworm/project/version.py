@@ -22,9 +22,9 @@ def write_version(root: Path, version: str) -> list[str]:
         (root / PROJECT_FILE, _IN_TOML, rf"\g<1>{version}\g<2>"),
         *((document, _IN_OPENAPI, rf"\g<1>{version}") for document in documents),
     ]:
-        text = path.read_text("utf-8")
+        text = path.read_bytes().decode("utf-8")  # line ends as they are
         replaced = pattern.sub(new, text, count=1)
         if replaced != text:
-            path.write_text(replaced, "utf-8")
+            path.write_bytes(replaced.encode("utf-8"))
             changed.append(path.relative_to(root).as_posix())
     return changed

@@ -59,7 +59,7 @@ def add_waiver(root: Path, waiver: Waiver) -> None:
 
     path = root / FILE
     try:
-        document = tomlkit.parse(path.read_text("utf-8") if path.is_file() else "")
+        document = tomlkit.parse(path.read_bytes().decode("utf-8") if path.is_file() else "")
     except TOMLKitError as error:
         raise ProjectError(f"is not TOML: {error}", where=FILE, next="Mend the line.") from error
     table = tomlkit.table()
@@ -69,4 +69,4 @@ def add_waiver(root: Path, waiver: Waiver) -> None:
         table["only"] = waiver.only
     waivers = document.setdefault("waivers", tomlkit.aot())
     waivers.append(table)
-    path.write_text(tomlkit.dumps(document), "utf-8")
+    path.write_bytes(tomlkit.dumps(document).encode("utf-8"))  # line ends as they are

@@ -145,6 +145,9 @@ class _Platform:
         state = (await request.json()).get("state")
         if state not in {"on", "off", "paused"}:
             return _problem(HTTPStatus.BAD_REQUEST, "A schedule is on, off or paused.")
+        reason = self._store.faults().get(f"set {pipeline}.{name} {state}")
+        if reason is not None:
+            return _problem(HTTPStatus.SERVICE_UNAVAILABLE, reason)
         if not self._store.set_schedule(pipeline, name, state):
             return _problem(HTTPStatus.NOT_FOUND, f"{pipeline} has no schedule {name}.")
         return Response(status_code=HTTPStatus.NO_CONTENT)

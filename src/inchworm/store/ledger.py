@@ -65,6 +65,10 @@ class Ledger:
         self._started = False
         self._engine = sa.create_engine(f"sqlite:///{path}", connect_args={"timeout": 10})
 
+    def close(self) -> None:
+        """Let go of the file."""
+        self._engine.dispose()
+
     @property
     def exists(self) -> bool:
         """Whether anything was ever recorded."""

@@ -176,6 +176,12 @@ class Secrets:
         self._vault = vault
         self._sources: dict[str, SecretSource] = {"env": Environ(environ), "file": Files(root)}
 
+    def close(self) -> None:
+        """Let go of the connection to a key-value service."""
+        source = self._sources.get("vault")
+        if isinstance(source, Vault):
+            source.client.close()
+
     def resolve(self, reference: str) -> Secret:
         """The secret that a reference leads to.
 

@@ -127,6 +127,10 @@ class HttpService:
         """Make a simulated service refuse something from now on, or no longer."""
         self._request("PUT", "/v1/faults", {"target": target, "reason": reason})
 
+    def close(self) -> None:
+        """Let go of the connections."""
+        self._client.close()
+
     def _request(self, method: str, path: str, body: Any = None) -> httpx.Response:
         return self._checked(self._send(method, path, body))
 

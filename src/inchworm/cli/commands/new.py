@@ -18,7 +18,11 @@ from inchworm.project.starter import write_starter
 @click.option("--name", help="The project's name; by default that of the folder.")
 @click.option("--dialect", help="The SQL dialect that models are written in; by default duckdb.")
 def command(directory: str, name: str | None, dialect: str | None) -> None:
-    """Start a project in DIR that passes check and can be promoted at once."""
+    """Start a project in DIR that passes check and can be promoted at once.
+
+    Its first environment is a DuckDB file; in SQLite's dialect a file of SQLite, and in
+    PostgreSQL's a database that has to be made first.
+    """
     folder = Path(directory).resolve().name.lower()
     suggested = re.sub(r"[^a-z0-9_-]+", "_", folder).strip("_-0123456789")
     asks = sys.stdin.isatty()
@@ -40,6 +44,7 @@ def command(directory: str, name: str | None, dialect: str | None) -> None:
         click.echo(f"  {file}")
     click.echo()
     click.echo("Try it:")
-    for line in (f"cd {directory}", "inchworm check", "inchworm pack"):
+    made = [f"createdb {name}_dev"] if dialect == "postgres" else []
+    for line in (*made, f"cd {directory}", "inchworm check", "inchworm pack"):
         click.echo(f"  {line}")
     click.echo("  inchworm promote BUNDLE --to dev      (the name that pack prints)")

@@ -48,6 +48,7 @@ def serve(name: str, port: int, token: str | None) -> None:
 def refuse(name: str, flow: str, reason: str, no_more: bool) -> None:
     """Make the gateway of sim:NAME refuse to activate FLOW, to see what a promotion does then."""
     service = connect_service(f"sim:{name}", App.here().root)
+    click.get_current_context().call_on_close(service.close)
     target = flow if flow.startswith("flow:") else f"flow:{flow}"
     service.set_fault(target, None if no_more else reason)
     click.echo(f"sim:{name} will {'activate' if no_more else 'refuse'} {target}.")

@@ -12,7 +12,7 @@ import click
 from inchworm import __version__
 from inchworm.cli.source import DamagedError, Source
 from inchworm.core.errors import UsageError, did_you_mean
-from inchworm.core.lineage import Direction, Edge, How, Node, Step, in_order
+from inchworm.core.lineage import Direction, Edge, How, Node, Step, between_owners, in_order
 from inchworm.core.parts import Kind
 
 if TYPE_CHECKING:
@@ -49,8 +49,9 @@ _PICTURES = (".svg", ".png")
     "--picture",
     type=click.Path(dir_okay=False, path_type=Path),
     metavar="FILE.svg|png",
-    help="Draw it, from left to right, instead of printing it.",
+    help="Draw it, from left to right, instead of printing it: tables and parts.",
 )
+@click.option("--columns", is_flag=True, help="Draw every column, too.")
 def command(
     name: str | None,
     direction: str | None,
@@ -61,6 +62,7 @@ def command(
     format_: str,
     as_json: bool,
     picture: Path | None,
+    columns: bool,
 ) -> None:
     """Show what a column, table or part comes from (--up), or who feels it (--down).
 
@@ -72,6 +74,8 @@ def command(
         raise click.UsageError("Give one name, or --all.")
     if format_ == "openlineage" and not everything:
         raise click.UsageError("OpenLineage tells the whole project: --all --format openlineage.")
+    if columns and picture is None:
+        raise click.UsageError("Columns are drawn: --columns goes with --picture.")
     if picture is not None and picture.suffix.lower() not in _PICTURES:
         raise click.UsageError(f"A picture is an .svg or a .png, not {picture.name}.")
     question = _Question(
@@ -91,7 +95,7 @@ def command(
         assembly = _read(source)
         answer = question.ask(assembly)
     if picture is not None:
-        _draw(answer.edges, picture)
+        _draw(answer.edges if columns else between_owners(answer.edges), picture)
     elif format_ == "text" and not as_json:
         _show(assembly, answer, question)
     else:

@@ -102,7 +102,7 @@ class Surroundings:
             raise UsageError(f"There is no parameter {name}.", next=near)
         value = self._values[name]
         if value.type is Type.SECRET:
-            with closing(Secrets(self._project.root, self._environment.vault)) as secrets:
+            with closing(Secrets(self._project.root, self._environment.secret_store)) as secrets:
                 return secrets.resolve(value.text).reveal()
         return value.plain
 

@@ -156,13 +156,13 @@ CHANGES: dict[str, tuple[str, str, str, list[str]]] = {
         "models/m/a.sql",
         "SELECT id",
         "SELECT id + 0 AS id",
-        ["change model:m.a (content changed)", "rebuild model:m.b (m.a feeds it)"],
+        ["change model:m.a (content changed)", "rebuild model:m.b (depends on m.a)"],
     ),
     "a changed value": (
         "parameters.toml",
         "every = 1",
         "every = 2",
-        ["change model:m.a (parameter limit changed)", "rebuild model:m.b (m.a feeds it)"],
+        ["change model:m.a (parameter limit changed)", "rebuild model:m.b (depends on m.a)"],
     ),
     "a new migration's table": (
         "schemas/ops/migrations/0002_b.sql",

@@ -76,7 +76,7 @@ def test_a_circle_ends() -> None:
     assert shown(graph.walk(A, Direction.DOWN)) == {"copied s.b.x": {"copied s.a.x again": {}}}
 
 
-def test_what_decides_rows_is_felt_by_all_who_read_the_table() -> None:
+def test_what_decides_rows_affects_all_that_read_the_table() -> None:
     """A row that comes or goes changes every column of it."""
     graph = Graph.of([edge(A, TABLE_B, How.ROWS), edge(B, READER)])
     assert READER in graph.reached([A], Direction.DOWN)
@@ -110,7 +110,7 @@ graphs = st.lists(st.builds(Edge, nodes, nodes, st.sampled_from(How)), max_size=
 
 @given(graphs, nodes, nodes)
 def test_down_is_up_seen_from_the_other_end(graph: Graph[int], one: Node, other: Node) -> None:
-    """Whoever is felt feels."""
+    """What is downstream of a node has the node upstream."""
     down = other in graph.reached([one], Direction.DOWN)
     up = one in graph.reached([other], Direction.UP)
     assert down is up

@@ -235,7 +235,7 @@ def test_a_secret_that_is_written_out_is_found(what: str, text: str, where: str)
         "SELECT token_count FROM t WHERE token = 'unknown'",
         "https://river.example/a:b@c",
         "api_key = '****************'",
-        "the password is kept in the vault",
+        "the password is kept in the secret store",
     ],
 )
 def test_ordinary_text_is_no_secret(text: str) -> None:

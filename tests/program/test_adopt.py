@@ -132,7 +132,7 @@ def test_what_cannot_be_taken_up(starter: Program) -> None:
 
 
 def test_drift_is_seen_named_and_in_the_way(released: Program) -> None:
-    """With who feels it; a promotion that would touch it stops until it is told to overwrite."""
+    """With what it affects; a promotion that would touch it stops until it is told to overwrite."""
     assert "nothing drifted" in released("drift", "dev").text
     released.query("dev", "CREATE OR REPLACE VIEW alert.public_board AS SELECT 1 AS gauge_name")
     released.query("dev", "ALTER TABLE ops.threshold ADD COLUMN by_hand INTEGER")
@@ -149,7 +149,7 @@ def test_drift_is_seen_named_and_in_the_way(released: Program) -> None:
         ("schema:ops", "unknown", "table ops.extra"),
     }
     board = next(e for e in document["drifted"] if e["part"].startswith("model"))
-    assert board["felt_by"] == ["flow:publish_warnings"]
+    assert board["affected"] == ["flow:publish_warnings"]
     assert "by_hand INTEGER" in released("drift", "dev", code=1).text
     assert released("status", "--json").json["environments"][0]["drifted"] == 2
     released.edit("models/alert/public_board.sql", "SELECT", "SELECT 1 AS one,")

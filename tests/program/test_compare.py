@@ -78,7 +78,7 @@ def test_who_feels_it_is_named(released: Program) -> None:
     changes = released("compare", BUNDLE, "--json").json["changes"]
     (gone,) = [c for c in changes if c["item"] == "hydro.hourly_level.peak_cm"]
     assert {"consumer:county_report", "consumer:flood_map", "flow:publish_warnings"} <= set(
-        gone["felt_by"]
+        gone["affected"]
     )
     assert (
         "gone model:hydro.hourly_level hydro.hourly_level.peak_cm major"

@@ -59,7 +59,7 @@ def test_a_value_since_the_bundle_that_brought_it(released: Program) -> None:
     [
         (("forecast_hours", "dev", "24"), "dev = 24", ""),
         (("readings_from", "test", "today - 60d"), 'test = "today - 60d"', ""),
-        (("notice_token", "dev", "vault:river/x#y"), 'dev = "vault:river/x#y"', ""),
+        (("notice_token", "dev", "secret:river/x#y"), 'dev = "secret:river/x#y"', ""),
         (("forecast_hours", "dev", "many"), "", "is not a whole number"),
         (("notice_token", "dev", "hunter2"), "", "a secret is only a reference"),
         (("forecast_hour", "dev", "24"), "", "Did you mean forecast_hours?"),

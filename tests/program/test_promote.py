@@ -95,7 +95,7 @@ def test_one_changed_model_rebuilds_it_and_what_depends_on_it(released: Program)
     }
     reasons = {s["part"]: s["reason"] for s in document["steps"] if s["phase"] == "build"}
     assert reasons["model:hydro.level_trend"] == "content changed"
-    assert reasons["model:alert.flood_state"] == "hydro.level_trend feeds it"
+    assert reasons["model:alert.flood_state"] == "depends on hydro.level_trend"
     assert released.query("dev", "SELECT rowid, * FROM hydro.daily_peak LIMIT 5") == kept
 
 

@@ -24,10 +24,10 @@ from tests.program.test_faults import REPOSITORY, die
 CANARIES = {
     "CANARY_ENV": "cAnAry-env+/=\"é\\<b>&'%20 7f3a",
     "CANARY_FILE": "cAnAry-file+/=\"é\\<b>&'%20 91bc",
-    "CANARY_VAULT": "cAnAry-vault+/=\"é\\<b>&'%20 22d0",
+    "CANARY_STORED": "cAnAry-store+/=\"é\\<b>&'%20 22d0",
     "CANARY_PLUG": "cAnAry-plug+/=\"é\\<b>&'%20 e5e5",
     "CANARY_TOKEN": "cAnAry-token-8d2e71",
-    "VAULT_TOKEN": "cAnAry-opens-4417aa",
+    "STORE_TOKEN": "cAnAry-opens-4417aa",
 }
 PARAMETERS = """
 [secret_env]
@@ -36,9 +36,9 @@ every = "env:CANARY_ENV"
 [secret_file]
 type = "secret"
 every = "file:.secrets/canary"
-[secret_vault]
+[secret_stored]
 type = "secret"
-every = "vault:river/canary#value"
+every = "secret:river/canary#value"
 [secret_plug]
 type = "secret"
 every = "plug:canary"
@@ -50,7 +50,7 @@ USE = """
 [credentials]
 one = "${secret_env}"
 two = "${secret_file}"
-three = "${secret_vault}"
+three = "${secret_stored}"
 four = "${secret_plug}"
 """
 PLUGIN = """
@@ -96,17 +96,17 @@ def guarded(released: Program, tmp_path: Path, port: int) -> Iterator[Guarded]:
     file = program.folder / ".secrets/canary"
     file.write_text(CANARIES["CANARY_FILE"])
     file.chmod(0o600)
-    program("sim", "grant", "vault", "env:VAULT_TOKEN")
-    program("sim", "keep", "vault", "river/canary#value", "env:CANARY_VAULT")
+    program("sim", "grant", "store", "env:STORE_TOKEN")
+    program("sim", "keep", "store", "river/canary#value", "env:CANARY_STORED")
     with (program.folder / "parameters.toml").open("a") as matrix:
         matrix.write(PARAMETERS)
     program.edit("connections/notice_service.toml", "[credentials]", USE.strip())
     for name in ("dev", "test"):
-        settings = '\n[vault]\nurl = "sim:vault"\ntoken = "env:VAULT_TOKEN"\n'
+        settings = '\n[secret_store]\nurl = "sim:store"\ntoken = "env:STORE_TOKEN"\n'
         service = f'url = "http://127.0.0.1:{port}"\ntoken = "${{service_token}}"'
         program.edit(f"environments/{name}.toml", f'url = "sim:{name}"', service)
         program.edit(f"environments/{name}.toml", "[schedules]", f"{settings}\n[schedules]")
-        password = '\npassword = "${secret_vault}"\n[workspace]'
+        password = '\npassword = "${secret_stored}"\n[workspace]'
         program.edit(f"environments/{name}.toml", "\n[workspace]", password)
         program.edit(
             f"environments/{name}.toml",
@@ -155,7 +155,7 @@ def leaks(program: Program) -> list[str]:
     found = []
     for path in sorted(program.folder.rglob("*")):
         where = path.relative_to(program.folder).as_posix()
-        if not path.is_file() or where.startswith((".secrets/", ".inchworm/sim/vault.")):
+        if not path.is_file() or where.startswith((".secrets/", ".inchworm/sim/store.")):
             continue
         contents = [path.read_bytes()]
         if path.suffix == ".zip":
@@ -183,22 +183,22 @@ def test_the_search_finds_what_is_there(guarded: Guarded) -> None:
     with zipfile.ZipFile(guarded.folder / "x.zip", "w", zipfile.ZIP_DEFLATED) as bundle:
         bundle.writestr("a", CANARIES["CANARY_FILE"] * 50)
     with duckdb.connect(str(guarded.folder / "y.duckdb")) as database:
-        database.execute("CREATE TABLE t AS SELECT ? AS x", [CANARIES["CANARY_VAULT"]])
+        database.execute("CREATE TABLE t AS SELECT ? AS x", [CANARIES["CANARY_STORED"]])
     found = leaks(guarded)
-    assert {"notes.txt: CANARY_ENV", "x.zip: CANARY_FILE", "y.duckdb: CANARY_VAULT"} <= set(found)
+    assert {"notes.txt: CANARY_ENV", "x.zip: CANARY_FILE", "y.duckdb: CANARY_STORED"} <= set(found)
 
 
 def test_no_secret_is_left_anywhere(guarded: Guarded) -> None:
     """Through a promotion that succeeds, and one that dies at every step and goes on."""
     silent(guarded("check"))
     silent(guarded("params"))
-    silent(guarded("params", "secret_vault"))
+    silent(guarded("params", "secret_stored"))
     silent(guarded("doctor", "dev"))
     name = guarded.release("1.5.0")
     silent(guarded.promote(name, "dev"))
     drafted = silent(guarded("promote", name, "--to", "test", "--draft", "--json")).json
     used = {secret["name"]: secret["version"] for secret in drafted["secrets"]}
-    assert used["secret_vault"] == "1"
+    assert used["secret_stored"] == "1"
     assert used["secret_plug"] == "7"
     for step in drafted["steps"]:
         die(guarded, drafted["id"], f"before:{step['number']}")
@@ -213,7 +213,7 @@ def test_notebooks_get_the_secret_itself(guarded: Guarded) -> None:
     """And leave no copy of it."""
     code = (
         "import hashlib, os\nfrom inchworm.notebook import env\n"
-        "for kind in ('env', 'file', 'vault', 'plug'):\n"
+        "for kind in ('env', 'file', 'stored', 'plug'):\n"
         "    assert env.value(f'secret_{kind}') == os.environ[f'CANARY_{kind.upper()}'], kind\n"
     )
     done = subprocess.run(
@@ -232,10 +232,10 @@ def test_notebooks_get_the_secret_itself(guarded: Guarded) -> None:
     ("change", "says"),
     [
         ({"CANARY_ENV": ""}, "the variable CANARY_ENV is not set"),
-        ({"VAULT_TOKEN": "cAnAry-wrong"}, "our token is missing, wrong or has expired"),
+        ({"STORE_TOKEN": "cAnAry-wrong"}, "our token is missing, wrong or has expired"),
         ({"CANARY_TOKEN": "cAnAry-wrong"}, "401"),
     ],
-    ids=["no variable", "wrong vault token", "wrong service token"],
+    ids=["no variable", "wrong token of the store", "wrong service token"],
 )
 def test_a_secret_that_cannot_be_had_stops_the_draft(
     guarded: Guarded, change: dict[str, str], says: str
@@ -249,14 +249,14 @@ def test_a_secret_that_cannot_be_had_stops_the_draft(
     assert leaks(guarded) == []
 
 
-def test_a_lease_that_ended_stops_the_draft_too(guarded: Guarded) -> None:
+def test_a_secret_that_is_no_longer_valid_stops_the_draft_too(guarded: Guarded) -> None:
     """Until a new version is there; an older version can be asked for by its number."""
-    guarded("sim", "keep", "vault", "river/canary#value", "env:CANARY_VAULT", "--for", "1s")
+    guarded("sim", "keep", "store", "river/canary#value", "env:CANARY_STORED", "--for", "1s")
     name = guarded.release("1.5.0")
     time.sleep(1.1)
     answer = silent(guarded("promote", name, "--to", "dev", "--yes", code=1))
-    assert "its lease has ended" in answer.text
-    guarded("params", "set", "secret_vault", "every", "vault:river/canary@1#value")
+    assert "it is valid no longer" in answer.text
+    guarded("params", "set", "secret_stored", "every", "secret:river/canary@1#value")
     name = guarded.release("1.5.1")
     drafted = silent(guarded("promote", name, "--to", "dev", "--draft", "--json")).json
-    assert {s["name"]: s["version"] for s in drafted["secrets"]}["secret_vault"] == "1"
+    assert {s["name"]: s["version"] for s in drafted["secrets"]}["secret_stored"] == "1"

@@ -24,7 +24,7 @@ def test_the_demo_works_through_its_day(tmp_path: Path) -> None:
     for said in (
         "done  P3: riverwatch-1.4.0 in prod (protected)",
         "nothing to do  riverwatch-1.4.0 is in prod",
-        "hydro.level_trend feeds it",
+        "depends on hydro.level_trend",
         "hydro.hourly_level.peak_cm -> hydro.daily_peak.peak_cm -> consumer:county_report",
     ):
         assert said in done.stdout

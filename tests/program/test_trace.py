@@ -29,7 +29,7 @@ def test_all_edges(river: Program) -> None:
 
 
 def test_down_and_up_are_each_others_reverse(river: Program) -> None:
-    """What a column feels is felt from there."""
+    """What a column depends on is affected by it."""
     down = edges(river, "hydro.hourly_level.mean_cm", "--down")
     assert ("notebook:level_forecast", "hydro.level_forecast.forecast_cm", "computed") in down
     up = edges(river, "flow:publish_warnings.expected_cm", "--up")

@@ -21,7 +21,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     },
     "Check": {
         "check": "Say everything that is wrong in the source tree.",
-        "trace": "Show what a column, table or part comes from, or who feels it.",
+        "trace": "Show what a column, table or part depends on, or what it affects.",
     },
     "Pack": {
         "pack": "Make the immutable bundle of this commit.",
@@ -30,7 +30,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     "Promote": {"promote": "Draft, show and carry out a promotion; go on with one that stopped."},
     "Watch": {
         "status": "Show what is where, since when and by whom, read from the targets.",
-        "compare": "Show what changed between two versions, and who feels it.",
+        "compare": "Show what changed between two versions, and what it affects.",
         "drift": "Show what somebody changed in an environment by hand.",
         "doctor": "Try every place that a promotion needs, before it is needed.",
         "history": "List promotions, or show one step by step.",

@@ -36,7 +36,7 @@ class Change:
         what: a word: ``added``, ``gone``, ``retyped``, ``loosened``, ``changed``.
         item: the table or column, where it is one.
         detail: for instance the two types.
-        felt_by: parts further down that read it, in the version before.
+        affected: parts further down that read it, in the version before.
     """
 
     part: PartId
@@ -44,7 +44,7 @@ class Change:
     item: str = ""
     detail: str = ""
     weight: Weight
-    felt_by: tuple[str, ...] = ()
+    affected: tuple[str, ...] = ()
 
 
 def compare(before: Assembly, after: Assembly) -> list[Change]:
@@ -53,9 +53,9 @@ def compare(before: Assembly, after: Assembly) -> list[Change]:
     for part in sorted({*before.parts, *after.parts}):
         if part not in after.parts:
             gone = _interface(before, part)
-            felt = tuple(sorted({f for t in gone for f in _felt(before, Node(t))}))
+            affected = tuple(sorted({f for t in gone for f in _affected(before, Node(t))}))
             weight = Weight.MAJOR if gone else Weight.MINOR
-            changes.append(Change(part=part, what="gone", weight=weight, felt_by=felt))
+            changes.append(Change(part=part, what="gone", weight=weight, affected=affected))
         elif part not in before.parts:
             changes.append(Change(part=part, what="added", weight=Weight.MINOR))
         elif before.parts[part].digest != after.parts[part].digest:
@@ -96,9 +96,9 @@ def _columns(before: Assembly, after: Assembly, part: PartId) -> list[Change]:
     changes: list[Change] = []
     for name in sorted({*old, *new}):
         if name not in new:
-            felt = _felt(before, Node(name))
+            affected = _affected(before, Node(name))
             changes.append(
-                Change(part=part, what="gone", item=name, weight=Weight.MAJOR, felt_by=felt)
+                Change(part=part, what="gone", item=name, weight=Weight.MAJOR, affected=affected)
             )
         elif name not in old:
             changes.append(Change(part=part, what="added", item=name, weight=Weight.MINOR))
@@ -113,9 +113,11 @@ def _table(before: Assembly, part: PartId, old: Table, new: Table) -> list[Chang
         node = Node(old.name, column.name)
         other = new.by_name.get(column.name.lower())
         if other is None and not new.open:
-            felt = _felt(before, node)
+            affected = _affected(before, node)
             changes.append(
-                Change(part=part, what="gone", item=str(node), weight=Weight.MAJOR, felt_by=felt)
+                Change(
+                    part=part, what="gone", item=str(node), weight=Weight.MAJOR, affected=affected
+                )
             )
         elif other is not None and _differ(column.type, other.type):
             changes.append(
@@ -125,7 +127,7 @@ def _table(before: Assembly, part: PartId, old: Table, new: Table) -> list[Chang
                     item=str(node),
                     detail=f"{column.type} is {other.type} now",
                     weight=Weight.MAJOR,
-                    felt_by=_felt(before, node),
+                    affected=_affected(before, node),
                 )
             )
         elif other is not None and column.required and not other.required:
@@ -136,7 +138,7 @@ def _table(before: Assembly, part: PartId, old: Table, new: Table) -> list[Chang
                     item=str(node),
                     detail="was required",
                     weight=Weight.MAJOR,
-                    felt_by=_felt(before, node),
+                    affected=_affected(before, node),
                 )
             )
     if old.key and not (new.key and set(new.key) <= set(old.key)):
@@ -147,7 +149,7 @@ def _table(before: Assembly, part: PartId, old: Table, new: Table) -> list[Chang
                 item=old.name,
                 detail=f"was unique by {', '.join(old.key)}",
                 weight=Weight.MAJOR,
-                felt_by=_felt(before, Node(old.name)),
+                affected=_affected(before, Node(old.name)),
             )
         )
     changes += [
@@ -163,8 +165,8 @@ def _differ(one: str, other: str) -> bool:
     return one != other and UNKNOWN_TYPE not in (one, other)
 
 
-def _felt(assembly: Assembly, node: Node) -> tuple[str, ...]:
-    """The parts that feel a column or table, however far down."""
+def _affected(assembly: Assembly, node: Node) -> tuple[str, ...]:
+    """The parts downstream of a column or table."""
     owners = {n.owner for n in assembly.graph.reached([node], Direction.DOWN)} - {node.owner}
     parts = {
         str(assembly.provider[owner]) if owner in assembly.provider else owner for owner in owners

@@ -165,7 +165,7 @@ class _Drafting:
     # ---- what changes -------------------------------------------------------------------------
 
     def _changed(self, part: PartId) -> tuple[str, str] | None:
-        """Action and reason for a part by itself, without what feeds it."""
+        """Action and reason for a part by itself, without what is upstream of it."""
         rendered = self.request.rendered[part]
         live = self.live.parts.get(str(part))
         if part.kind.value in SERVICE_KINDS:
@@ -210,14 +210,14 @@ class _Drafting:
         for part in self.assembly.model_order:
             if part in self.reasons:
                 continue
-            feeding = [
-                feeder.name
-                for feeder in sorted(self.assembly.fed_by[part])
-                if feeder.kind is Kind.MODEL and feeder in self.reasons
+            rebuilt = [
+                other.name
+                for other in sorted(self.assembly.upstream[part])
+                if other.kind is Kind.MODEL and other in self.reasons
             ]
             by_schema = [table for table in self.assembly.outlines[part].reads if table in touched]
-            if feeding:
-                self.reasons[part] = ("rebuild", f"{_listed(feeding)} {_feeds(feeding)} it")
+            if rebuilt:
+                self.reasons[part] = ("rebuild", f"depends on {_listed(rebuilt)}")
             elif by_schema:
                 self.reasons[part] = ("rebuild", f"a migration changes {_listed(by_schema)}")
 
@@ -471,12 +471,12 @@ class _Drafting:
         seen: set[PartId] = set()
         while waiting:
             part = waiting.pop(0)
-            if part in seen or part not in self.assembly.fed_by:
+            if part in seen or part not in self.assembly.upstream:
                 continue
             seen.add(part)
             if part in self.reasons:
                 return str(part)
-            waiting += sorted(self.assembly.fed_by[part])
+            waiting += sorted(self.assembly.upstream[part])
         return None
 
     # ---- what the reader of a draft wants to know ---------------------------------------------
@@ -528,10 +528,6 @@ def _numbered(steps: Iterable[Step]) -> tuple[Step, ...]:
 def _listed(names: Sequence[str]) -> str:
     shown = ", ".join(names[:3])
     return f"{shown} and {len(names) - 3} more" if len(names) > 3 else shown
-
-
-def _feeds(names: Sequence[str]) -> str:
-    return "feeds" if len(names) == 1 else "feed"
 
 
 _PLACE = {phase: place for place, phase in enumerate(Phase)}

@@ -42,7 +42,7 @@ class ServiceAddress:
 
 
 @dataclass(frozen=True, kw_only=True)
-class VaultAddress:
+class SecretStoreAddress:
     """Where a key-value service is, and the reference of the token that opens it."""
 
     url: str
@@ -67,7 +67,7 @@ class Environment:
     database: DatabaseAddress
     workspace: ServiceAddress
     gateway: ServiceAddress
-    vault: VaultAddress | None = None
+    secret_store: SecretStoreAddress | None = None
     default_schedule: str = "off"
     schedules: Mapping[str, str] = field(default_factory=dict)
     file: str = ""

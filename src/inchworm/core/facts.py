@@ -346,7 +346,7 @@ class Assembly:
         return frozenset(p.name for p, outline in self.outlines.items() if outline.managed_outside)
 
     @cached_property
-    def fed_by(self) -> Mapping[PartId, frozenset[PartId]]:
+    def upstream(self) -> Mapping[PartId, frozenset[PartId]]:
         """For each part, the parts whose tables it reads directly."""
         provider = self.provider
         return {

@@ -96,7 +96,7 @@ _NAMED = re.compile(
     rf"(?i)[\w.-]*(?:{_TELLING})[\w.-]*[\"']?\s*(?:=|:|=>)\s*[\"']([^\"'\s]{{8,}})[\"']"
 )
 _REFERENCE = re.compile(
-    r"^(?:\$\{.*\}|(?:env|file|vault):.*|<.*>|\*+|x+|[.]+|:\w+)$", re.IGNORECASE
+    r"^(?:\$\{.*\}|(?:env|file|secret):.*|<.*>|\*+|x+|[.]+|:\w+)$", re.IGNORECASE
 )
 _ENTROPY = 2.8
 """Bits per letter above which a value is no ordinary word."""

@@ -310,7 +310,7 @@ def _duration(cell: Any, today: dt.date) -> dt.timedelta:
 def _secret(cell: Any, today: dt.date) -> str:
     if not isinstance(cell, str) or not _SECRET.match(cell):
         raise ValueError(
-            "a secret is only a reference, such as env:NAME, file:PATH or vault:PATH#KEY"
+            "a secret is only a reference, such as env:NAME, file:PATH or secret:PATH#KEY"
         )
     return cell
 

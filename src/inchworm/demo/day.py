@@ -187,7 +187,7 @@ def work_through(folder: Path, say: Say) -> None:
 
 
 def _first_release(day: _Day) -> None:
-    day.talk("Does everything fit together? Who would feel it if a column changed?")
+    day.talk("Does everything fit together? What would a change of a column affect?")
     day.type("inchworm check")
     day.type("inchworm trace alert.flood_state.peak_cm --down")
     day.talk("Pack the tagged commit once; the same bundle goes everywhere.")

@@ -54,15 +54,15 @@ def needs_of(steps: Collection[Step], doing: Steps) -> dict[Step, list[Step]]:
     for step in steps:
         part = PartId.parse(step.part)
         if step.phase is Phase.BUILD:
-            feeders = [building[p] for p in assembly.fed_by[part] if p in building]
+            upstream = [building[p] for p in assembly.upstream[part] if p in building]
         elif part.kind is Kind.CHECK:
-            feeders = [by_table[t] for t in assembly.outlines[part].reads if t in by_table]
+            upstream = [by_table[t] for t in assembly.outlines[part].reads if t in by_table]
         else:
             columns = doing.document(step.part)["checks"].values()
             pointed_at = {c["points_to"].rpartition(".")[0] for c in columns if "points_to" in c}
             tables = {part.name.lower(), *map(str.lower, pointed_at)}
-            feeders = [by_table[table] for table in sorted(tables) if table in by_table]
-        needs[step] = feeders
+            upstream = [by_table[table] for table in sorted(tables) if table in by_table]
+        needs[step] = upstream
     return needs
 
 

@@ -228,7 +228,7 @@ def check_secrets(
     Raises:
         TargetError: when one is missing or has expired.
     """
-    with closing(Secrets(root, environment.vault)) as secrets:
+    with closing(Secrets(root, environment.secret_store)) as secrets:
         return tuple(
             UsedSecret(name=name, reference=value.text, version=secrets.resolve(value.text).version)
             for name in sorted(set(used))
@@ -322,5 +322,5 @@ def _secret(
             where=environment.file,
             next='Write "${name}" of a parameter with type = "secret".',
         )
-    with closing(Secrets(root, environment.vault)) as secrets:
+    with closing(Secrets(root, environment.secret_store)) as secrets:
         return secrets.resolve(value.text)

@@ -12,8 +12,8 @@ from inchworm.core.checks import rules
 from inchworm.core.environments import (
     DatabaseAddress,
     Environment,
+    SecretStoreAddress,
     ServiceAddress,
-    VaultAddress,
 )
 from inchworm.core.errors import ProjectError, did_you_mean
 from inchworm.core.facts import Policies, Use
@@ -120,8 +120,8 @@ class ServiceSettings(Settings):
     token: str | None = None
 
 
-class VaultSettings(Settings):
-    """``[vault]`` of an environment file."""
+class SecretStoreSettings(Settings):
+    """``[secret_store]`` of an environment file."""
 
     url: str
     token: str
@@ -129,7 +129,7 @@ class VaultSettings(Settings):
     @field_validator("token")
     @classmethod
     def _is_reference(cls, token: str) -> str:
-        if not re.fullmatch(r"(?!vault:)[a-z][a-z0-9_-]*:\S+", token):
+        if not re.fullmatch(r"(?!secret:)[a-z][a-z0-9_-]*:\S+", token):
             raise ValueError("must be a reference such as env:NAME or file:PATH")
         return token
 
@@ -147,7 +147,7 @@ class EnvironmentSettings(Settings):
     databases: Databases
     workspace: ServiceSettings
     gateway: ServiceSettings
-    vault: VaultSettings | None = None
+    secret_store: SecretStoreSettings | None = None
     schedules: dict[str, Literal["on", "off"]] = {}
 
 
@@ -237,11 +237,17 @@ def _environment(name: str, path: str, settings: EnvironmentSettings) -> Environ
         database=DatabaseAddress(**database.model_dump()),
         workspace=ServiceAddress(**settings.workspace.model_dump()),
         gateway=ServiceAddress(**settings.gateway.model_dump()),
-        vault=VaultAddress(**settings.vault.model_dump()) if settings.vault else None,
+        secret_store=SecretStoreAddress(**settings.secret_store.model_dump())
+        if settings.secret_store
+        else None,
         default_schedule=default,
         schedules=schedules,
         file=path,
     )
+
+
+def _secret_store(settings: SecretStoreSettings | None) -> SecretStoreAddress | None:
+    return SecretStoreAddress(**settings.model_dump()) if settings is not None else None
 
 
 def _report_route(

@@ -52,7 +52,8 @@ def comparison_document(before: str, after: str, changes: Sequence[Change]) -> D
                 "item": change.item,
                 "detail": change.detail,
                 "weight": change.weight.value,
-                "felt_by": list(change.felt_by),
+                "affected": list(change.affected),
+                "felt_by": list(change.affected),
             }
             for change in changes
         ],

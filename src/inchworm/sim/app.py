@@ -161,19 +161,23 @@ class _Platform:
         found = self._store.secret(request.path_params["path"], int(version) if version else None)
         if found is None:
             return _problem(HTTPStatus.NOT_FOUND, "There is no such secret.")
-        left = None if found["ends_at"] is None else found["ends_at"] - time.time()
-        if left is not None and left <= 0:
-            return _problem(HTTPStatus.GONE, "The lease has ended.")
+        ends_at = found["ends_at"]
+        if ends_at is not None and ends_at <= time.time():
+            return _problem(HTTPStatus.GONE, "It is valid no longer.")
         return JSONResponse(
-            {"data": found["data"], "version": found["version"], "lease_seconds": left}
+            {
+                "data": found["data"],
+                "version": found["version"],
+                "valid_until": None if ends_at is None else _spell_time(ends_at),
+            }
         )
 
     async def put_secret(self, request: Request) -> Response:
         if not self._opens(request):
             return _problem(HTTPStatus.UNAUTHORIZED, "The token is missing, wrong or has expired.")
         body = await request.json()
-        lease = body.get("lease_seconds")
-        ends_at = None if lease is None else time.time() + float(lease)
+        until = body.get("valid_until")
+        ends_at = None if until is None else dt.datetime.fromisoformat(until).timestamp()
         version = self._store.keep_secret(request.path_params["path"], body["data"], ends_at)
         return JSONResponse({"version": version}, status_code=HTTPStatus.CREATED)
 
@@ -202,6 +206,11 @@ class _Platform:
                 item[method.lower()] = ok
         info = {"title": "Simulated workspace and gateway", "version": "1.0.0"}
         return JSONResponse({"openapi": "3.1.0", "info": info, "paths": paths})
+
+
+def _spell_time(seconds: float) -> str:
+    """Seconds since 1970 as ISO 8601, UTC."""
+    return dt.datetime.fromtimestamp(seconds, dt.UTC).isoformat()
 
 
 def _problem(status: HTTPStatus, detail: str) -> Response:

@@ -1,6 +1,6 @@
 """Secrets: references resolved at the last moment, in a type that does not show what it holds.
 
-A reference is ``kind:place``. ``env:`` and ``file:`` are known here, ``vault:`` asks a key-value
+A reference is ``kind:place``. ``env:`` and ``file:`` are known here, ``secret:`` asks a key-value
 service over HTTP, and other kinds come from packages with an entry point in the group
 ``inchworm.secrets``: a function from the project's folder to a :class:`SecretSource`.
 """
@@ -17,7 +17,7 @@ from typing import NoReturn, Protocol
 
 import httpx
 
-from inchworm.core.environments import VaultAddress
+from inchworm.core.environments import SecretStoreAddress
 from inchworm.core.errors import InchwormError, TargetError
 
 ENTRY_POINTS = "inchworm.secrets"
@@ -104,11 +104,11 @@ class Files:
 
 
 @dataclass(frozen=True)
-class Vault:
-    """``vault:PATH#KEY``, or ``vault:PATH@VERSION#KEY``: a key-value service over HTTP.
+class SecretStore:
+    """``secret:PATH#KEY``, or ``secret:PATH@VERSION#KEY``: a key-value service over HTTP.
 
     ``GET /v1/secrets/PATH?version=N`` answers ``{"data": {KEY: value}, "version": N}``, 404 where
-    nothing is, and 410 where the lease has ended.
+    nothing is, and 410 where it is valid no longer.
     """
 
     client: httpx.Client
@@ -118,14 +118,14 @@ class Vault:
         path, _, key = place.partition("#")
         path, _, version = path.partition("@")
         if not path or not key:
-            raise TargetError("it names no key.", next="Write vault:PATH#KEY.")
+            raise TargetError("it names no key.", next="Write secret:PATH#KEY.")
         query = {"version": version} if version else {}
         try:
             answer = self.client.get(f"/v1/secrets/{path}", params=query)
         except httpx.HTTPError as error:
             raise TargetError(
                 f"the service {self.name} cannot be reached: {type(error).__name__}.",
-                next="Check [vault] in the environment file, and that the service is running.",
+                next="Check [secret_store] in the environment file, and that the service runs.",
             ) from error
         refusal = _REFUSALS.get(answer.status_code)
         if refusal is not None:
@@ -143,17 +143,20 @@ class Vault:
             raise TargetError(f"{path} has no key {key}.", next="Correct the reference.") from error
 
 
+_STORE = "secret"
+"""The kind of references that lead into a secret store."""
+
 _REFUSALS: dict[int, tuple[str, str]] = {
     httpx.codes.UNAUTHORIZED: (
         "our token is missing, wrong or has expired",
-        "Renew the token that [vault] token = ... refers to.",
+        "Renew the token that [secret_store] token = ... refers to.",
     ),
     httpx.codes.FORBIDDEN: (
         "our token may not read it",
         "Have those who run it allow this path.",
     ),
     httpx.codes.NOT_FOUND: ("it is not there", "Correct the reference, or put the secret there."),
-    httpx.codes.GONE: ("its lease has ended", "Have a new version of the secret put there."),
+    httpx.codes.GONE: ("it is valid no longer", "Have a new version of the secret put there."),
 }
 
 
@@ -162,24 +165,24 @@ class Secrets:
 
     Args:
         root: the project's folder.
-        vault: where ``vault:`` is, if anywhere.
+        secret_store: where ``secret:`` is, if anywhere.
         environ: the environment variables.
     """
 
     def __init__(
         self,
         root: Path,
-        vault: VaultAddress | None = None,
+        secret_store: SecretStoreAddress | None = None,
         environ: Mapping[str, str] = os.environ,
     ) -> None:
         self._root = root
-        self._vault = vault
+        self._store = secret_store
         self._sources: dict[str, SecretSource] = {"env": Environ(environ), "file": Files(root)}
 
     def close(self) -> None:
         """Let go of the connection to a key-value service."""
-        source = self._sources.get("vault")
-        if isinstance(source, Vault):
+        source = self._sources.get(_STORE)
+        if isinstance(source, SecretStore):
             source.client.close()
 
     def resolve(self, reference: str) -> Secret:
@@ -201,25 +204,25 @@ class Secrets:
 
     def _source(self, kind: str) -> SecretSource:
         if kind not in self._sources:
-            self._sources[kind] = self._connect() if kind == "vault" else self._plugged_in(kind)
+            self._sources[kind] = self._connect() if kind == _STORE else self._plugged_in(kind)
         return self._sources[kind]
 
     def _connect(self) -> SecretSource:
         from inchworm.targets.services import http_client
 
-        if self._vault is None:
+        if self._store is None:
             raise TargetError(
-                "the environment names no vault.",
-                next='Add [vault] with url = "..." and token = "env:NAME" to its file.',
+                "the environment names no secret store.",
+                next='Add [secret_store] with url = "..." and token = "env:NAME" to its file.',
             )
-        kind, _, place = self._vault.token.partition(":")
-        if kind == "vault":
+        kind, _, place = self._store.token.partition(":")
+        if kind == _STORE:
             raise TargetError(
-                "the token of a vault cannot be in it.", next="Write env:NAME or file:PATH."
+                "the token of a secret store cannot be in it.", next="Write env:NAME or file:PATH."
             )
         token = self._source(kind).get(place)[0]
-        client = http_client(self._vault.url, self._root, Secret(token, self._vault.token))
-        return Vault(client, self._vault.url)
+        client = http_client(self._store.url, self._root, Secret(token, self._store.token))
+        return SecretStore(client, self._store.url)
 
     def _plugged_in(self, kind: str) -> SecretSource:
         for point in entry_points(group=ENTRY_POINTS):
@@ -235,6 +238,6 @@ class Secrets:
                     ) from error
                 return source
         known = sorted(
-            {*self._sources, "vault", *(p.name for p in entry_points(group=ENTRY_POINTS))}
+            {*self._sources, _STORE, *(p.name for p in entry_points(group=ENTRY_POINTS))}
         )
         raise TargetError(f"{kind}: is no known kind.", next=f"Known kinds: {', '.join(known)}.")

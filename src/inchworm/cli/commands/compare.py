@@ -40,8 +40,8 @@ def version_of(app: App, name: str) -> Assembly:
 def command(before: str, after: str, as_json: bool) -> None:
     """Show what changed between two bundles, or a bundle and the source tree.
 
-    Per part: columns and tables that are added, gone or retyped, and who feels it. The last line
-    says what that means for the version number.
+    Per part: columns and tables that are added, gone or retyped, and what that affects. The last
+    line says what that means for the version number.
     """
     app = App.here()
     changes = compare(version_of(app, before), version_of(app, after))
@@ -58,17 +58,17 @@ def command(before: str, after: str, as_json: bool) -> None:
             str(change.part),
             f"{change.item}  {change.detail}".strip(),
             Text(change.weight.value, style=_STYLES[change.weight]),
-            _felt(change),
+            _affected(change),
         )
         for change in changes
     ]
-    screen.print(rows(("", "part", "what", "weight", "felt by"), lines))
+    screen.print(rows(("", "part", "what", "weight", "affects"), lines))
     screen.print()
     weight = weight_of(changes)
     screen.print(f"{counted(len(changes), 'change')}, together {weight.value}.")
 
 
-def _felt(change: Change) -> str:
-    shown = ", ".join(change.felt_by[:_NAMED])
-    more = len(change.felt_by) - _NAMED
+def _affected(change: Change) -> str:
+    shown = ", ".join(change.affected[:_NAMED])
+    more = len(change.affected) - _NAMED
     return f"{shown} and {more} more" if more > 0 else shown

@@ -28,7 +28,7 @@ class _Drifted:
 
     part: LivePart
     differences: tuple[Difference, ...]
-    felt_by: tuple[str, ...]
+    affected: tuple[str, ...]
 
     @property
     def remedy(self) -> str:
@@ -51,8 +51,9 @@ class _Drifted:
 def command(environment: str, as_json: bool) -> None:
     """Show what somebody changed in ENV by hand since the last promotion there.
 
-    Structure of tables, texts of views, and the items of workspace and gateway, each with who feels
-    it through the lineage, and what a promotion would do about it. Exit code 1 when there is any.
+    Structure of tables, texts of views, and the items of workspace and gateway, each with what
+    it affects through the lineage, and what a promotion would do about it. Exit code 1 when there
+    is any.
     """
     app = App.here()
     declared = app.project.environment(environment)
@@ -87,9 +88,9 @@ def _drifted(
     real = {difference.name for difference in (*different, *missing)}
     tables = [t for t in part.tables if {t, environment.database.real_table(t)} & real]
     reached = assembly.graph.reached([Node(owner) for owner in tables or [name]], Direction.DOWN)
-    felt = {node.owner for node in reached} - {*tables, name}
+    affected = {node.owner for node in reached} - {*tables, name}
     return _Drifted(
-        part=part, differences=(*different, *missing), felt_by=tuple(_parts(felt, assembly))
+        part=part, differences=(*different, *missing), affected=tuple(_parts(affected, assembly))
     )
 
 
@@ -112,7 +113,8 @@ def _document(
                     {"what": d.what, "item": d.key, "was": d.was, "now": d.now}
                     for d in each.differences
                 ],
-                "felt_by": list(each.felt_by),
+                "affected": list(each.affected),
+                "felt_by": list(each.affected),
                 "remedy": each.remedy,
             }
             for each in found
@@ -146,9 +148,9 @@ def _show(
                 screen.print(Padding(Text(line), (0, 0, 0, 6)))
         if not each.differences:
             screen.print("  is not there as it was put")
-        if each.felt_by:
-            felt = Text(f"felt by {', '.join(each.felt_by)}", style="dim")
-            screen.print(Padding(felt, (0, 0, 0, 2)))
+        if each.affected:
+            affected = Text(f"affects {', '.join(each.affected)}", style="dim")
+            screen.print(Padding(affected, (0, 0, 0, 2)))
         screen.print(Text(f"  {each.remedy}", style="dim"))
         screen.print()
     when = f" since {shown_time(since)} UTC at the earliest" if since else ""

@@ -89,7 +89,7 @@ def explain(name: str, as_json: bool) -> None:
 def set_(name: str, environment: str, value: str) -> None:
     """Write a value into the file that declares it; comments and order stay.
 
-    Of a secret, only a reference can be given: env:NAME, file:PATH or vault:PATH#KEY.
+    Of a secret, only a reference can be given: env:NAME, file:PATH or secret:PATH#KEY.
     """
     app = App.here()
     matrix = _Matrix.of(app)

@@ -17,7 +17,7 @@ from inchworm.targets.services import SIM_FOLDER, connect_service
 
 @click.group("sim")
 def command() -> None:
-    """Serve a simulated workspace, gateway and vault, or make one refuse.
+    """Serve a simulated workspace, gateway and secret store, or make one refuse.
 
     An environment that says url = "sim:NAME" uses the same service in process.
     """
@@ -59,22 +59,23 @@ def refuse(name: str, flow: str, reason: str, no_more: bool) -> None:
 @click.argument("token", metavar="REFERENCE")
 @click.option("--for", "lasting", metavar="DURATION", help="How long, e.g. 8h; else for good.")
 def grant(name: str, token: str, lasting: str | None) -> None:
-    """Let a token (env:NAME or file:PATH) open the vault of sim:NAME."""
+    """Let a token (env:NAME or file:PATH) open the secret store of sim:NAME."""
     root = App.here().root
     ends_at = None if lasting is None else time.time() + _seconds(lasting)
     _store(root, name).grant(Secrets(root).resolve(token).reveal(), ends_at)
-    click.echo(
-        f"{token} opens the vault of sim:{name} {f'for {lasting}' if lasting else 'for good'}."
-    )
+    how_long = f"for {lasting}" if lasting else "for good"
+    click.echo(f"{token} opens the secret store of sim:{name} {how_long}.")
 
 
 @command.command("keep")
 @click.argument("name")
 @click.argument("place", metavar="PATH#KEY")
 @click.argument("secret", metavar="REFERENCE")
-@click.option("--for", "lasting", metavar="DURATION", help="When its lease ends, e.g. 1h.")
+@click.option(
+    "--for", "lasting", metavar="DURATION", help="How long it is valid, e.g. 1h; else for good."
+)
 def keep(name: str, place: str, secret: str, lasting: str | None) -> None:
-    """Put a secret (env:NAME or file:PATH) into the vault of sim:NAME, as a new version."""
+    """Put a secret (env:NAME or file:PATH) into the secret store of sim:NAME, as a new version."""
     root = App.here().root
     path, _, key = place.partition("#")
     if not path or not key:
@@ -82,7 +83,7 @@ def keep(name: str, place: str, secret: str, lasting: str | None) -> None:
     ends_at = None if lasting is None else time.time() + _seconds(lasting)
     value = Secrets(root).resolve(secret).reveal()
     version = _store(root, name).keep_secret(path, {key: value}, ends_at)
-    click.echo(f"vault:{place} is in sim:{name}, version {version}.")
+    click.echo(f"secret:{place} is in sim:{name}, version {version}.")
 
 
 def _store(root: Path, name: str) -> SimStore:

@@ -24,8 +24,8 @@ _PICTURES = (".svg", ".png")
 
 @click.command("trace")
 @click.argument("name", required=False)
-@click.option("--down", "direction", flag_value="down", help="Who feels it.")
-@click.option("--up", "direction", flag_value="up", help="What it comes from.")
+@click.option("--down", "direction", flag_value="down", help="What it affects.")
+@click.option("--up", "direction", flag_value="up", help="What it depends on.")
 @click.option("--to", "other", metavar="NAME", help="Only what lies on the way down to NAME.")
 @click.option("--depth", type=click.IntRange(min=1), help="How many edges to follow at most.")
 @click.option(
@@ -64,7 +64,7 @@ def command(
     picture: Path | None,
     columns: bool,
 ) -> None:
-    """Show what a column, table or part comes from (--up), or who feels it (--down).
+    """Show what a column, table or part depends on (--up), or what it affects (--down).
 
     NAME is a column (hydro.hourly_level.peak_cm), a table (hydro.hourly_level) or a part
     (flow:publish_warnings). Each line says how: copied, computed, rows (it decides which rows there
@@ -234,11 +234,10 @@ def _show(assembly: Assembly, answer: _Answer, question: _Question) -> None:
 
 def _tree(assembly: Assembly, walk: Step, direction: Direction) -> Iterator[str]:
     reached = _count(walk)
-    said = "comes from" if direction is Direction.UP else "is felt by"
+    said = "depends on" if direction is Direction.UP else "affects"
     start = click.style(str(walk.node), bold=True)
     if not reached:
-        nothing = "nothing that is known" if direction is Direction.UP else "nobody that is known"
-        yield f"{start} {said} {nothing}."
+        yield f"{start} {said} nothing that is known."
         return
     yield f"{start} {said} {reached:,} {'thing' if reached == 1 else 'things'}"
     files = {str(part): outline.file for part, outline in assembly.outlines.items()}

@@ -46,7 +46,7 @@ def unknown_parts(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
 
 
 def unknown_columns(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
-    """Reads of tables and columns that are not there, each with all that feels it further down."""
+    """Reads of tables and columns that are not there, each with all that is downstream of it."""
     missing: dict[Node, list[tuple[PartId, Read]]] = defaultdict(list)
     for part, outline in assembly.outlines.items():
         for read in outline.wrong:
@@ -75,7 +75,7 @@ def _missing_column(
     near = nearest(node.field or "", [column.name for column in table.columns])
     for part, read in readers:
         provided = {*assembly.outlines[part].interfaces, str(part)}
-        felt = "".join(
+        affected = "".join(
             "\n" + " -> ".join(map(str, way))
             for way in ways
             if any(step.owner in provided for step in way)
@@ -83,7 +83,7 @@ def _missing_column(
         provider = assembly.provider.get(node.owner)
         by = f"which {provider} does not provide" if provider else "which does not exist"
         yield rule.finding(
-            f"reads {node}, {by}{felt}",
+            f"reads {node}, {by}{affected}",
             part=part,
             file=read.file,
             line=read.line,

@@ -70,10 +70,10 @@ def _changed(assembly: Assembly, live: Composition) -> Iterator[Finding]:
             if table is None or provider is None:
                 continue
             for looser in _looser(part, table):
-                felt = _felt(assembly, readers, looser.node)
-                if felt:
+                affected = _affected(assembly, readers, looser.node)
+                if affected:
                     yield looser.rule.finding(
-                        f"{looser.node} {looser.said}; read by {', '.join(felt)}",
+                        f"{looser.node} {looser.said}; read by {', '.join(affected)}",
                         part=name,
                         file=assembly.outlines[provider].file,
                     )
@@ -105,7 +105,7 @@ def _readers(live: Composition) -> Mapping[Node, list[str]]:
     return found
 
 
-def _felt(assembly: Assembly, readers: Mapping[Node, list[str]], node: Node) -> list[str]:
+def _affected(assembly: Assembly, readers: Mapping[Node, list[str]], node: Node) -> list[str]:
     """Readers outside that a column or table reaches, of this project and of others."""
     reached = assembly.graph.reached([node], Direction.DOWN)
     ours = {n.owner for n in reached if n.owner.startswith(_OUTSIDE)}

@@ -53,34 +53,34 @@ class _Work:
         return found
 
     @cached_property
-    def feeders(self) -> Mapping[PartId, frozenset[PartId]]:
+    def upstream(self) -> Mapping[PartId, frozenset[PartId]]:
         """For each part those that provide or fill the tables that it reads."""
         fillers: dict[str, set[PartId]] = defaultdict(set)
         for part, outline in self.assembly.outlines.items():
             for table in outline.fills:
                 fillers[table].add(part)
         if not fillers:
-            return self.assembly.fed_by
+            return self.assembly.upstream
         return {
             part: (
-                fed | {f for t in self.assembly.outlines[part].reads for f in fillers.get(t, ())}
+                direct | {f for t in self.assembly.outlines[part].reads for f in fillers.get(t, ())}
             )
             - {part}
-            for part, fed in self.assembly.fed_by.items()
+            for part, direct in self.assembly.upstream.items()
         }
 
     @cached_property
     def above(self) -> Mapping[PartId, int]:
         """For each part the stages that work on anything it reads, however far up."""
-        order = dict.fromkeys([*self.assembly.model_order, *self.feeders])
+        order = dict.fromkeys([*self.assembly.model_order, *self.upstream])
         found: dict[PartId, int] = dict.fromkeys(order, 0)
         changed = True
-        while changed:  # once more than once only where a notebook feeds what it reads
+        while changed:  # once more than once only where a notebook is upstream of what it reads
             changed = False
             for part in order:
                 stages = found[part]
-                for feeder in self.feeders.get(part, ()):
-                    stages |= found.get(feeder, 0) | self.worked_on.get(feeder, 0)
+                for other in self.upstream.get(part, ()):
+                    stages |= found.get(other, 0) | self.worked_on.get(other, 0)
                 if stages != found[part]:
                     found[part], changed = stages, True
         return found
@@ -101,7 +101,7 @@ class _Work:
         seen: set[PartId] = set()
         waiting = [part]
         while waiting:
-            new = self.feeders.get(waiting.pop(), frozenset()) - seen - {part}
+            new = self.upstream.get(waiting.pop(), frozenset()) - seen - {part}
             seen |= new
             waiting.extend(new)
         return sorted(seen)
@@ -132,13 +132,13 @@ def _within(work: _Work, pipeline: PartId) -> Iterator[Finding]:
         for worked_on in stage.works_on:
             if not work.above.get(worked_on, 0) & everything & ~fine:
                 continue
-            for feeder in work.all_above(worked_on):
-                other = built_in.get(feeder)
+            for above in work.all_above(worked_on):
+                other = built_in.get(above)
                 if other is None or other == stage.name or other in before[stage.name]:
                     continue
                 yield rules.PIPELINE_ORDER.finding(
                     f"step {stage.name} works on {worked_on}, which reads what step {other} "
-                    f"builds ({feeder}), but does not come after it",
+                    f"builds ({above}), but does not come after it",
                     part=pipeline,
                     file=stage.file,
                     line=stage.line,
@@ -168,11 +168,11 @@ def _too_early(work: _Work, early: PartId, late: PartId) -> Finding | None:
         for worked_on in stage.works_on:
             if not work.above.get(worked_on, 0) & there:
                 continue
-            for feeder in work.all_above(worked_on):
-                builders = work.worked_on.get(feeder, 0)
+            for other in work.all_above(worked_on):
+                builders = work.worked_on.get(other, 0)
                 if builders & there and not builders & elsewhere:
                     return rules.SCHEDULE_ORDER.finding(
-                        f"step {stage.name} works on {worked_on}, which reads {feeder}; that is "
+                        f"step {stage.name} works on {worked_on}, which reads {other}; that is "
                         f"built by {late}, which starts later on the same day",
                         part=early,
                         file=stage.file,

@@ -7,11 +7,18 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from inchworm.demo.day import write_scenario
 from inchworm.project.starter import write_starter
 from tests import postgres
 from tests.driver import Program
+
+settings.register_profile("quick", max_examples=50, deadline=None)
+settings.register_profile(
+    "nightly", max_examples=2000, deadline=None, suppress_health_check=list(HealthCheck)
+)
+settings.load_profile("quick")
 
 
 @pytest.fixture(scope="session")

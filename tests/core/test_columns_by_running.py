@@ -143,7 +143,6 @@ def database() -> duckdb.DuckDBPyConnection:
 
 
 @settings(
-    max_examples=150,
     deadline=None,
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
 )
@@ -265,7 +264,7 @@ def test_each_construct_misses_nothing(database: duckdb.DuckDBPyConnection, sql:
         assert len(found.columns) == len(shown)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(deadline=None)
 @given(selects())
 def test_a_column_that_is_not_named_is_no_edge(select: tuple[str, list[str]]) -> None:
     """No source that the text does not even mention, unless a star stands for it."""

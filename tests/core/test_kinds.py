@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 
 import pytest
+from sqlglot.dialects.dialect import Dialect, Dialects
 
 from inchworm.core.facts import Facts
 from inchworm.core.lineage import How
@@ -13,6 +14,7 @@ from inchworm.core.values import Type, Value
 from inchworm.kinds.flow import json_type
 from inchworm.kinds.names import part_of
 from inchworm.kinds.reading import Reading, read_project
+from inchworm.project.config import known_dialects
 
 GAUGES = {
     "schemas/raw/schema.toml": b'managed = "outside"\n',
@@ -359,6 +361,14 @@ def test_types_of_columns_and_fields_must_fit(column: str, asked: str, fits: boo
     said = [f.message for f in reading.assembly.findings]
     assert bool(said) is not fits
     assert all(message.startswith("the field level is") for message in said)
+
+
+def test_every_dialect_that_is_offered_can_be_had() -> None:
+    """And none of the parser's is missing."""
+    names = known_dialects()
+    assert {dialect.value for dialect in Dialects if dialect.value} <= set(names)
+    for name in names:
+        assert Dialect.get_or_raise(name)
 
 
 @pytest.mark.parametrize(

@@ -124,14 +124,29 @@ def test_a_statement_that_takes_too_long(served: Program, postgres_url: str) -> 
     assert served("promote", failed["id"], "--yes", "--json").json["state"] == "done"
 
 
+GATE = """
+CREATE TABLE public.gate (open boolean);
+CREATE FUNCTION wait_at_the_gate() RETURNS boolean LANGUAGE plpgsql AS $$
+BEGIN
+  WHILE NOT EXISTS (SELECT 1 FROM public.gate) LOOP
+    PERFORM pg_sleep(0.02);
+  END LOOP;
+  RETURN true;
+END $$
+"""
+"""A function that ends when the test opens the gate, and not by a clock."""
+
+
 def test_two_promotions_at_once_into_one_database(
     served: Program, postgres_url: str, tmp_path_factory: pytest.TempPathFactory
 ) -> None:
     """From two places with a ledger each: the second one is told who is at work."""
     other = Program(tmp_path_factory.mktemp("elsewhere") / "copy")
     shutil.copytree(served.folder, other.folder)
+    asked(postgres_url, GATE)
     served.write(
-        "models/report/slow.sql", '/*---\nstore = "table"\n---*/\nSELECT pg_sleep(6)::text AS x'
+        "models/report/slow.sql",
+        '/*---\nstore = "table"\n---*/\nSELECT wait_at_the_gate()::text AS x',
     )
     bundle, another = served.pack(), other.pack()
     process = served.start("promote", bundle, "--to", "dev", "--yes")
@@ -141,6 +156,7 @@ def test_two_promotions_at_once_into_one_database(
     answer = other("promote", another, "--to", "dev", "--yes", code=4)
     assert "another promotion works in" in answer.err
     assert "river from" in answer.err
+    asked(postgres_url, "INSERT INTO public.gate VALUES (true)")
     out, err = process.communicate(timeout=60)
     assert process.returncode == 0, out + err
 

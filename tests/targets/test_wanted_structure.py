@@ -12,7 +12,8 @@ import pytest
 from hypothesis import HealthCheck, event, given, settings
 from hypothesis import strategies as st
 
-from inchworm.core.structure.change import Change, Renames, under_schema
+from inchworm.core.structure.change import Renames, under_schema
+from inchworm.core.structure.changes import Change
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.shapes import shape_of
 from inchworm.core.structure.wanted import changes_between, in_the_way
@@ -126,7 +127,7 @@ def server(kind: str, request: pytest.FixtureRequest) -> str | None:
 
 @given(data=st.data())
 @settings(
-    max_examples=20,
+    max_examples=settings().max_examples // 4,  # each makes two databases
     deadline=None,
     report_multiple_bugs=False,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],

@@ -10,8 +10,6 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import click
-
 from inchworm.cli.source import Source
 from inchworm.core.environments import Environment
 from inchworm.core.parameters import evaluate, read_files
@@ -80,11 +78,7 @@ class App:
         from inchworm.store.ledger import Ledger
 
         path = self.project.path(self.project.settings.storage.ledger)
-        ledger = Ledger(path, now=now, by=self.user)
-        running = click.get_current_context(silent=True)
-        if running is not None:
-            running.call_on_close(ledger.close)
-        return ledger
+        return Ledger(path, now=now, by=self.user)
 
     @cached_property
     def bundles(self) -> BundleStore:

@@ -27,7 +27,7 @@ from inchworm.core.promotion import DifferingValue, Draft, Phase, Step, UsedSecr
 from inchworm.core.rendering import Rendered, canonical
 from inchworm.core.sql.columns import tables_in
 from inchworm.core.sql.parse import parse_statements, split_script
-from inchworm.core.structure.change import Change, Effect
+from inchworm.core.structure.changes import Change, Effect
 from inchworm.core.structure.definitions import Thing
 from inchworm.core.values import Value
 

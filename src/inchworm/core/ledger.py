@@ -1,12 +1,14 @@
-"""The ledger's entries and the chain that ties each to the one before."""
+"""The ledger's entries, the chain that ties each to the one before, and what they amount to."""
 
 from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
+
+from inchworm.core.promotion import Draft, Promotion, State, StepReport, StepState
 
 GENESIS = "0" * 64
 """What stands in place of the hash before the first entry."""
@@ -62,3 +64,38 @@ def first_break(entries: Iterable[tuple[Entry, str]]) -> int | None:
             return expected
         before = stored
     return None
+
+
+def promotion_of(entries: Sequence[Entry]) -> Promotion:
+    """A promotion's present state, from its entries in their order, the draft first."""
+    first = entries[0]
+    promotion = Promotion(
+        id=first.about,
+        draft=Draft.from_json(first.body["draft"]),
+        state=State.DRAFTED,
+        drafted_at=first.at,
+        drafted_by=first.by,
+        changed_at=first.at,
+        changed_by=first.by,
+        commit=first.body["commit"],
+        steps={},
+    )
+    steps: dict[int, StepReport] = {}
+    for entry in entries[1:]:
+        if entry.kind == "step":
+            steps[entry.body["step"]] = StepReport(
+                state=StepState(entry.body["state"]),
+                message=entry.body.get("message", ""),
+                seconds=entry.body.get("seconds"),
+                rows=entry.body.get("rows"),
+                size=entry.body.get("size"),
+            )
+        elif entry.kind == "state":
+            promotion = replace(
+                promotion,
+                state=State(entry.body["state"]),
+                message=entry.body["message"],
+                changed_at=entry.at,
+                changed_by=entry.by,
+            )
+    return replace(promotion, steps=steps)

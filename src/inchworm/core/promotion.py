@@ -9,7 +9,7 @@ from typing import Any
 
 from inchworm.core.findings import Finding, finding_from
 from inchworm.core.parts import Digest, digest_of
-from inchworm.core.structure.change import Change
+from inchworm.core.structure.changes import Change
 
 
 class State(StrEnum):

@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 from inchworm.core.parts import PartId
 from inchworm.core.pending import change_by_hand
 from inchworm.core.sql.schema_names import with_physical_schemas
-from inchworm.core.structure.change import Change, Effect, Renames, under_schema
+from inchworm.core.structure.change import Renames, under_schema
+from inchworm.core.structure.changes import Change, Effect
 from inchworm.core.structure.definitions import differences, in_working_order
 from inchworm.core.structure.wanted import changes_between
 from inchworm.engine.places import Place

@@ -18,13 +18,8 @@ from inchworm.core.parts import Kind, PartId
 from inchworm.core.physical_names import PhysicalNames
 from inchworm.core.sql.parse import SqlProblem, split_script
 from inchworm.core.sql.schema_names import with_physical_schemas
-from inchworm.core.structure.change import (
-    Change,
-    Renames,
-    renames_that_apply,
-    renaming,
-    under_schema,
-)
+from inchworm.core.structure.change import Renames, renames_that_apply, renaming, under_schema
+from inchworm.core.structure.changes import Change
 from inchworm.core.structure.definitions import Definition, Thing, in_working_order
 from inchworm.core.structure.wanted import changes_between
 from inchworm.engine.refusal import line_of_named

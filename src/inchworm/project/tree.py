@@ -7,8 +7,8 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from inchworm.core.checks.mixups import shared_targets
 from inchworm.core.checks.rules import suspect_finding
 from inchworm.core.environments import Environment, in_route_order
 from inchworm.core.errors import ProjectError, UsageError, did_you_mean
@@ -22,7 +22,6 @@ from inchworm.core.parameters import Matrix, evaluate
 from inchworm.core.parts import Contents, Kind
 from inchworm.core.values import Value
 from inchworm.kinds.names import FOLDERS, SHARED_FOLDERS
-from inchworm.kinds.reading import Reading, read_project
 from inchworm.project.config import (
     ProjectSettings,
     read_environments,
@@ -31,6 +30,9 @@ from inchworm.project.config import (
 )
 from inchworm.project.git import GitState, read_state
 from inchworm.project.look import FILES, PROJECT_FILE, TreeContents, find_root, look, read_file
+
+if TYPE_CHECKING:
+    from inchworm.kinds.reading import Reading
 
 PART_FOLDERS = (*FOLDERS, *SHARED_FOLDERS, PARAMETERS, PARAMETERS_FOLDER)
 """Where everything is that makes up the project's parts and parameters."""
@@ -102,6 +104,9 @@ class Project:
             contents: the files of the tree, where they have been looked at before.
             known: facts from an earlier reading; brought up to date.
         """
+        from inchworm.core.checks.mixups import shared_targets
+        from inchworm.kinds.reading import read_project
+
         if contents is not None:
             self.__dict__["contents"] = contents
         reading = read_project(

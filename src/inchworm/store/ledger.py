@@ -10,42 +10,29 @@ asked for and are never stored, so they cannot disagree with them.
 from __future__ import annotations
 
 import json
+import sqlite3
 import uuid
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
-from dataclasses import replace
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
-import sqlalchemy as sa
-
 from inchworm.core.errors import LedgerError, UsageError, did_you_mean
-from inchworm.core.ledger import GENESIS, Entry, first_break
-from inchworm.core.promotion import (
-    TRANSITIONS,
-    Draft,
-    Promotion,
-    State,
-    StepReport,
-    StepState,
-)
+from inchworm.core.ledger import GENESIS, Entry, first_break, promotion_of
+from inchworm.core.promotion import TRANSITIONS, Draft, Promotion, State, StepReport
 
-_METADATA = sa.MetaData()
-_ENTRIES = sa.Table(
-    "entries",
-    _METADATA,
-    sa.Column("number", sa.Integer, primary_key=True, autoincrement=False),
-    sa.Column("at", sa.Text, nullable=False),
-    sa.Column("by", sa.Text, nullable=False),
-    sa.Column("kind", sa.Text, nullable=False),
-    sa.Column("about", sa.Text, nullable=False, index=True),
-    sa.Column("body", sa.Text, nullable=False),
-    sa.Column("before", sa.Text, nullable=False),
-    sa.Column("hash", sa.Text, nullable=False),
+_TABLE = (
+    """CREATE TABLE IF NOT EXISTS entries (
+    number INTEGER NOT NULL PRIMARY KEY, at TEXT NOT NULL, by TEXT NOT NULL, kind TEXT NOT NULL,
+    about TEXT NOT NULL, body TEXT NOT NULL, before TEXT NOT NULL, hash TEXT NOT NULL)""",
+    "CREATE INDEX IF NOT EXISTS ix_entries_about ON entries (about)",
 )
+_COLUMNS = "number, at, by, kind, about, body, before"
 _COLLISIONS = 50
+_PATIENCE = 10.0
+"""Seconds to wait for another process that writes."""
 
-About = Callable[[sa.Connection, int], str]
+About = Callable[[sqlite3.Connection, int], str]
 """Works out what an entry is about, from the entries up to a number."""
 
 
@@ -63,11 +50,6 @@ class Ledger:
         self._now = now
         self._by = by
         self._started = False
-        self._engine = sa.create_engine(f"sqlite:///{path}", connect_args={"timeout": 10})
-
-    def close(self) -> None:
-        """Let go of the file."""
-        self._engine.dispose()
 
     @property
     def exists(self) -> bool:
@@ -83,11 +65,11 @@ class Ledger:
         self._start()
         for _ in range(_COLLISIONS):
             try:
-                with self._connection() as connection:
+                with self._transaction() as connection:
                     entry = self._next(connection, kind, about, body)
                     _insert(connection, entry)
                     return entry
-            except sa.exc.IntegrityError:
+            except sqlite3.IntegrityError:
                 continue  # another process took this number; go behind it
         raise LedgerError("could not get a turn.", where=str(self._path), next="Try again.")
 
@@ -95,15 +77,14 @@ class Ledger:
         """Entries in order, all or those of one kind or about one thing."""
         if not self.exists:
             return []
-        query = sa.select(_ENTRIES).order_by(_ENTRIES.c.number)
-        if kind is not None:
-            query = query.where(_ENTRIES.c.kind == kind)
-        if about is not None:
-            query = query.where(_ENTRIES.c.about == about)
+        wanted = {"kind": kind, "about": about}
+        asked = {column: value for column, value in wanted.items() if value is not None}
+        where = " AND ".join(f"{column} = :{column}" for column in asked)
+        query = f"SELECT {_COLUMNS} FROM entries {f'WHERE {where}' if where else ''}"
         with self._connection() as connection:
-            if not sa.inspect(connection).has_table(_ENTRIES.name):
+            if not _has_entries(connection):
                 return []  # another process is just about to begin it
-            return [_entry(row) for row in connection.execute(query)]
+            return [_entry(row) for row in connection.execute(f"{query} ORDER BY number", asked)]
 
     def check(self) -> None:
         """Follow the chain from the first entry to the last.
@@ -114,8 +95,8 @@ class Ledger:
         if not self.exists:
             return
         with self._connection() as connection:
-            rows = connection.execute(sa.select(_ENTRIES).order_by(_ENTRIES.c.number))
-            broken = first_break((_entry(row), row.hash) for row in rows)
+            rows = connection.execute(f"SELECT {_COLUMNS}, hash FROM entries ORDER BY number")
+            broken = first_break((_entry(row[:-1]), row[-1]) for row in rows)
         if broken is not None:
             raise LedgerError(
                 f"entry {broken} was altered or is missing.",
@@ -169,7 +150,7 @@ class Ledger:
                 f"There is no promotion {id_}.",
                 next=did_you_mean(wanted, known, "See inchworm history."),
             )
-        return _replay(entries)
+        return promotion_of(entries)
 
     def promotions(self) -> list[Promotion]:
         """All promotions, the oldest first."""
@@ -177,7 +158,7 @@ class Ledger:
         for entry in self.entries():
             if entry.kind in {"drafted", "state", "step"}:
                 by_id.setdefault(entry.about, []).append(entry)
-        return [_replay(entries) for entries in by_id.values()]
+        return [promotion_of(entries) for entries in by_id.values()]
 
     def passed(self, bundle_digest: str) -> dict[str, Promotion]:
         """The environments that a bundle went into completely, each with the latest promotion."""
@@ -205,25 +186,22 @@ class Ledger:
         self._started = True
         self._path.parent.mkdir(parents=True, exist_ok=True)
         try:
-            with self._connection() as connection:
-                connection.execute(sa.schema.CreateTable(_ENTRIES, if_not_exists=True))
-                for index in _ENTRIES.indexes:
-                    connection.execute(sa.schema.CreateIndex(index, if_not_exists=True))
-                if not connection.execute(sa.select(sa.func.count(_ENTRIES.c.number))).scalar():
+            with self._transaction() as connection:
+                for statement in _TABLE:
+                    connection.execute(statement)
+                if connection.execute("SELECT 1 FROM entries LIMIT 1").fetchone() is None:
                     body = {"ledger": uuid.uuid4().hex[:12]}
                     _insert(connection, self._next(connection, "ledger-started", "ledger", body))
-        except sa.exc.IntegrityError:
+        except sqlite3.IntegrityError:
             return  # another process started it in the same moment
 
     def _next(
-        self, connection: sa.Connection, kind: str, about: str | About, body: Mapping[str, Any]
+        self, connection: sqlite3.Connection, kind: str, about: str | About, body: Mapping[str, Any]
     ) -> Entry:
         latest = connection.execute(
-            sa.select(_ENTRIES.c.number, _ENTRIES.c.hash)
-            .order_by(_ENTRIES.c.number.desc())
-            .limit(1)
-        ).first()
-        before = latest.number if latest else 0
+            "SELECT number, hash FROM entries ORDER BY number DESC LIMIT 1"
+        ).fetchone()
+        before, link = latest if latest is not None else (0, GENESIS)
         return Entry(
             number=before + 1,
             at=self._now(),
@@ -231,95 +209,80 @@ class Ledger:
             kind=kind,
             about=about if isinstance(about, str) else about(connection, before),
             body=body,
-            before=latest.hash if latest else GENESIS,
+            before=link,
         )
 
     @contextmanager
-    def _connection(self) -> Iterator[sa.Connection]:
-        try:
-            with self._engine.begin() as connection:
+    def _transaction(self) -> Iterator[sqlite3.Connection]:
+        """A connection on which everything takes effect together, or not at all."""
+        with self._connection() as connection:
+            connection.execute("BEGIN")
+            try:
                 yield connection
-        except sa.exc.IntegrityError:
+            except BaseException:
+                if connection.in_transaction:
+                    connection.rollback()
+                raise
+            connection.execute("COMMIT")
+
+    @contextmanager
+    def _connection(self) -> Iterator[sqlite3.Connection]:
+        try:
+            with closing(
+                sqlite3.connect(self._path, timeout=_PATIENCE, isolation_level=None)
+            ) as connection:
+                yield connection
+        except sqlite3.IntegrityError:
             raise
-        except sa.exc.DBAPIError as error:
+        except sqlite3.Error as error:
             raise LedgerError(
-                f"cannot be used: {error.orig}.",
+                f"cannot be used: {error}.",
                 where=str(self._path),
                 next="Check that the file is a ledger, readable, writable and not locked.",
             ) from error
 
 
-def _next_promotion(connection: sa.Connection, before: int) -> str:
+def _has_entries(connection: sqlite3.Connection) -> bool:
+    found = connection.execute("SELECT 1 FROM sqlite_master WHERE name = 'entries'")
+    return found.fetchone() is not None
+
+
+def _next_promotion(connection: sqlite3.Connection, before: int) -> str:
     """The next promotion's id, counting no entry later than ``before``.
 
     If another process adds one in this moment, it takes the number behind ``before`` itself, so
     that ours is refused and tried again; counting it here would give its id twice.
     """
-    drafted = (
-        sa.select(sa.func.count(_ENTRIES.c.number))
-        .where(_ENTRIES.c.kind == "drafted")
-        .where(_ENTRIES.c.number <= before)
-    )
-    return f"P{(connection.execute(drafted).scalar() or 0) + 1}"
+    (drafted,) = connection.execute(
+        "SELECT count(*) FROM entries WHERE kind = 'drafted' AND number <= ?", (before,)
+    ).fetchone()
+    return f"P{drafted + 1}"
 
 
-def _insert(connection: sa.Connection, entry: Entry) -> None:
+def _insert(connection: sqlite3.Connection, entry: Entry) -> None:
     connection.execute(
-        _ENTRIES.insert().values(
-            number=entry.number,
-            at=entry.at,
-            by=entry.by,
-            kind=entry.kind,
-            about=entry.about,
-            body=json.dumps(entry.body, sort_keys=True, ensure_ascii=False),
-            before=entry.before,
-            hash=entry.hash,
-        )
+        f"INSERT INTO entries ({_COLUMNS}, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        (
+            entry.number,
+            entry.at,
+            entry.by,
+            entry.kind,
+            entry.about,
+            json.dumps(entry.body, sort_keys=True, ensure_ascii=False),
+            entry.before,
+            entry.hash,
+        ),
     )
 
 
-def _entry(row: Any) -> Entry:
+def _entry(row: tuple[Any, ...]) -> Entry:
+    number, at, by, kind, about, body, before = row
     return Entry(
-        number=row.number,
-        at=row.at,
-        by=row.by,
-        kind=row.kind,
-        about=row.about,
-        body=json.loads(row.body),
-        before=row.before,
+        number=number,
+        at=at,
+        by=by,
+        kind=kind,
+        about=about,
+        body=json.loads(body),
+        before=before,
     )
-
-
-def _replay(entries: list[Entry]) -> Promotion:
-    """A promotion's present state from its entries."""
-    first = entries[0]
-    promotion = Promotion(
-        id=first.about,
-        draft=Draft.from_json(first.body["draft"]),
-        state=State.DRAFTED,
-        drafted_at=first.at,
-        drafted_by=first.by,
-        changed_at=first.at,
-        changed_by=first.by,
-        commit=first.body["commit"],
-        steps={},
-    )
-    steps: dict[int, StepReport] = {}
-    for entry in entries[1:]:
-        if entry.kind == "step":
-            steps[entry.body["step"]] = StepReport(
-                state=StepState(entry.body["state"]),
-                message=entry.body.get("message", ""),
-                seconds=entry.body.get("seconds"),
-                rows=entry.body.get("rows"),
-                size=entry.body.get("size"),
-            )
-        elif entry.kind == "state":
-            promotion = replace(
-                promotion,
-                state=State(entry.body["state"]),
-                message=entry.body["message"],
-                changed_at=entry.at,
-                changed_by=entry.by,
-            )
-    return replace(promotion, steps=steps)

@@ -16,15 +16,8 @@ from functools import cached_property
 from inchworm.core.errors import ProjectError
 from inchworm.core.sql.names import spelled
 from inchworm.core.sql.types import normal_type
-from inchworm.core.structure.change import (
-    Change,
-    Demand,
-    Effect,
-    Renames,
-    keeps_values,
-    sql_name,
-    tables_of,
-)
+from inchworm.core.structure.change import Renames, keeps_values, sql_name, tables_of
+from inchworm.core.structure.changes import Change, Demand, Effect
 from inchworm.core.structure.definitions import Definition, Thing, in_working_order
 from inchworm.core.structure.shapes import ColumnShape, TableShape, column_sql
 

@@ -14,15 +14,8 @@ from inchworm.core.composition import aside
 from inchworm.core.sql.names import spelled
 from inchworm.core.sql.parse import tokens_of
 from inchworm.core.sql.types import normal_type
-from inchworm.core.structure.change import (
-    Change,
-    Demand,
-    Effect,
-    Renames,
-    keeps_values,
-    sql_name,
-    tables_of,
-)
+from inchworm.core.structure.change import Renames, keeps_values, sql_name, tables_of
+from inchworm.core.structure.changes import Change, Demand, Effect
 from inchworm.core.structure.definitions import Definition, Thing, in_working_order
 from inchworm.core.structure.shapes import ColumnShape, TableShape
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 
 from inchworm.core.structure.altering import altered
-from inchworm.core.structure.change import Change, Renames, renaming
+from inchworm.core.structure.change import Renames, renaming
+from inchworm.core.structure.changes import Change
 from inchworm.core.structure.definitions import Definition
 from inchworm.core.structure.rebuilding import rebuilt
 

@@ -1,0 +1,67 @@
+"""Changes of a structure as a draft shows them and the ledger keeps them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from enum import StrEnum
+from typing import Any
+
+
+class Effect(StrEnum):
+    """What a change does to those who work with the table, and to its rows."""
+
+    SAFE = "safe"
+    SLOW = "slow"
+    """It reads or writes every row, while others have to wait."""
+    LOSES = "loses data"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Demand:
+    """What must hold for a change to work: ``query`` counts the rows that stand in its way."""
+
+    query: str
+    said: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class Change:
+    """One change of a structure.
+
+    Attributes:
+        what: ``add column``, ``make anew`` ...
+        name: what it concerns, by real name.
+        statements: how it is done, in order.
+        late: whether it waits until models that read what goes have been replaced.
+        lost: tables (``ops.gauge``) and columns (``ops.gauge.river``) whose values go with it.
+        demands: what must hold for it to work.
+        rows: for each that is lost, how many rows have something there: ``about 2,000,000``.
+    """
+
+    what: str
+    name: str
+    statements: tuple[str, ...]
+    effect: Effect = Effect.SAFE
+    late: bool = False
+    lost: tuple[str, ...] = ()
+    demands: tuple[Demand, ...] = ()
+    rows: tuple[str, ...] = ()
+
+    def to_json(self) -> dict[str, Any]:
+        """The change as the ledger keeps it."""
+        return asdict(self)
+
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any]) -> Change:
+        """A change as the ledger kept it."""
+        return cls(
+            **{
+                **data,
+                "effect": Effect(data["effect"]),
+                "statements": tuple(data["statements"]),
+                "lost": tuple(data["lost"]),
+                "rows": tuple(data["rows"]),
+                "demands": tuple(Demand(**demand) for demand in data["demands"]),
+            }
+        )

@@ -50,8 +50,7 @@ def main() -> None:
         print(f"{'':42}{'inchworm':>12}{'click':>12}{'ratio':>10}")
         for command in COMMANDS:
             pairs = [
-                (seconds((*program, *command), folder), seconds(CLICK, folder))
-                for _ in range(RUNS)
+                (seconds((*program, *command), folder), seconds(CLICK, folder)) for _ in range(RUNS)
             ]
             ours = statistics.median(pair[0] for pair in pairs)
             click = statistics.median(pair[1] for pair in pairs)

@@ -11,14 +11,16 @@ import os
 import stat
 from collections.abc import Mapping
 from dataclasses import dataclass
+from http import HTTPStatus
 from importlib.metadata import entry_points
 from pathlib import Path
-from typing import NoReturn, Protocol
-
-import httpx
+from typing import TYPE_CHECKING, NoReturn, Protocol
 
 from inchworm.core.environments import SecretStoreAddress
 from inchworm.core.errors import InchwormError, TargetError
+
+if TYPE_CHECKING:
+    import httpx
 
 ENTRY_POINTS = "inchworm.secrets"
 
@@ -115,6 +117,8 @@ class SecretStore:
     name: str
 
     def get(self, place: str) -> tuple[str, str]:
+        import httpx
+
         path, _, key = place.partition("#")
         path, _, version = path.partition("@")
         if not path or not key:
@@ -147,16 +151,16 @@ _STORE = "secret"
 """The kind of references that lead into a secret store."""
 
 _REFUSALS: dict[int, tuple[str, str]] = {
-    httpx.codes.UNAUTHORIZED: (
+    HTTPStatus.UNAUTHORIZED: (
         "our token is missing, wrong or has expired",
         "Renew the token that [secret_store] token = ... refers to.",
     ),
-    httpx.codes.FORBIDDEN: (
+    HTTPStatus.FORBIDDEN: (
         "our token may not read it",
         "Have those who run it allow this path.",
     ),
-    httpx.codes.NOT_FOUND: ("it is not there", "Correct the reference, or put the secret there."),
-    httpx.codes.GONE: ("it is valid no longer", "Have a new version of the secret put there."),
+    HTTPStatus.NOT_FOUND: ("it is not there", "Correct the reference, or put the secret there."),
+    HTTPStatus.GONE: ("it is valid no longer", "Have a new version of the secret put there."),
 }
 
 

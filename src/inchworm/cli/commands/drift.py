@@ -18,7 +18,7 @@ from inchworm.core.environments import Environment
 from inchworm.core.errors import TargetError
 from inchworm.core.facts import Assembly
 from inchworm.core.lineage import Direction, Node
-from inchworm.core.structure.definitions import Difference
+from inchworm.core.structure.definitions import Difference, Thing
 from inchworm.engine.status import read_status
 
 
@@ -35,6 +35,11 @@ class _Drifted:
         """What a promotion would do about it."""
         kind = self.part.part.partition(":")[0]
         if kind == "schema":
+            if any(d.what == "missing" and d.thing is Thing.TABLE for d in self.differences):
+                return (
+                    "every promotion stops until the table is there again, or inchworm adopt has "
+                    "taken its removal into the source"
+                )
             return (
                 "a promotion that changes the schema stops; inchworm adopt takes it into the source"
             )

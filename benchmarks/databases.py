@@ -21,7 +21,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from inchworm.cli.app import LOCKS, App, now
-from inchworm.core.composition import BESIDE, KEPT, RanMigration
+from inchworm.core.composition import REPLACED, STAGING, RanMigration
 from inchworm.core.promotion import Phase, State, Step, StepReport
 from inchworm.engine.carry_out import Reporter, Work, carry_out
 from inchworm.engine.promote import make_draft, prepare
@@ -142,14 +142,14 @@ def switch_over(kind: str, address: str | None) -> None:
         database.create_schema("m")
         for i in range(SWITCHED):
             database.build(f"m.t{i}", "table", "SELECT 1 AS x")
-            database.build(f"m.t{i}{BESIDE}", "table", "SELECT 2 AS x")
+            database.build(f"m.t{i}{STAGING}", "table", "SELECT 2 AS x")
         switches = [
             Switch(
                 name=f"m.t{i}",
-                beside=f"m.t{i}{BESIDE}",
+                staging=f"m.t{i}{STAGING}",
                 store="table",
                 view_sql=None,
-                kept=f"m.t{i}{KEPT}",
+                replaced=f"m.t{i}{REPLACED}",
             )
             for i in range(SWITCHED)
         ]
@@ -268,7 +268,7 @@ def building(kind: str, address: str | None) -> None:
     with fresh(kind, address) as (database, url, root):
         sql = one_second(database)
         database.create_schema("m")
-        others = [other for _ in range(THREADS) if (other := database.another()) is not None]
+        others = [other for _ in range(THREADS) if (other := database.new_session()) is not None]
         for other in others if kind == "duckdb" else ():
             other.execute(f"SET threads = {THREADS}")
         plain = timed(lambda: bare(others, sql))

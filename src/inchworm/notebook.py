@@ -36,8 +36,8 @@ from inchworm.core.sql.parse import SqlProblem, parse_query
 from inchworm.core.sql.render import to_text, with_tables, with_values
 from inchworm.core.sql.types import normal_type
 from inchworm.core.values import Plain, Type, Value
-from inchworm.engine.places import check_name, open_database
-from inchworm.kinds.reading import read_project
+from inchworm.engine.connections import check_name, open_database
+from inchworm.kinds.project_reader import read_project
 from inchworm.project.tree import Project, find_project
 from inchworm.targets.databases import Database
 from inchworm.targets.databases.base import quoted

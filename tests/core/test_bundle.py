@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from inchworm.core.bundle import MANIFEST, Bundle, Provenance, content_digest, pack
 from inchworm.core.errors import BundleError
-from inchworm.kinds.reading import read_project
+from inchworm.kinds.project_reader import read_project
 from inchworm.store.bundles import BundleStore, read_bundle
 
 FILES = {

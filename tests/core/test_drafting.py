@@ -17,7 +17,7 @@ from inchworm.core.parts import Digest, PartId
 from inchworm.core.physical_names import PhysicalNames
 from inchworm.core.promotion import Draft, Phase
 from inchworm.core.structure.tables import Column, Table
-from inchworm.kinds.reading import read_project
+from inchworm.kinds.project_reader import read_project
 
 TODAY = dt.date(2026, 11, 23)
 FILES = {

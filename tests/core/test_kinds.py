@@ -12,8 +12,8 @@ from inchworm.core.lineage import How
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.values import Type, Value
 from inchworm.kinds.flow import json_type
-from inchworm.kinds.names import part_of
-from inchworm.kinds.reading import Reading, read_project
+from inchworm.kinds.part_paths import part_of
+from inchworm.kinds.project_reader import Reading, read_project
 from inchworm.project.config import known_dialects
 
 GAUGES = {

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from inchworm.kinds.reading import read_project
+from inchworm.kinds.project_reader import read_project
 
 BASELINE = (
     "/*--- baseline = true ---*/ CREATE TABLE ops.a (id INTEGER, name VARCHAR, size DOUBLE);"

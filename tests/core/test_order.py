@@ -6,8 +6,8 @@ import datetime as dt
 
 import pytest
 
-from inchworm.core.checks.across import check_assembly
-from inchworm.kinds.reading import read_project
+from inchworm.core.checks.project_rules import check_assembly
+from inchworm.kinds.project_reader import read_project
 
 MODELS = {
     "models/m/a.sql": "SELECT 1 AS id",

@@ -12,8 +12,8 @@ from hypothesis import strategies as st
 from inchworm.core.facts import Facts
 from inchworm.core.facts_text import Held, read_facts
 from inchworm.core.parts import PartId
-from inchworm.kinds import reading as reading_module
-from inchworm.kinds.reading import Reading, read_project
+from inchworm.kinds import project_reader as reading_module
+from inchworm.kinds.project_reader import Reading, read_project
 
 RAW = {
     "schemas/raw/schema.toml": 'managed = "outside"',

@@ -36,7 +36,11 @@ def database(url: str, tmp_path: Path) -> Iterator[Database]:
 
 def switch(name: str, store: str = "table", view_sql: str | None = None) -> Switch:
     return Switch(
-        name=name, beside=f"{name}__beside", store=store, view_sql=view_sql, kept=f"{name}__kept"
+        name=name,
+        staging=f"{name}__beside",
+        store=store,
+        view_sql=view_sql,
+        replaced=f"{name}__kept",
     )
 
 
@@ -175,16 +179,16 @@ def test_bookkeeping_survives_and_keeps_projects_apart(database: Database) -> No
         ours.put(parts[:3])
         ours.completed(last)
         ours.ran(ran, "lena", 0.1)
-        ours.mark("k:P1", 3, "2026")
+        ours.record_step("k:P1", 3, "2026")
     assert ours.parts() == theirs.parts() == parts
-    assert (ours.last(), ours.migrations(), ours.marks("k:P1")) == (last, [ran], {3})
-    assert (theirs.last(), theirs.migrations(), theirs.marks("k:P2")) == (None, [], set())
+    assert (ours.last(), ours.migrations(), ours.recorded_steps("k:P1")) == (last, [ran], {3})
+    assert (theirs.last(), theirs.migrations(), theirs.recorded_steps("k:P2")) == (None, [], set())
     with database.transaction():
         theirs.remove("model:m.t0000")
         ours.remove("model:m.t0001", "model:m.t0002")
-        ours.unmark("k:P1", 3)
+        ours.forget_step("k:P1", 3)
     assert ours.parts() == [parts[0], *parts[3:]]
-    assert ours.marks("k:P1") == set()
+    assert ours.recorded_steps("k:P1") == set()
 
 
 @pytest.mark.parametrize("kind", ["duckdb", "sqlite"])
@@ -241,7 +245,7 @@ def _also(database: Database) -> str:
 
 def test_another_connection_works_at_the_same_time(database: Database) -> None:
     """Where there can be one; what it has committed is seen by the first."""
-    other = database.another()
+    other = database.new_session()
     if other is None:
         assert database.dialect == "sqlite"  # which has one writer
         return
@@ -281,7 +285,7 @@ def test_a_scratch_place_leaves_nothing(database: Database, url: str, tmp_path: 
     if database.dialect == "duckdb":
         database.close()
     looking = connect(url, root=tmp_path, read_only=True)
-    with looking.scratch("m") as (board, name):
+    with looking.scratch_database("m") as (board, name):
         board.execute(f"CREATE TABLE {name}.made (x INTEGER)")
         if board.dialect != "sqlite":
             board.execute(f"CREATE VIEW {name}.seen AS SELECT x FROM other.t")

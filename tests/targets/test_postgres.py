@@ -31,10 +31,10 @@ def replace(database: Database, name: str, sql: str) -> None:
             [
                 Switch(
                     name=name,
-                    beside=f"{name}__beside",
+                    staging=f"{name}__beside",
                     store="table",
                     view_sql=None,
-                    kept=f"{name}__kept",
+                    replaced=f"{name}__kept",
                 )
             ]
         )
@@ -70,16 +70,16 @@ def test_a_view_that_would_break_stops_the_switch_over(database: Database) -> No
 
 def test_only_one_promotion_works_in_a_database(database: Database, postgres_url: str) -> None:
     """Of one project; the one that does is named. Others may, and so may all when it is over."""
-    database.hold("inchworm river")
+    database.lock("inchworm river")
     other = connect(postgres_url, root=Path())
     with pytest.raises(EnvironmentMoved, match=r"river from .* \(process \d+\)"):
-        other.hold("inchworm river")
-    other.hold("inchworm maps")
+        other.lock("inchworm river")
+    other.lock("inchworm maps")
     database.close()
     third = connect(postgres_url, root=Path())
     for _ in range(100):
         try:
-            third.hold("inchworm river")
+            third.lock("inchworm river")
             break
         except EnvironmentMoved:
             continue  # the server has not noticed yet that the connection has ended

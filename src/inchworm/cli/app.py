@@ -10,7 +10,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from inchworm.cli.source import Source
+from inchworm.cli.cached_project import Source
 from inchworm.core.environments import Environment
 from inchworm.core.parameters import evaluate, read_files
 from inchworm.core.values import Value
@@ -19,7 +19,7 @@ from inchworm.project.tree import Project, find_project
 
 if TYPE_CHECKING:
     from inchworm.core.findings import Finding
-    from inchworm.kinds.reading import Reading
+    from inchworm.kinds.project_reader import Reading
     from inchworm.store.bundles import BundleStore
     from inchworm.store.ledger import Ledger
 

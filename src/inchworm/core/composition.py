@@ -183,10 +183,10 @@ class Aside:
     promotion: str
 
 
-BESIDE = "__beside"
+STAGING = "__beside"
 """Ends the name of a staging table, unless something else has that name."""
 
-KEPT = "__kept"
+REPLACED = "__kept"
 """Ends the name of a replaced table, unless something else has that name."""
 
 _LONGEST_NAME = 63

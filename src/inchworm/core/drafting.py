@@ -14,14 +14,14 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from inchworm.core.checks import rules
-from inchworm.core.checks.against import breaking, check_against, drifted, hanging
+from inchworm.core.checks.environment_rules import breaking, check_environment, drifted, hanging
 from inchworm.core.composition import SERVICE_KINDS, Composition, LivePart
 from inchworm.core.environments import Environment
 from inchworm.core.errors import ProjectError
 from inchworm.core.facts import Assembly
 from inchworm.core.findings import Finding, Severity, in_order
+from inchworm.core.migrations import Pending, pending_migrations
 from inchworm.core.parts import Digest, Kind, PartId, digest_of
-from inchworm.core.pending import Pending, pending_migrations
 from inchworm.core.physical_names import PhysicalNames, physical_table
 from inchworm.core.promotion import DifferingValue, Draft, Phase, Step, UsedSecret
 from inchworm.core.rendering import Rendered, canonical
@@ -117,7 +117,7 @@ class _Drafting:
             if changed is not None:
                 self.reasons[part] = changed
         self._spread(pending)
-        self.findings.extend(check_against(self.assembly, self.live))
+        self.findings.extend(check_environment(self.assembly, self.live))
         self._permit()
         early = {p.schema for p in pending if p.when == "before" and not p.assumed}
         early |= {

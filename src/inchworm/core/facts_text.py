@@ -15,8 +15,8 @@ from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 from inchworm.core.facts import IN_BOTH, Facts, Need, Outline, Read, Scheduled, Stage, Use
+from inchworm.core.facts_cache import FactsCache
 from inchworm.core.findings import Finding, finding_from
-from inchworm.core.known import Known
 from inchworm.core.lineage import Edge, How, Node
 from inchworm.core.literals import Literal
 from inchworm.core.parts import Kind, PartId
@@ -27,7 +27,7 @@ _HOWS = tuple(How)
 _HOW_AT = {how: i for i, how in enumerate(_HOWS)}
 
 
-class Held(Known):
+class Held(FactsCache):
     """Facts as text, held in memory."""
 
     def __init__(self) -> None:

@@ -11,12 +11,12 @@ from inchworm.core.facts import Assembly
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.physical_names import PhysicalNames
 from inchworm.core.structure.baseline import baseline_differences
-from inchworm.engine.places import Place
-from inchworm.engine.wanted import made_by, own_definitions
+from inchworm.engine.connections import OpenEnvironment
+from inchworm.engine.desired_schema import made_by, own_definitions
 
 
 def prove_baselines(
-    place: Place,
+    place: OpenEnvironment,
     assembly: Assembly,
     names: PhysicalNames,
     documents: Mapping[PartId, Mapping[str, Any]],

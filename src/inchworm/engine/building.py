@@ -37,7 +37,7 @@ def crew(doing: Steps, size: int) -> Iterator[list[Steps]]:
     """
     workers = [doing]
     with ExitStack() as stack:
-        while len(workers) < size and (database := doing.database.another()) is not None:
+        while len(workers) < size and (database := doing.database.new_session()) is not None:
             stack.enter_context(closing(database))
             bookkeeping = Bookkeeping(database, doing.place.project, doing.place.bookkeeping.schema)
             place = replace(doing.place, database=database, bookkeeping=bookkeeping)

@@ -29,9 +29,9 @@ from inchworm.core.promotion import (
     StepReport,
     StepState,
 )
-from inchworm.engine.bind import bind, spelled
 from inchworm.engine.building import PARALLEL, THREADS, crew, needs_of, together
-from inchworm.engine.places import Lock, Place, open_place
+from inchworm.engine.connections import Lock, OpenEnvironment, open_environment
+from inchworm.engine.dry_run import spelled, try_out
 from inchworm.engine.promote import Prepared
 from inchworm.engine.steps import Steps
 from inchworm.store.ledger import Ledger
@@ -88,7 +88,7 @@ def carry_out(work: Work) -> Promotion:
     prepared = work.prepared
     with (
         lock.held(holder),
-        open_place(
+        open_environment(
             prepared.environment,
             prepared.bundle.project,
             work.root,
@@ -96,14 +96,14 @@ def carry_out(work: Work) -> Promotion:
             read_only=False,
         ) as place,
     ):
-        place.database.hold(f"inchworm {prepared.bundle.project}")
+        place.database.lock(f"inchworm {prepared.bundle.project}")
         work.promotion = work.ledger.promotion(promotion.id)
         _check_unmoved(work, place)
         work.reporter.reached(place.identity, work.now())
         return _Carrier(work, place).run()
 
 
-def _check_unmoved(work: Work, place: Place) -> None:
+def _check_unmoved(work: Work, place: OpenEnvironment) -> None:
     """The environment must be as drafted; after a stop, nobody else may have been there."""
     promotion, draft = work.promotion, work.promotion.draft
     again = f"inchworm promote {draft.bundle} --to {draft.environment}"
@@ -142,7 +142,7 @@ def _key(work: Work) -> str:
     return f"{work.ledger.id}:{work.promotion.id}"
 
 
-def _check_nobody_since(work: Work, place: Place, again: str) -> None:
+def _check_nobody_since(work: Work, place: OpenEnvironment, again: str) -> None:
     """After a stop: the database itself says whether anybody has been there, in whatever ledger."""
     claimed_by = place.bookkeeping.claimed_by()
     if claimed_by in (None, _key(work)):
@@ -162,7 +162,7 @@ _BEGUN = frozenset({StepState.RUNNING, StepState.DONE, StepState.NOTHING_CHECKED
 
 
 class _Carrier:
-    def __init__(self, work: Work, place: Place) -> None:
+    def __init__(self, work: Work, place: OpenEnvironment) -> None:
         self.work = work
         self.place = place
         self.steps = work.promotion.draft.steps
@@ -178,9 +178,9 @@ class _Carrier:
         # claimed first: a promotion that the ledger says began has claimed the environment
         self._claim()
         work.promotion = work.ledger.move(before, State.RUNNING)
-        marks = self.place.bookkeeping.marks(self.key)
+        marks = self.place.bookkeeping.recorded_steps(self.key)
         if not marks and not any(before.report_of(s).state in _BEGUN for s in self.steps):
-            refused = bind(self.doing)
+            refused = try_out(self.doing)
             if refused:
                 message = f"the database refuses it, before the first step:{spelled(refused)}"
                 return work.ledger.move(work.promotion, State.FAILED, message)

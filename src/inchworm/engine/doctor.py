@@ -15,7 +15,7 @@ from inchworm.core.errors import InchwormError, TargetError
 from inchworm.core.facts import Assembly
 from inchworm.core.parameters import Values
 from inchworm.core.values import Type
-from inchworm.engine.places import Place, check_secrets, open_place, secrets_of
+from inchworm.engine.connections import OpenEnvironment, check_secrets, open_environment, secrets_of
 from inchworm.targets.databases.base import quoted
 from inchworm.targets.services import HttpService
 
@@ -64,7 +64,9 @@ def probe_environment(
     yield probe(name, "values", lambda: _all_values(values))
     yield probe(name, "secrets", lambda: _all_secrets(environment, assembly, values, root))
     try:
-        with open_place(environment, assembly.name, root, values.values, read_only=False) as place:
+        with open_environment(
+            environment, assembly.name, root, values.values, read_only=False
+        ) as place:
             who = f"as {place.identity} ({environment.protection})"
             yield Probe(where=name, what="database", is_fine=True, said=who)
             yield from _inside(place, assembly, now)
@@ -76,7 +78,9 @@ def probe_environment(
             yield Probe(where=name, what=what, is_fine=None, said="not tried")
 
 
-def _inside(place: Place, assembly: Assembly, now: Callable[[], dt.datetime]) -> Iterator[Probe]:
+def _inside(
+    place: OpenEnvironment, assembly: Assembly, now: Callable[[], dt.datetime]
+) -> Iterator[Probe]:
     name = place.environment.name
     yield probe(name, "clock", lambda: _clock(place, now))
     yield probe(name, "rights", lambda: _rights(place))
@@ -106,7 +110,7 @@ def _all_secrets(environment: Environment, assembly: Assembly, values: Values, r
     return "; ".join([f"{len(found)} of {len(found)} can be had", *versions])
 
 
-def _clock(place: Place, now: Callable[[], dt.datetime]) -> str:
+def _clock(place: OpenEnvironment, now: Callable[[], dt.datetime]) -> str:
     server = place.database.server()
     apart = (server.now - now()).total_seconds()
     if abs(apart) > _CLOCK_TOLERANCE:
@@ -117,17 +121,17 @@ def _clock(place: Place, now: Callable[[], dt.datetime]) -> str:
     return f"{server.product} {server.version}, same time as here"
 
 
-def _rights(place: Place) -> str:
+def _rights(place: OpenEnvironment) -> str:
     """Make a schema, a table and a view, and take all of it back."""
     database = place.database
     table = quoted(f"{_SCRATCH}.t")
-    with database.trial([_SCRATCH]):
+    with database.scratch_schemas([_SCRATCH]):
         database.execute(f"CREATE TABLE {table} AS SELECT 1 AS one")
         database.execute(f"CREATE VIEW {quoted(f'{_SCRATCH}.v')} AS SELECT one FROM {table}")
     return "schemas, tables and views can be made"
 
 
-def _outside(place: Place, assembly: Assembly) -> str:
+def _outside(place: OpenEnvironment, assembly: Assembly) -> str:
     tables = [
         table.name
         for part, outline in assembly.outlines.items()
@@ -145,7 +149,7 @@ def _outside(place: Place, assembly: Assembly) -> str:
     return f"all {len(tables)} can be read" if tables else "there are none"
 
 
-def _books(place: Place) -> str:
+def _books(place: OpenEnvironment) -> str:
     if not place.bookkeeping.exists:
         return "not there yet; the first promotion makes it"
     last = place.bookkeeping.last()

@@ -19,9 +19,9 @@ from inchworm.core.promotion import Draft
 from inchworm.core.rendering import Rendered
 from inchworm.core.values import Value
 from inchworm.engine.baselines import prove_baselines
-from inchworm.engine.places import check_secrets, open_place, secrets_of
-from inchworm.engine.wanted import plan_structures
-from inchworm.kinds.reading import Reading, read_project
+from inchworm.engine.connections import check_secrets, open_environment, secrets_of
+from inchworm.engine.desired_schema import plan_structures
+from inchworm.kinds.project_reader import Reading, read_project
 from inchworm.store.ledger import Ledger
 
 
@@ -120,7 +120,7 @@ def make_draft(prepared: Prepared, root: Path, read_at: str, *, overwrite: bool 
     secrets = check_secrets(environment, prepared.values, used, root)
     came_from = environment.after[0] if environment.after else None
     there = evaluate(assembly.matrix, came_from, prepared.today) if came_from else None
-    with open_place(
+    with open_environment(
         environment, prepared.bundle.project, root, prepared.values, read_only=True
     ) as place:
         live = place.composition(read_at)

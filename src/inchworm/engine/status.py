@@ -10,7 +10,7 @@ from inchworm.core.composition import Composition
 from inchworm.core.environments import Environment
 from inchworm.core.errors import InchwormError
 from inchworm.core.values import Value
-from inchworm.engine.places import open_place
+from inchworm.engine.connections import open_environment
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -32,7 +32,7 @@ def read_status(
 ) -> EnvironmentStatus:
     """Ask an environment's database and services what they have."""
     try:
-        with open_place(environment, project, root, values, read_only=True) as place:
+        with open_environment(environment, project, root, values, read_only=True) as place:
             live = place.composition(read_at)
     except InchwormError as error:
         return EnvironmentStatus(environment=environment, live=None, problem=str(error))

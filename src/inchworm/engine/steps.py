@@ -12,9 +12,9 @@ from typing import Any
 from sqlglot import exp
 
 from inchworm.core.composition import (
-    BESIDE,
-    KEPT,
+    REPLACED,
     SERVICE_KINDS,
+    STAGING,
     Aside,
     LastPromotion,
     LivePart,
@@ -25,17 +25,17 @@ from inchworm.core.composition import (
 from inchworm.core.datachecks import checks_of
 from inchworm.core.errors import TargetError
 from inchworm.core.increments import kept_rows, new_rows
+from inchworm.core.migrations import change_by_hand
 from inchworm.core.parts import Kind, PartId
-from inchworm.core.pending import change_by_hand
 from inchworm.core.physical_names import PhysicalNames
 from inchworm.core.promotion import Phase, Promotion, Step, StepReport, StepState
 from inchworm.core.sql.parse import parse_query, split_script
 from inchworm.core.sql.render import to_text, with_tables
 from inchworm.core.structure.definitions import Definition, differences
-from inchworm.core.structure.wanted import in_the_way
-from inchworm.engine.places import Place
+from inchworm.core.structure.desired import in_the_way
+from inchworm.engine.connections import OpenEnvironment
+from inchworm.engine.desired_schema import wanted_structure
 from inchworm.engine.promote import Prepared
-from inchworm.engine.wanted import wanted_structure
 from inchworm.targets.databases.base import Switch, quoted
 
 
@@ -54,7 +54,7 @@ class Steps:
         self,
         prepared: Prepared,
         promotion: Promotion,
-        place: Place,
+        place: OpenEnvironment,
         key: str,
         by: str,
         now: Callable[[], str],
@@ -92,7 +92,7 @@ class Steps:
             Phase.RECORD: self._record,
         }
 
-    def at(self, place: Place) -> Steps:
+    def at(self, place: OpenEnvironment) -> Steps:
         """The same steps, done through another connection."""
         return Steps(self.prepared, self.promotion, place, self.key, self.by, self.now)
 
@@ -127,7 +127,7 @@ class Steps:
             taken = set(self.database.kinds())
             self.place.bookkeeping.put_aside(
                 Aside(
-                    name=aside(real, BESIDE, taken),
+                    name=aside(real, STAGING, taken),
                     purpose=Purpose.RESERVED,
                     of=real,
                     promotion=self.key,
@@ -156,7 +156,7 @@ class Steps:
             self.place.bookkeeping.put_aside(
                 Aside(name=kept, purpose=Purpose.REPLACED, of=name, promotion="")
                 for name in sorted(models)
-                if (kept := aside(name, KEPT)) in kinds and kept not in models
+                if (kept := aside(name, REPLACED)) in kinds and kept not in models
             )
 
     def _clear_leftovers(self) -> None:
@@ -186,7 +186,7 @@ class Steps:
             self.place.bookkeeping.forget_aside(staged, Purpose.STAGING)
             for step in self.steps:
                 if step.phase is Phase.BUILD:
-                    self.place.bookkeeping.unmark(self.key, step.number)
+                    self.place.bookkeeping.forget_step(self.key, step.number)
 
     def unpause(self, step: Step) -> None:
         """Let a schedule run again that a pause step stopped."""
@@ -339,7 +339,7 @@ class Steps:
         if not script.get("transaction", True):
             self.place.bookkeeping.leave_unrecorded(physical)
             for statement in split_script(script["sql"], self.assembly.dialect):
-                self.database.execute_alone(self.names.statement(statement))
+                self.database.execute_without_transaction(self.names.statement(statement))
         with self.database.transaction():
             if script.get("transaction", True):
                 self._run_script(script["sql"])
@@ -388,8 +388,8 @@ class Steps:
             self._note_before(PartId.parse(step.part), everything=False)
             self.place.bookkeeping.leave_unrecorded(self.names.schema(PartId.parse(step.part).name))
             self._run_script(script["undo"])
-            self.place.bookkeeping.unran(step.part.partition(":")[2], step.item)
-            self.place.bookkeeping.unmark(self.key, step.number)
+            self.place.bookkeeping.forget_migration(step.part.partition(":")[2], step.item)
+            self.place.bookkeeping.forget_step(self.key, step.number)
         return True
 
     def _run_script(self, sql: str) -> None:
@@ -508,10 +508,10 @@ class Steps:
             switches.append(
                 Switch(
                     name=self.real(name),
-                    beside=self._beside(name),
+                    staging=self._beside(name),
                     store="view" if is_view else "table",
                     view_sql=self.sql(document["sql"], self.real) if is_view else None,
-                    kept=self._kept(self.real(name)),
+                    replaced=self._kept(self.real(name)),
                 )
             )
         with self.database.transaction():
@@ -528,16 +528,16 @@ class Steps:
         bookkeeping = self.place.bookkeeping
         names = {switch.name for switch in switches}
         self.database.switch_over(switches)
-        bookkeeping.forget_aside([s.beside for s in switches if s.beside is not None])
+        bookkeeping.forget_aside([s.staging for s in switches if s.staging is not None])
         kinds = self.database.kinds()
-        kept = [switch for switch in switches if switch.kept in kinds]
+        kept = [switch for switch in switches if switch.replaced in kinds]
         if self.environment.database.keep_replaced:
             bookkeeping.put_aside(
-                Aside(name=s.kept, purpose=Purpose.REPLACED, of=s.name, promotion=self.key)
+                Aside(name=s.replaced, purpose=Purpose.REPLACED, of=s.name, promotion=self.key)
                 for s in kept
             )
         else:
-            self.database.drop([switch.kept for switch in kept])
+            self.database.drop([switch.replaced for switch in kept])
         bookkeeping.record(
             [d for d in bookkeeping.structures() if d.name in names and not d.is_of_schema],
             [d for d in self._definitions() if d.name in names and not d.is_of_schema],
@@ -556,11 +556,13 @@ class Steps:
     def _kept(self, real: str) -> str:
         """The name under which a replaced table is kept aside."""
         ours = {a.name for a in self._ours(Purpose.REPLACED) if a.promotion != self.key}
-        return aside(real, KEPT, set(self.database.kinds()) - ours)
+        return aside(real, REPLACED, set(self.database.kinds()) - ours)
 
     def _remove_model(self, step: Step) -> StepReport:
         real = self.real(step.part.partition(":")[2])
-        gone = Switch(name=real, beside=None, store="table", view_sql=None, kept=self._kept(real))
+        gone = Switch(
+            name=real, staging=None, store="table", view_sql=None, replaced=self._kept(real)
+        )
         with self.database.transaction():
             self._drop_replaced()
             self._switch_over([gone])
@@ -725,7 +727,7 @@ class Steps:
         )
 
     def _mark(self, step: Step) -> None:
-        self.place.bookkeeping.mark(self.key, step.number, self.now())
+        self.place.bookkeeping.record_step(self.key, step.number, self.now())
 
 
 _DONE = StepReport(state=StepState.DONE)

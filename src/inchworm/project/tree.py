@@ -13,26 +13,33 @@ from inchworm.core.checks.rules import suspect_finding
 from inchworm.core.environments import Environment, in_route_order
 from inchworm.core.errors import ProjectError, UsageError, did_you_mean
 from inchworm.core.facts import Use
+from inchworm.core.facts_cache import FactsCache
 from inchworm.core.findings import Finding
-from inchworm.core.known import Known
 from inchworm.core.literals import suspects_in
 from inchworm.core.parameters import FILE as PARAMETERS
 from inchworm.core.parameters import FOLDER as PARAMETERS_FOLDER
 from inchworm.core.parameters import Matrix, evaluate
 from inchworm.core.parts import Contents, Kind
 from inchworm.core.values import Value
-from inchworm.kinds.names import FOLDERS, SHARED_FOLDERS
+from inchworm.kinds.part_paths import FOLDERS, SHARED_FOLDERS
 from inchworm.project.config import (
     ProjectSettings,
     read_environments,
     read_project_settings,
     schedule_findings,
 )
+from inchworm.project.file_index import (
+    FILES,
+    PROJECT_FILE,
+    TreeContents,
+    find_root,
+    look,
+    read_file,
+)
 from inchworm.project.git import GitState, read_state
-from inchworm.project.look import FILES, PROJECT_FILE, TreeContents, find_root, look, read_file
 
 if TYPE_CHECKING:
-    from inchworm.kinds.reading import Reading
+    from inchworm.kinds.project_reader import Reading
 
 PART_FOLDERS = (*FOLDERS, *SHARED_FOLDERS, PARAMETERS, PARAMETERS_FOLDER)
 """Where everything is that makes up the project's parts and parameters."""
@@ -96,7 +103,7 @@ class Project:
         return TreeContents(self.root, look(self.root, {}), {})
 
     def read(
-        self, contents: Contents | None = None, known: Known | None = None
+        self, contents: Contents | None = None, known: FactsCache | None = None
     ) -> tuple[Reading, list[Finding]]:
         """The source tree, read; and what is wrong with the environment files.
 
@@ -104,8 +111,8 @@ class Project:
             contents: the files of the tree, where they have been looked at before.
             known: facts from an earlier reading; brought up to date.
         """
-        from inchworm.core.checks.mixups import shared_targets
-        from inchworm.kinds.reading import read_project
+        from inchworm.core.checks.value_leaks import shared_targets
+        from inchworm.kinds.project_reader import read_project
 
         if contents is not None:
             self.__dict__["contents"] = contents

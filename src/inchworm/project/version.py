@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from inchworm.project.look import PROJECT_FILE
+from inchworm.project.file_index import PROJECT_FILE
 
 _IN_TOML = re.compile(r'^(version\s*=\s*")[^"]*(")', re.MULTILINE)
 _IN_OPENAPI = re.compile(r"^(info:\s*\n(?:[ \t]+.*\n)*?[ \t]+version:[ \t]*)[^\s#]+", re.MULTILINE)

@@ -17,7 +17,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from inchworm.core.known import UNREADABLE, Known
+from inchworm.core.facts_cache import UNREADABLE, FactsCache
 from inchworm.core.parts import PartId, Seen
 
 if TYPE_CHECKING:
@@ -38,7 +38,7 @@ _PATIENCE = 0.2
 """Seconds to wait for another process that writes; after that, nothing is remembered."""
 
 
-class FactsStore(Known):
+class FactsStore(FactsCache):
     """The facts of one project's parts, kept in a file.
 
     Args:

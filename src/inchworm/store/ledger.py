@@ -1,8 +1,9 @@
 """The ledger: an append-only, hash-chained list of entries in a database.
 
 Crash argument. Every entry is one row, inserted in one transaction together with the hash of the
-row before; the row's number is its primary key. A crash leaves either the whole entry or none. Two
-processes that append at once collide on the number, and the second tries again behind the first.
+row before; the row's number is its primary key. A crash leaves either the whole entry or none. Whoever
+appends takes the file's write lock before it reads the entry that it follows, so two processes that
+append at once do so one behind the other.
 Projections (promotions, what each environment took) are worked out from the entries when they are
 asked for and are never stored, so they cannot disagree with them.
 """
@@ -28,12 +29,11 @@ _TABLE = (
     "CREATE INDEX IF NOT EXISTS ix_entries_about ON entries (about)",
 )
 _COLUMNS = "number, at, by, kind, about, body, before"
-_COLLISIONS = 50
 _PATIENCE = 10.0
 """Seconds to wait for another process that writes."""
 
-About = Callable[[sqlite3.Connection, int], str]
-"""Works out what an entry is about, from the entries up to a number."""
+About = Callable[[sqlite3.Connection], str]
+"""Works out what an entry is about, from the entries before it."""
 
 
 class Ledger:
@@ -63,15 +63,10 @@ class Ledger:
             LedgerError: when the ledger cannot be written.
         """
         self._start()
-        for _ in range(_COLLISIONS):
-            try:
-                with self._transaction() as connection:
-                    entry = self._next(connection, kind, about, body)
-                    _insert(connection, entry)
-                    return entry
-            except sqlite3.IntegrityError:
-                continue  # another process took this number; go behind it
-        raise LedgerError("could not get a turn.", where=str(self._path), next="Try again.")
+        with self._transaction() as connection:
+            entry = self._next(connection, kind, about, body)
+            _insert(connection, entry)
+        return entry
 
     def entries(self, *, kind: str | None = None, about: str | None = None) -> list[Entry]:
         """Entries in order, all or those of one kind or about one thing."""
@@ -185,15 +180,12 @@ class Ledger:
             return
         self._started = True
         self._path.parent.mkdir(parents=True, exist_ok=True)
-        try:
-            with self._transaction() as connection:
-                for statement in _TABLE:
-                    connection.execute(statement)
-                if connection.execute("SELECT 1 FROM entries LIMIT 1").fetchone() is None:
-                    body = {"ledger": uuid.uuid4().hex[:12]}
-                    _insert(connection, self._next(connection, "ledger-started", "ledger", body))
-        except sqlite3.IntegrityError:
-            return  # another process started it in the same moment
+        with self._transaction() as connection:
+            for statement in _TABLE:
+                connection.execute(statement)
+            if connection.execute("SELECT 1 FROM entries LIMIT 1").fetchone() is None:
+                body = {"ledger": uuid.uuid4().hex[:12]}
+                _insert(connection, self._next(connection, "ledger-started", "ledger", body))
 
     def _next(
         self, connection: sqlite3.Connection, kind: str, about: str | About, body: Mapping[str, Any]
@@ -207,7 +199,7 @@ class Ledger:
             at=self._now(),
             by=self._by,
             kind=kind,
-            about=about if isinstance(about, str) else about(connection, before),
+            about=about if isinstance(about, str) else about(connection),
             body=body,
             before=link,
         )
@@ -216,7 +208,7 @@ class Ledger:
     def _transaction(self) -> Iterator[sqlite3.Connection]:
         """A connection on which everything takes effect together, or not at all."""
         with self._connection() as connection:
-            connection.execute("BEGIN")
+            connection.execute("BEGIN IMMEDIATE")  # read under the lock that writes need
             try:
                 yield connection
             except BaseException:
@@ -232,8 +224,6 @@ class Ledger:
                 sqlite3.connect(self._path, timeout=_PATIENCE, isolation_level=None)
             ) as connection:
                 yield connection
-        except sqlite3.IntegrityError:
-            raise
         except sqlite3.Error as error:
             raise LedgerError(
                 f"cannot be used: {error}.",
@@ -247,14 +237,10 @@ def _has_entries(connection: sqlite3.Connection) -> bool:
     return found.fetchone() is not None
 
 
-def _next_promotion(connection: sqlite3.Connection, before: int) -> str:
-    """The next promotion's id, counting no entry later than ``before``.
-
-    If another process adds one in this moment, it takes the number behind ``before`` itself, so
-    that ours is refused and tried again; counting it here would give its id twice.
-    """
+def _next_promotion(connection: sqlite3.Connection) -> str:
+    """The next promotion's id; nobody else can add one before ours is there."""
     (drafted,) = connection.execute(
-        "SELECT count(*) FROM entries WHERE kind = 'drafted' AND number <= ?", (before,)
+        "SELECT count(*) FROM entries WHERE kind = 'drafted'"
     ).fetchone()
     return f"P{drafted + 1}"
 

@@ -8,16 +8,16 @@ import click
 from rich.text import Text
 
 from inchworm.cli.app import App
-from inchworm.cli.screen import console, counted, say, word
+from inchworm.cli.terminal import console, counted, say, word
 from inchworm.core.environments import Environment
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.sql.parse import SqlProblem
 from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.definitions import Definition, Thing, script_of
-from inchworm.engine.places import Place, open_database, open_place
-from inchworm.engine.taking_up import TakenUp, taken_up
-from inchworm.engine.wanted import own_definitions
+from inchworm.engine.adoption import TakenUp, taken_up
+from inchworm.engine.connections import OpenEnvironment, open_database, open_environment
+from inchworm.engine.desired_schema import own_definitions
 from inchworm.targets.databases import Database
 
 _BASELINE = '/*---\nabout = "What was in {where} when it was taken up"\nbaseline = true\n---*/\n'
@@ -83,7 +83,7 @@ def _take_up_changes(app: App, declared: Environment, schema: PartId) -> None:
     managed = reading.render(schema, {}).document["managed"]
     folder = app.root / "schemas" / schema.name
     screen = console()
-    with open_place(
+    with open_environment(
         declared, app.project.settings.name, app.root, app.values(declared), read_only=True
     ) as place:
         where = f"{declared.name} ({declared.protection}), as {place.identity}"
@@ -105,7 +105,7 @@ def _take_up_changes(app: App, declared: Environment, schema: PartId) -> None:
     say(screen, "done", f"{said}, in {inside}. Look at it, and run inchworm check.")
 
 
-def _rewrite(app: App, place: Place, schema: PartId, folder: Path) -> None:
+def _rewrite(app: App, place: OpenEnvironment, schema: PartId, folder: Path) -> None:
     """The structure that is there, without what models and notebooks have there."""
     parts = {part.part: part for part in place.bookkeeping.parts_of_ours()}
     is_outside = not (known := parts.get(str(schema))) or not known.managed

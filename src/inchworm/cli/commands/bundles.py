@@ -7,7 +7,7 @@ from typing import Any
 import click
 
 from inchworm.cli.app import App
-from inchworm.cli.screen import console, print_json, rows
+from inchworm.cli.terminal import console, print_json, rows
 from inchworm.core.errors import BundleError
 from inchworm.core.promotion import State
 from inchworm.store.bundles import read_bundle

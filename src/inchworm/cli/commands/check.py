@@ -11,7 +11,8 @@ import click
 from rich.text import Text
 
 from inchworm import __version__
-from inchworm.cli.screen import (
+from inchworm.cli.cached_project import Source
+from inchworm.cli.terminal import (
     console,
     counted,
     print_findings,
@@ -21,20 +22,19 @@ from inchworm.cli.screen import (
     spell_findings,
     word,
 )
-from inchworm.cli.source import Source
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.findings import Finding, finding_from, has_errors, in_order
 
 if TYPE_CHECKING:
     from inchworm.cli.app import App
-    from inchworm.kinds.reading import Reading
+    from inchworm.kinds.project_reader import Reading
 
 
 def check_tree(app: App) -> tuple[Reading, Checked]:
     """The source tree, read, and everything that is wrong with it."""
-    from inchworm.core.checks.across import check_assembly
+    from inchworm.core.checks.project_rules import check_assembly
     from inchworm.core.waivers import apply
-    from inchworm.engine.replays import replay_migrations
+    from inchworm.engine.migration_replay import replay_migrations
     from inchworm.project.waivers import read_waivers
 
     reading, wrong = app.read()

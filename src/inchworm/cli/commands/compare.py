@@ -6,10 +6,10 @@ import click
 from rich.text import Text
 
 from inchworm.cli.app import App
-from inchworm.cli.screen import console, counted, print_json, rows, say
+from inchworm.cli.terminal import console, counted, print_json, rows, say
 from inchworm.core.compare import Change, Weight, compare, weight_of
 from inchworm.core.facts import Assembly
-from inchworm.kinds.reading import read_project
+from inchworm.kinds.project_reader import read_project
 from inchworm.report.documents import comparison_document
 
 TREE = "."

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from inchworm.cli.screen import spell_seconds
+from inchworm.cli.terminal import spell_seconds
 
 
 @click.command("demo")

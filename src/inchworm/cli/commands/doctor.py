@@ -10,7 +10,7 @@ import click
 from rich.text import Text
 
 from inchworm.cli.app import App
-from inchworm.cli.screen import console, counted, print_json, rows, say, word
+from inchworm.cli.terminal import console, counted, print_json, rows, say, word
 from inchworm.core.errors import TargetError
 from inchworm.core.parameters import evaluate
 from inchworm.engine.doctor import Probe, probe, probe_environment

@@ -12,7 +12,7 @@ from rich.padding import Padding
 from rich.text import Text
 
 from inchworm.cli.app import App, now, shown_time
-from inchworm.cli.screen import console, counted, print_json, say, word
+from inchworm.cli.terminal import console, counted, print_json, say, word
 from inchworm.core.composition import Composition, LivePart
 from inchworm.core.environments import Environment
 from inchworm.core.errors import TargetError

@@ -6,7 +6,7 @@ import click
 from rich.text import Text
 
 from inchworm.cli.app import App, shown_time
-from inchworm.cli.screen import console, print_json, rows, spell_seconds, word
+from inchworm.cli.terminal import console, print_json, rows, spell_seconds, word
 from inchworm.core.promotion import Promotion, StepState
 from inchworm.report.documents import history_document, promotion_document
 

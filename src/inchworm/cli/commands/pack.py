@@ -9,7 +9,7 @@ import click
 from inchworm import __version__
 from inchworm.cli.app import App
 from inchworm.cli.commands.check import check_tree
-from inchworm.cli.screen import console, counted, print_findings, print_json, rows, say
+from inchworm.cli.terminal import console, counted, print_findings, print_json, rows, say
 from inchworm.core.bundle import Provenance, pack
 from inchworm.core.findings import has_errors
 from inchworm.project.tree import PART_FOLDERS

@@ -12,13 +12,13 @@ from rich.console import Console
 from rich.text import Text
 
 from inchworm.cli.app import App, now, shown_time
-from inchworm.cli.screen import console, counted, print_json, rows, say, word
+from inchworm.cli.terminal import console, counted, print_json, rows, say, word
 from inchworm.core.errors import InchwormError, UsageError, did_you_mean
 from inchworm.core.facts import Assembly
 from inchworm.core.parameters import Parameter, Values, evaluate
 from inchworm.core.promotion import State
 from inchworm.core.values import Type
-from inchworm.engine.places import open_place
+from inchworm.engine.connections import open_environment
 from inchworm.project.parameters import set_value
 
 _EVERY = "every"
@@ -268,7 +268,7 @@ def _live(app: App, environment: str, row: Parameter) -> _Live:
     name = app.project.settings.name
     try:
         values = app.values(declared)
-        with open_place(declared, name, app.root, values, read_only=True) as place:
+        with open_environment(declared, name, app.root, values, read_only=True) as place:
             parts = place.composition(now()).parts.values()
     except InchwormError as error:
         return error.what

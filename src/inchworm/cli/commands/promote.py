@@ -16,7 +16,7 @@ from rich.progress import Progress, SpinnerColumn, TaskID, TextColumn, TimeElaps
 from rich.text import Text
 
 from inchworm.cli.app import LOCKS, App, now, shown_time
-from inchworm.cli.screen import (
+from inchworm.cli.terminal import (
     console,
     counted,
     print_findings,
@@ -78,7 +78,7 @@ def command(
     if is_promotion:
         code = _go_on(app, what, yes, as_json)
     else:
-        wanted = _Wanted(
+        wanted = _PromotionRequest(
             environment=environment_name or "",
             values=_values_given(given),
             overwrite=overwrite,
@@ -99,7 +99,7 @@ def _values_given(given: tuple[str, ...]) -> dict[str, str]:
 
 
 @dataclass(frozen=True, kw_only=True)
-class _Wanted:
+class _PromotionRequest:
     """What is asked of a new promotion."""
 
     environment: str
@@ -108,7 +108,9 @@ class _Wanted:
     only_draft: bool
 
 
-def _promote(app: App, bundle_name: str, wanted: _Wanted, yes: bool, as_json: bool) -> int:
+def _promote(
+    app: App, bundle_name: str, wanted: _PromotionRequest, yes: bool, as_json: bool
+) -> int:
     environment = app.project.environment(wanted.environment)
     bundle = app.bundles.get(bundle_name)
     if bundle.project != app.project.settings.name:

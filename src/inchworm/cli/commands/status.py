@@ -8,7 +8,7 @@ import click
 from rich.text import Text
 
 from inchworm.cli.app import App, now, shown_time
-from inchworm.cli.screen import console, print_json, rows, word
+from inchworm.cli.terminal import console, print_json, rows, word
 from inchworm.core.promotion import State
 from inchworm.engine.status import EnvironmentStatus, read_status
 from inchworm.report.documents import status_document

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from inchworm import __version__
-from inchworm.cli.source import DamagedError, Source
+from inchworm.cli.cached_project import DamagedError, Source
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.lineage import Direction, Edge, How, Node, Step, between_owners, in_order
 from inchworm.core.parts import Kind

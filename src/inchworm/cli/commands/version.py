@@ -8,7 +8,7 @@ import click
 
 from inchworm.cli.app import App
 from inchworm.cli.commands.compare import TREE, version_of
-from inchworm.cli.screen import console, counted, say
+from inchworm.cli.terminal import console, counted, say
 from inchworm.core.compare import Weight, compare, next_version, weight_of
 from inchworm.core.errors import UsageError
 from inchworm.project.version import write_version

@@ -8,7 +8,7 @@ import click
 
 from inchworm.cli.app import App
 from inchworm.cli.commands.check import check_tree
-from inchworm.cli.screen import console, say
+from inchworm.cli.terminal import console, say
 from inchworm.core.checks.rules import REGISTRY
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.findings import Severity

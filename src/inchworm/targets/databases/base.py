@@ -21,17 +21,17 @@ class Switch:
 
     Attributes:
         name: the real ``schema.table``.
-        beside: the name that it was built under; None for a model that goes away.
+        staging: the name that it was built under; None for a model that goes away.
         store: ``view`` or ``table``.
         view_sql: for a view, the SELECT with the names that count after the switch-over.
-        kept: the name under which a replaced or removed table is kept aside.
+        replaced: the name under which a replaced or removed table is kept aside.
     """
 
     name: str
-    beside: str | None
+    staging: str | None
     store: str
     view_sql: str | None
-    kept: str
+    replaced: str
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -54,7 +54,7 @@ class Database(Protocol):
     identity: str
     """Who we are there, and where: ``lena at river_dev.duckdb``."""
 
-    def hold(self, name: str) -> None:
+    def lock(self, name: str) -> None:
         """Keep others from promoting under this name into this database, until the connection ends.
 
         Raises:
@@ -62,7 +62,7 @@ class Database(Protocol):
         """
         ...
 
-    def another(self) -> Database | None:
+    def new_session(self) -> Database | None:
         """Another connection to the same database, to work with at the same time.
 
         None where only one connection can write.
@@ -81,7 +81,7 @@ class Database(Protocol):
         """Run a statement."""
         ...
 
-    def execute_alone(self, sql: str) -> None:
+    def execute_without_transaction(self, sql: str) -> None:
         """Run a statement that no transaction can hold; what a crashed attempt left goes first."""
         ...
 
@@ -101,7 +101,7 @@ class Database(Protocol):
         """Everything inside takes effect together, or not at all."""
         ...
 
-    def trial(self, schemas: Sequence[str]) -> AbstractContextManager[None]:
+    def scratch_schemas(self, schemas: Sequence[str]) -> AbstractContextManager[None]:
         """Scratch schemas to try things in; they, and all in them, go with the block.
 
         Raises:
@@ -113,7 +113,7 @@ class Database(Protocol):
         """Remove scratch schemas that a trial left because its process was killed."""
         ...
 
-    def scratch(self, schema: str) -> AbstractContextManager[tuple[Database, str]]:
+    def scratch_database(self, schema: str) -> AbstractContextManager[tuple[Database, str]]:
         """A place to try how a schema is made, and the name that it has there; nothing stays.
 
         What other schemas have can be referred to under its own name. It is a connection of its
@@ -129,7 +129,7 @@ class Database(Protocol):
         """
         ...
 
-    def attempt(self) -> AbstractContextManager[None]:
+    def savepoint(self) -> AbstractContextManager[None]:
         """Inside a trial: if a statement inside fails, what was made before it is still there."""
         ...
 

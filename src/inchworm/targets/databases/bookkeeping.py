@@ -278,7 +278,7 @@ class Bookkeeping:
             ],
         )
 
-    def unran(self, schema: str, name: str) -> None:
+    def forget_migration(self, schema: str, name: str) -> None:
         """Forget a migration, because it is undone in the same transaction."""
         self._database.execute(
             f"DELETE FROM {self.schema}.migrations "
@@ -397,7 +397,7 @@ class Bookkeeping:
             places = ", ".join(["(?, ?, ?, ?, ?, ?)"] * len(some))
             self._database.execute(f"INSERT INTO {self.schema}.structures VALUES {places}", values)
 
-    def marks(self, promotion: str) -> set[int]:
+    def recorded_steps(self, promotion: str) -> set[int]:
         """The steps of a promotion that took effect here."""
         if not self.exists:
             return set()
@@ -408,13 +408,13 @@ class Bookkeeping:
             )
         }
 
-    def mark(self, promotion: str, step: int, at: str) -> None:
+    def record_step(self, promotion: str, step: int, at: str) -> None:
         """Record that a step took effect. Called inside the step's transaction."""
         self._database.execute(
             f"INSERT INTO {self.schema}.steps VALUES (?, ?, ?)", [promotion, step, at]
         )
 
-    def unmark(self, promotion: str, step: int) -> None:
+    def forget_step(self, promotion: str, step: int) -> None:
         """Take a mark back, because what the step did is undone in the same transaction."""
         self._database.execute(
             f"DELETE FROM {self.schema}.steps WHERE promotion = ? AND step = ?", [promotion, step]

@@ -85,10 +85,10 @@ class DuckDb:
             next="Check that the file is a DuckDB database that you may read and write.",
         )
 
-    def hold(self, name: str) -> None:
+    def lock(self, name: str) -> None:
         """Nothing to do: only one process at a time opens the file for writing."""
 
-    def another(self) -> Database | None:
+    def new_session(self) -> Database | None:
         """Another connection of this process to the same file."""
         other = copy(self)
         other._connection = self._connection.cursor()
@@ -108,7 +108,7 @@ class DuckDb:
         with self._errors():
             self._connection.execute(sql, list(values))
 
-    def execute_alone(self, sql: str) -> None:
+    def execute_without_transaction(self, sql: str) -> None:
         """Run a statement by itself; a statement that fails leaves nothing here."""
         self.execute(sql)
 
@@ -147,7 +147,7 @@ class DuckDb:
         self.execute("COMMIT")
 
     @contextmanager
-    def trial(self, schemas: Sequence[str]) -> Iterator[None]:
+    def scratch_schemas(self, schemas: Sequence[str]) -> Iterator[None]:
         """Schemas that are dropped again: in DuckDB, a transaction ends with its first error."""
         made: list[str] = []
         try:
@@ -164,7 +164,7 @@ class DuckDb:
             self.execute(f"DROP SCHEMA IF EXISTS {quoted(schema)} CASCADE")
 
     @contextmanager
-    def scratch(self, schema: str) -> Iterator[tuple[Database, str]]:
+    def scratch_database(self, schema: str) -> Iterator[tuple[Database, str]]:
         """A database in memory, with empty copies of the tables of all other schemas."""
         with closing(DuckDb(IN_MEMORY)) as board:
             board.create_schema(schema)
@@ -182,7 +182,7 @@ class DuckDb:
             yield
 
     @contextmanager
-    def attempt(self) -> Iterator[None]:
+    def savepoint(self) -> Iterator[None]:
         """Nothing to do: every statement counts by itself."""
         yield
 
@@ -281,16 +281,16 @@ class DuckDb:
             if there == "table":
                 for index in indexed.get(switch.name, {}):
                     self.execute(f"DROP INDEX {quoted(index)}")
-                self._rename(switch.name, switch.kept)
+                self._rename(switch.name, switch.replaced)
             elif there == "view":
                 self._drop_known(switch.name, kinds)
-            if switch.beside is not None and switch.store == "table":
-                self._rename(switch.beside, switch.name)
+            if switch.staging is not None and switch.store == "table":
+                self._rename(switch.staging, switch.name)
                 for made_again in indexed.get(switch.name, {}).values():
                     self.execute(made_again)
         for switch in switches:
-            if switch.store == "view" and switch.beside is not None:
-                self._drop_known(switch.beside, kinds)
+            if switch.store == "view" and switch.staging is not None:
+                self._drop_known(switch.staging, kinds)
                 self.execute(f"CREATE VIEW {quoted(switch.name)} AS {switch.view_sql}")
 
     def _rename(self, old: str, new: str) -> None:

@@ -108,7 +108,7 @@ class Postgres:
                 next="Check its address and password in the environment file, and that it runs.",
             ) from error
 
-    def hold(self, name: str) -> None:
+    def lock(self, name: str) -> None:
         """Keep others from promoting into this database until the connection ends."""
         (got,) = self.rows("SELECT pg_try_advisory_lock(hashtextextended(?, 0))", [name])
         if got[0]:
@@ -124,7 +124,7 @@ class Postgres:
             next="Wait until it has finished, and try again.",
         )
 
-    def another(self) -> Database | None:
+    def new_session(self) -> Database | None:
         """Another session."""
         return Postgres(self._url, password=self._password)
 
@@ -143,7 +143,7 @@ class Postgres:
         with self._errors():
             self._run(sql, values)
 
-    def execute_alone(self, sql: str) -> None:
+    def execute_without_transaction(self, sql: str) -> None:
         """Run a statement by itself. An index that was not finished would be taken for one."""
         words = set(re.findall(r"\w+", sql))
         for schema, name in self.rows(_UNFINISHED):
@@ -195,7 +195,7 @@ class Postgres:
         self.execute("COMMIT")
 
     @contextmanager
-    def trial(self, schemas: Sequence[str]) -> Iterator[None]:
+    def scratch_schemas(self, schemas: Sequence[str]) -> Iterator[None]:
         """A transaction that is rolled back."""
         self.execute("BEGIN")
         try:
@@ -210,10 +210,13 @@ class Postgres:
         """Nothing to do: the server itself rolls a trial back."""
 
     @contextmanager
-    def scratch(self, schema: str) -> Iterator[tuple[Database, str]]:
+    def scratch_database(self, schema: str) -> Iterator[tuple[Database, str]]:
         """A transaction of a second connection, rolled back; the schema has another name there."""
         name = schema + _SCRATCH
-        with closing(Postgres(self._url, password=self._password)) as board, board.trial([name]):
+        with (
+            closing(Postgres(self._url, password=self._password)) as board,
+            board.scratch_schemas([name]),
+        ):
             yield board, name
 
     @contextmanager
@@ -228,7 +231,7 @@ class Postgres:
             yield
 
     @contextmanager
-    def attempt(self) -> Iterator[None]:
+    def savepoint(self) -> Iterator[None]:
         """Inside a trial: if a statement inside fails, what was made before it is still there."""
         self.execute("SAVEPOINT attempt")
         try:

@@ -303,7 +303,7 @@ class _SwitchOver:
         self.switches = switches
         self.kinds = session.kinds()
         there = [switch.name for switch in switches if switch.name in self.kinds]
-        own = {name for s in switches for name in (s.name, s.beside) if name is not None}
+        own = {name for s in switches for name in (s.name, s.staging) if name is not None}
         self.attached = _attached(session, there)
         self.views = _views_upon(session, there, own)
         _refuse(hanging_on(session, [name for name in there if self.kinds[name] == "table"]))
@@ -316,8 +316,10 @@ class _SwitchOver:
         """
         self._free_views(views_stay)
         self._tables()
-        staged = [s for s in self.switches if s.beside is not None and s.store == "view"]
-        drop_views(self.session, [switch.beside for switch in staged if switch.beside is not None])
+        staged = [s for s in self.switches if s.staging is not None and s.store == "view"]
+        drop_views(
+            self.session, [switch.staging for switch in staged if switch.staging is not None]
+        )
         for switch in staged:
             before = self.attached.get(switch.name)
             options = before.options if before and self.kinds[switch.name] == "view" else ""
@@ -342,7 +344,7 @@ class _SwitchOver:
         """Drop views that give way, all together, as they may read each other."""
         own = [switch for switch in self.switches if self.kinds.get(switch.name) == "view"]
         if views_stay:
-            if any(switch.beside is None or switch.store != "view" for switch in own):
+            if any(switch.staging is None or switch.store != "view" for switch in own):
                 raise ViewShapeChanged("a view gives way to something else")
             return
         going = [*(switch.name for switch in own), *(view.name for view in self.views)]
@@ -352,12 +354,12 @@ class _SwitchOver:
     def _tables(self) -> None:
         for switch in self.switches:
             if self.kinds.get(switch.name) == "table":
-                if switch.beside is not None:
+                if switch.staging is not None:
                     for statement in self.attached[switch.name].leaving:
                         self.session.execute(statement)
-                self._rename(switch.name, switch.kept)
-            if switch.beside is not None and switch.store == "table":
-                self._rename(switch.beside, switch.name)
+                self._rename(switch.name, switch.replaced)
+            if switch.staging is not None and switch.store == "table":
+                self._rename(switch.staging, switch.name)
 
     def _rename(self, old: str, new: str) -> None:
         table = new.partition(".")[2]
@@ -366,7 +368,7 @@ class _SwitchOver:
     def _given(self, switch: Switch, views_stay: bool) -> _Attached | None:
         """What the successor of a relation is given; None if nothing has to be."""
         attached = self.attached.get(switch.name)
-        if switch.beside is None or attached is None:
+        if switch.staging is None or attached is None:
             return None
         was = self.kinds[switch.name]
         if was == switch.store:

@@ -74,10 +74,10 @@ class Sqlite:
         uri = ":memory:" if in_memory else self._uri(self._file(schema))
         self._connection.execute(f"ATTACH DATABASE ? AS {quoted(schema)}", (uri,))
 
-    def hold(self, name: str) -> None:
+    def lock(self, name: str) -> None:
         """Writers exclude each other by themselves; the project's own lock does the rest."""
 
-    def another(self) -> Database | None:
+    def new_session(self) -> Database | None:
         """None: SQLite has one writer at a time."""
         return None
 
@@ -94,7 +94,7 @@ class Sqlite:
         with self._errors():
             self._connection.execute(sql, list(values))
 
-    def execute_alone(self, sql: str) -> None:
+    def execute_without_transaction(self, sql: str) -> None:
         """Run a statement by itself; a statement that fails leaves nothing here."""
         self.execute(sql)
 
@@ -136,7 +136,7 @@ class Sqlite:
             raise
 
     @contextmanager
-    def trial(self, schemas: Sequence[str]) -> Iterator[None]:
+    def scratch_schemas(self, schemas: Sequence[str]) -> Iterator[None]:
         """Schemas attached from memory."""
         for schema in schemas:
             self.execute(f"ATTACH DATABASE ':memory:' AS {quoted(schema)}")
@@ -150,7 +150,7 @@ class Sqlite:
         """Nothing to do: a trial is in memory."""
 
     @contextmanager
-    def scratch(self, schema: str) -> Iterator[tuple[Database, str]]:
+    def scratch_database(self, schema: str) -> Iterator[tuple[Database, str]]:
         """A database in memory; nothing in SQLite refers to another schema."""
         with closing(Sqlite(IN_MEMORY)) as board:
             board.create_schema(schema)
@@ -204,7 +204,7 @@ class Sqlite:
                 )
 
     @contextmanager
-    def attempt(self) -> Iterator[None]:
+    def savepoint(self) -> Iterator[None]:
         """Nothing to do: every statement counts by itself."""
         yield
 
@@ -312,7 +312,9 @@ class Sqlite:
         go first. Triggers and indexes that somebody made are made again on what takes the place.
         """
         kinds = dict(self.kinds())
-        tables = {s.name for s in switches if kinds.get(s.name) == "table" and s.beside is not None}
+        tables = {
+            s.name for s in switches if kinds.get(s.name) == "table" and s.staging is not None
+        }
         attached = self._attached(tables)
         self.execute("PRAGMA legacy_alter_table = ON")
         for kind, name, _ in attached:
@@ -320,15 +322,15 @@ class Sqlite:
         for switch in switches:
             if kinds.get(switch.name) == "view":
                 self._drop_known(switch.name, kinds)
-            if switch.store == "view" and switch.beside is not None:
-                self._drop_known(switch.beside, kinds)
+            if switch.store == "view" and switch.staging is not None:
+                self._drop_known(switch.staging, kinds)
         for switch in switches:
             if kinds.get(switch.name) == "table":
-                self._rename(switch.name, switch.kept)
-            if switch.beside is not None and switch.store == "table":
-                self._rename(switch.beside, switch.name)
+                self._rename(switch.name, switch.replaced)
+            if switch.staging is not None and switch.store == "table":
+                self._rename(switch.staging, switch.name)
         for switch in switches:
-            if switch.store == "view" and switch.beside is not None:
+            if switch.store == "view" and switch.staging is not None:
                 self.execute(f"CREATE VIEW {quoted(switch.name)} AS {switch.view_sql}")
         for kind, name, sql in attached:
             self.execute(_named_in_full(kind, name, sql))

@@ -23,7 +23,7 @@ from inchworm.targets.services import Gateway, HttpService, Workspace, connect_s
 
 
 @dataclass(frozen=True, kw_only=True)
-class Place:
+class OpenEnvironment:
     """One environment, reached."""
 
     environment: Environment
@@ -163,14 +163,14 @@ def open_database(
 
 
 @contextmanager
-def open_place(
+def open_environment(
     environment: Environment,
     project: str,
     root: Path,
     values: Mapping[str, Value],
     *,
     read_only: bool,
-) -> Iterator[Place]:
+) -> Iterator[OpenEnvironment]:
     """Reach an environment's database and services.
 
     Args:
@@ -192,7 +192,7 @@ def open_place(
             closing(_service(environment.workspace, environment, root, values)) as workspace,
             closing(_service(environment.gateway, environment, root, values)) as gateway,
         ):
-            yield Place(
+            yield OpenEnvironment(
                 environment=environment,
                 project=project,
                 database=database,

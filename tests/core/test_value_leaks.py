@@ -7,12 +7,12 @@ import json
 
 import pytest
 
-from inchworm.core.checks.across import check_assembly
-from inchworm.core.checks.mixups import place_of, shared_targets
+from inchworm.core.checks.project_rules import check_assembly
+from inchworm.core.checks.value_leaks import place_of, shared_targets
 from inchworm.core.environments import DatabaseAddress, Environment, ServiceAddress
 from inchworm.core.findings import Severity
 from inchworm.core.literals import is_telling, literals_in, suspects_in
-from inchworm.kinds.reading import read_project
+from inchworm.kinds.project_reader import read_project
 
 TODAY = dt.date(2026, 11, 23)
 MATRIX = """

@@ -14,9 +14,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from inchworm import __version__
-from inchworm.core.known import FACTS_VERSION, UNREADABLE
+from inchworm.core.facts_cache import FACTS_VERSION, UNREADABLE
 from inchworm.core.parts import Contents, Kind, Part, PartId, Seen, SourceFile
-from inchworm.project.look import (
+from inchworm.project.file_index import (
     PROJECT_FILE,
     TreeContents,
     find_root,

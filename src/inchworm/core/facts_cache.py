@@ -1,4 +1,4 @@
-"""What is kept from one reading of a project to the next.
+"""Facts kept between two readings of a project, by part.
 
 Whoever only wants to know whether anything changed imports this and nothing heavier.
 """
@@ -21,7 +21,7 @@ UNREADABLE = (ValueError, KeyError, IndexError, TypeError)
 """What reading raises for text that was not written here."""
 
 
-class Known(MutableMapping[PartId, str]):
+class FactsCache(MutableMapping[PartId, str]):
     """Facts as text, by part, from an earlier reading.
 
     Attributes:

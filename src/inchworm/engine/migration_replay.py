@@ -22,8 +22,8 @@ from inchworm.core.parts import Kind, PartId, digest_of
 from inchworm.core.sql.parse import SqlProblem, split_script
 from inchworm.core.structure.definitions import differences
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
-from inchworm.engine.refusal import line_of_named
-from inchworm.kinds.reading import Reading
+from inchworm.engine.error_location import line_of_named
+from inchworm.kinds.project_reader import Reading
 from inchworm.targets.databases import Database
 from inchworm.targets.databases.base import in_memory, quoted, quoted_one
 

@@ -21,8 +21,8 @@ from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.change import Renames, renames_that_apply, renaming, under_schema
 from inchworm.core.structure.changes import Change
 from inchworm.core.structure.definitions import Definition, Thing, in_working_order
-from inchworm.core.structure.wanted import changes_between
-from inchworm.engine.refusal import line_of_named
+from inchworm.core.structure.desired import changes_between
+from inchworm.engine.error_location import line_of_named
 from inchworm.targets.databases import Database
 from inchworm.targets.databases.base import quoted, quoted_one
 
@@ -109,7 +109,7 @@ def made_by(
         except SqlProblem as problem:
             raise ProjectError(f"a statement {problem.reason}.") from problem
 
-    with database.scratch(real) as (board, name):
+    with database.scratch_database(real) as (board, name):
         for statement in split_script(script, dialect):
             told = naming.statement(statement)
             board.execute(told if name == real else here(told, name))
@@ -130,7 +130,7 @@ def after_renames(
     database: Database, schema: str, live: Sequence[Definition], renames: Renames
 ) -> list[Definition]:
     """What is there after the renames: the database carries a name into all that uses it."""
-    with database.scratch(schema) as (board, name):
+    with database.scratch_database(schema) as (board, name):
 
         def here(sql: str) -> str:
             return with_physical_schemas(

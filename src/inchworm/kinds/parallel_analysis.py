@@ -19,7 +19,7 @@ from functools import lru_cache
 from inchworm.core.facts_text import read_tables, tables_line
 from inchworm.core.parts import Contents, Part, PartId, SourceFile
 from inchworm.core.structure.tables import Table
-from inchworm.kinds.working_out import work_out
+from inchworm.kinds.analysis import work_out
 
 _BATCH = 24
 _AHEAD = 2

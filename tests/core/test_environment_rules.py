@@ -6,10 +6,10 @@ from collections.abc import Mapping
 
 import pytest
 
-from inchworm.core.checks.against import check_against
+from inchworm.core.checks.environment_rules import check_environment
 from inchworm.core.composition import Composition, LivePart
 from inchworm.core.structure.tables import Column, Table
-from inchworm.kinds.reading import read_project
+from inchworm.kinds.project_reader import read_project
 
 FILES = {
     "schemas/raw/schema.toml": 'managed = "outside"',
@@ -55,7 +55,7 @@ def found(
         foreign_parts=theirs,
         tables={"raw.t": raw} if raw else {"raw.tt": RAW},
     )
-    return [(finding.rule, finding.message) for finding in check_against(assembly, live)]
+    return [(finding.rule, finding.message) for finding in check_environment(assembly, live)]
 
 
 def test_nothing_is_said_where_all_is_well() -> None:

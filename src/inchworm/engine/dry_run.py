@@ -20,19 +20,19 @@ from inchworm.core.sql.parse import SqlProblem, split_script
 from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.definitions import differences, in_working_order
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
-from inchworm.engine.refusal import line_of_named
+from inchworm.engine.error_location import line_of_named
 from inchworm.engine.steps import Steps
 from inchworm.targets.databases.base import quoted, quoted_one
 
 _CONCURRENTLY = re.compile(r"\bCONCURRENTLY\b", re.IGNORECASE)
 
 
-def bind(doing: Steps) -> list[Finding]:
+def try_out(doing: Steps) -> list[Finding]:
     """What the database refuses of the models, checks and migrations of a promotion."""
     trial = _Trial(doing)
     schemas = sorted(schema + trial.suffix for schema in trial.schemas)
     doing.reserve_scratch(schemas)
-    with doing.database.trial(schemas):
+    with doing.database.scratch_schemas(schemas):
         found = list(trial.run())
     doing.forget_scratch(schemas)
     return found
@@ -217,7 +217,7 @@ class _Trial:
     def _refused(self, sql: str) -> str | None:
         """Run a statement; in words why the database refuses it. What it did before stays tried."""
         try:
-            with self.database.attempt():
+            with self.database.savepoint():
                 self.database.execute(sql)
         except TargetError as error:
             return error.what

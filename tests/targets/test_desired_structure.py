@@ -15,9 +15,9 @@ from hypothesis import strategies as st
 from inchworm.core.structure.change import Renames, under_schema
 from inchworm.core.structure.changes import Change
 from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.core.structure.desired import changes_between, in_the_way
 from inchworm.core.structure.shapes import shape_of
-from inchworm.core.structure.wanted import changes_between, in_the_way
-from inchworm.engine.wanted import after_renames
+from inchworm.engine.desired_schema import after_renames
 from inchworm.targets.databases import Database, connect
 from tests import postgres
 from tests.structures import TABLES, Col, Struct, Tab, structs
@@ -46,7 +46,7 @@ def empty(kind: str, server: str | None) -> Iterator[Database]:
 
 def told(database: Database, struct: Struct) -> list[Definition]:
     """A structure in the database's own words."""
-    with database.scratch("ops") as (board, name):
+    with database.scratch_database("ops") as (board, name):
         for statement in struct.script(database.dialect):
             board.execute(statement.replace("ops.", f"{name}."))
         return [under_schema(d, name, "ops") for d in board.definitions([name])]

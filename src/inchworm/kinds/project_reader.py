@@ -18,17 +18,15 @@ from typing import Any
 
 from inchworm.core.checks import rules
 from inchworm.core.facts import Assembly, Facts, Outline, Policies, TablesOf, Use, structure_digest
+from inchworm.core.facts_cache import UNREADABLE, FactsCache
 from inchworm.core.facts_text import Held, read_facts
 from inchworm.core.findings import Finding
-from inchworm.core.known import UNREADABLE, Known
 from inchworm.core.parameters import read_files
 from inchworm.core.parts import Contents, Kind, Part, PartId, SourceFile
 from inchworm.core.rendering import Rendered
 from inchworm.core.structure.tables import Table
 from inchworm.core.values import Value
-from inchworm.kinds.base import Surroundings
-from inchworm.kinds.names import FOLDERS, SHARED_FOLDERS, part_of
-from inchworm.kinds.working_out import (
+from inchworm.kinds.analysis import (
     EVERY_NAME,
     FILE_PREFIX,
     digest_of_names,
@@ -36,6 +34,8 @@ from inchworm.kinds.working_out import (
     with_documents,
     work_out,
 )
+from inchworm.kinds.base import Surroundings
+from inchworm.kinds.part_paths import FOLDERS, SHARED_FOLDERS, part_of
 
 _SEEN_BY_OTHERS = (*SHARED_FOLDERS, "library")
 _MENTION = re.compile(r"(\w+)\s*\.\s*(\w+)")
@@ -76,7 +76,7 @@ def read_project(
     environments: Iterable[str] | None = None,
     environment_uses: Iterable[Use] = (),
     policies: Policies | None = None,
-    known: Known | None = None,
+    known: FactsCache | None = None,
 ) -> Reading:
     """Read all parts and work out their facts; what is wrong becomes findings.
 
@@ -136,7 +136,7 @@ class _Rounds:
     parts: Mapping[PartId, Part]
     shared: Contents
     dialect: str
-    known: Known
+    known: FactsCache
     outlines: dict[PartId, Outline] = field(default_factory=dict)
     order: tuple[PartId, ...] = ()
     cycles: list[Finding] = field(default_factory=list)
@@ -204,7 +204,10 @@ class _Rounds:
         self._keep(part, work_out(self.parts[part], self.dialect, self.shared, tables))
 
     def _on_all_cores(self, parts: list[Part]) -> Iterator[tuple[Part, str | None]]:
-        from inchworm.kinds.cores import Common, work_out_many  # processes, only when worth it
+        from inchworm.kinds.parallel_analysis import (  # processes, only when worth it
+            Common,
+            work_out_many,
+        )
 
         models = {part.name: part for part in self.parts if part.kind is Kind.MODEL}
         provider = {**models, **self.tables.provider}

@@ -23,7 +23,7 @@ from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 _OUTSIDE = (f"{Kind.FLOW}:", f"{Kind.CONSUMER}:")
 
 
-def check_against(assembly: Assembly, live: Composition) -> Iterator[Finding]:
+def check_environment(assembly: Assembly, live: Composition) -> Iterator[Finding]:
     """Everything that is to be said about a bundle in this environment."""
     yield from _gone(assembly, live)
     yield from _changed(assembly, live)

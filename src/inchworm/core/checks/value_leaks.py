@@ -36,7 +36,7 @@ class _Owned(NamedTuple):
     environment: str
 
 
-def mixups(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
+def value_leaks(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     """Everything about values that stand, or point, where they should not."""
     by_environment = [evaluate(assembly.matrix, env, today) for env in assembly.environments]
     yield from _written_out(assembly, by_environment)

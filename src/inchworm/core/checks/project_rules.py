@@ -8,8 +8,8 @@ from collections.abc import Callable, Iterable, Iterator
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.documentation import documentation
-from inchworm.core.checks.mixups import mixups
 from inchworm.core.checks.order import pipeline_order
+from inchworm.core.checks.value_leaks import value_leaks
 from inchworm.core.errors import did_you_mean, nearest
 from inchworm.core.facts import Assembly, Read
 from inchworm.core.findings import Finding, in_order
@@ -212,5 +212,5 @@ _CHECKS: tuple[Check, ...] = (
     pipeline_order,
     parameters,
     documentation,
-    mixups,
+    value_leaks,
 )

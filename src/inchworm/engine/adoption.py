@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
+from inchworm.core.migrations import change_by_hand
 from inchworm.core.parts import PartId
-from inchworm.core.pending import change_by_hand
 from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.change import Renames, under_schema
 from inchworm.core.structure.changes import Change, Effect
 from inchworm.core.structure.definitions import differences, in_working_order
-from inchworm.core.structure.wanted import changes_between
-from inchworm.engine.places import Place
+from inchworm.core.structure.desired import changes_between
+from inchworm.engine.connections import OpenEnvironment
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -33,7 +33,7 @@ class TakenUp:
         return tuple(name for c in self.changes if c.effect is Effect.LOSES for name in c.lost)
 
 
-def taken_up(place: Place, schema: PartId, dialect: str) -> TakenUp | None:
+def taken_up(place: OpenEnvironment, schema: PartId, dialect: str) -> TakenUp | None:
     """The change that was made by hand in a schema; None if there was none.
 
     Args:
@@ -57,7 +57,7 @@ def taken_up(place: Place, schema: PartId, dialect: str) -> TakenUp | None:
     found = differences(recorded, live)
     if not found:
         return None
-    with database.scratch(real) as (board, name):
+    with database.scratch_database(real) as (board, name):
         for definition in in_working_order(recorded, database.dialect):
             here = with_physical_schemas(
                 definition.sql,

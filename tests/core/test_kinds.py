@@ -389,3 +389,16 @@ def test_every_dialect_that_is_offered_can_be_had() -> None:
 def test_a_column_has_a_json_type_only_where_it_is_certain(sql: str, json: str | None) -> None:
     """A type that only begins like another one is none."""
     assert json_type(sql) == json
+
+
+@pytest.mark.parametrize(
+    "path",
+    ["notebooks/a#b.ipynb", "flows/a?b.toml", "models/m/a%2fb.sql", "checks/a\x1b[2J.sql"],
+)
+def test_a_name_that_means_something_in_addresses_is_no_parts_name(path: str) -> None:
+    """It is said with the letter; nothing else of the project suffers."""
+    found = read_project(name="p", version="1.0.0", dialect="duckdb", files={path: b"SELECT 1"})
+    assert not found.assembly.parts
+    (finding,) = found.assembly.findings
+    assert finding.rule == "part/stray-file"
+    assert "no name has" in finding.message

@@ -133,3 +133,11 @@ def test_without_the_token_nothing_is_told(served: str, tmp_path: Path) -> None:
 def test_the_service_describes_itself(served: str) -> None:
     """By a valid OpenAPI document."""
     OpenAPIV31SpecValidator(httpx.get(f"{served}/openapi.json").json()).validate()
+
+
+def test_a_name_with_any_letter_stays_one_name(service: HttpService) -> None:
+    """In an address it is percent-encoded."""
+    service.put("notebook:Größe & höhe", "sha256:1", {"cells": []})
+    assert list(service.items()) == ["notebook:Größe & höhe"]
+    service.remove("notebook:Größe & höhe")
+    assert service.items() == {}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 
 from inchworm.core.parts import Kind, PartId
@@ -66,4 +67,8 @@ def part_of(path: str) -> PartId | None:
         return None
     kind, naming = FOLDERS[pieces[0]]
     name = naming(pieces)
-    return None if name is None else PartId(kind, name)
+    return None if not name or UNFIT.search(name) else PartId(kind, name)
+
+
+UNFIT = re.compile(r"[#?%/\\:\x00-\x1f\x7f-\x9f]")
+"""Characters that no part's name may have: they mean something in addresses, or cannot be seen."""

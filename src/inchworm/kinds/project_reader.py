@@ -35,7 +35,7 @@ from inchworm.kinds.analysis import (
     work_out,
 )
 from inchworm.kinds.base import Surroundings
-from inchworm.kinds.part_paths import FOLDERS, SHARED_FOLDERS, part_of
+from inchworm.kinds.part_paths import FOLDERS, SHARED_FOLDERS, UNFIT, part_of
 
 _SEEN_BY_OTHERS = (*SHARED_FOLDERS, "library")
 _MENTION = re.compile(r"(\w+)\s*\.\s*(\w+)")
@@ -125,8 +125,13 @@ def _parts(contents: Contents, findings: list[Finding]) -> dict[PartId, Part]:
         if part is not None:
             by_part[part].append(SourceFile(path, contents))
         elif path.partition("/")[0] in FOLDERS:
-            findings.append(rules.STRAY_FILE.finding("belongs to no part", file=path))
+            unfit = UNFIT.search(path.partition("/")[2].replace("/", ""))
+            said = f"belongs to no part: no name has {unfit.group()!r}" if unfit else _STRAY
+            findings.append(rules.STRAY_FILE.finding(said, file=path))
     return {part: Part(id=part, files=tuple(by_part[part])) for part in sorted(by_part)}
+
+
+_STRAY = "belongs to no part"
 
 
 @dataclass

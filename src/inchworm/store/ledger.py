@@ -1,9 +1,9 @@
 """The ledger: an append-only, hash-chained list of entries in a database.
 
 Crash argument. Every entry is one row, inserted in one transaction together with the hash of the
-row before; the row's number is its primary key. A crash leaves either the whole entry or none. Whoever
-appends takes the file's write lock before it reads the entry that it follows, so two processes that
-append at once do so one behind the other.
+row before; the row's number is its primary key. A crash leaves either the whole entry or none.
+Whoever appends takes the file's write lock before it reads the entry that it follows, so two
+processes that append at once do so one behind the other.
 Projections (promotions, what each environment took) are worked out from the entries when they are
 asked for and are never stored, so they cannot disagree with them.
 """

@@ -6,6 +6,7 @@ import asyncio
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, Protocol
+from urllib.parse import quote
 
 import httpx
 
@@ -102,11 +103,12 @@ class HttpService:
 
     def set_schedule(self, pipeline: str, schedule: str, state: str) -> None:
         """Set a schedule's state."""
-        self._request("PUT", f"/v1/schedules/{pipeline}/{schedule}", {"state": state})
+        path = f"/v1/schedules/{quote(pipeline, safe='')}/{quote(schedule, safe='')}"
+        self._request("PUT", path, {"state": state})
 
     def activate(self, flow: str) -> str | None:
         """Switch a flow on; the gateway's reason if it refuses."""
-        name = flow.partition(":")[2]
+        name = quote(flow.partition(":")[2], safe="")
         answer = self._send("POST", f"/v1/flows/{name}/activation", None)
         if answer.status_code == httpx.codes.CONFLICT:
             return str(answer.json()["detail"])
@@ -202,4 +204,4 @@ class _InProcess(httpx.BaseTransport):
 
 def _path(part: str) -> str:
     kind, _, name = part.partition(":")
-    return f"/v1/items/{kind}/{name}"
+    return f"/v1/items/{kind}/{quote(name, safe='')}"

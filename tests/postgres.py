@@ -31,7 +31,9 @@ def _binaries() -> Path | None:
 
 def _as_nobody_special(command: list[str]) -> list[str]:
     """The server refuses to run as root."""
-    return ["runuser", "-u", "postgres", "--", *command] if os.geteuid() == 0 else command
+    if os.geteuid() != 0:
+        return command
+    return [shutil.which("runuser") or "/usr/sbin/runuser", "-u", "postgres", "--", *command]
 
 
 @contextmanager

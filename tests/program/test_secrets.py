@@ -72,6 +72,9 @@ def port() -> int:
         return int(found.getsockname()[1])
 
 
+KEEP = ("keep", "store", "river/canary#value", "env:CANARY_STORED")
+
+
 class Guarded(Program):
     """The program with secrets of every kind, all of it to be searched afterwards."""
 
@@ -96,8 +99,8 @@ def guarded(released: Program, tmp_path: Path, port: int) -> Iterator[Guarded]:
     file = program.folder / ".secrets/canary"
     file.write_text(CANARIES["CANARY_FILE"])
     file.chmod(0o600)
-    program("sim", "grant", "store", "env:STORE_TOKEN")
-    program("sim", "keep", "store", "river/canary#value", "env:CANARY_STORED")
+    for arguments in (("grant", "store", "env:STORE_TOKEN"), KEEP):
+        Program.__call__(program, "sim", *arguments)
     with (program.folder / "parameters.toml").open("a") as matrix:
         matrix.write(PARAMETERS)
     program.edit("connections/notice_service.toml", "[credentials]", USE.strip())

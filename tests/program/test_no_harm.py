@@ -277,6 +277,22 @@ def test_a_missing_table_stops_every_promotion(live: tuple[Program, str]) -> Non
     assert program("drift", "dev", "--json").json["drifted"] == []
 
 
+def test_a_schema_that_is_new_here_is_taken_as_it_is(live: tuple[Program, str]) -> None:
+    """What was there before the project managed it is no change by hand; what comes later is."""
+    program, url = live
+    database = connect(url, root=program.folder)
+    database.create_schema("desk")
+    database.execute("CREATE TABLE desk.note (text VARCHAR(20))")
+    database.close()
+    program.write("schemas/desk/schema.toml", 'managed = "migrations"')
+    program.write("schemas/desk/after/tidy.sql", "DELETE FROM desk.note WHERE text = 'old';")
+    assert program.promote(program.pack(), "dev").json["state"] == "done"
+    assert program("drift", "dev", "--json").json["drifted"] == []
+    program.ask(url, "ALTER TABLE desk.note ADD COLUMN by_hand INTEGER", "SELECT 1")
+    (drifted,) = program("drift", "dev", "--json", code=1).json["drifted"]
+    assert drifted["part"] == "schema:desk"
+
+
 # ---- CASCADE and suffixes ------------------------------------------------------------------------
 
 

@@ -20,6 +20,7 @@ from pathlib import Path
 
 from inchworm.core.drafting import environment_state, values_digest
 from inchworm.core.errors import EnvironmentMoved, InchwormError, TargetError, UsageError
+from inchworm.core.parts import PartId
 from inchworm.core.promotion import (
     BEFORE_SWITCH,
     Phase,
@@ -208,8 +209,9 @@ class _Carrier:
         with self.place.database.transaction():
             bookkeeping.claim(self.place.environment.name, self.key)
         if is_of_earlier_version:
-            self.doing.adopt_replaced()
-        self.doing.reserve_staging()
+            live = self.place.of_models(bookkeeping.parts_of_ours())
+            self.doing.staging.adopt_replaced(live)
+        self.doing.staging.reserve(map(self.doing.real, self.doing.building))
 
     def _outstanding(self, marks: Collection[int]) -> Iterator[list[Step]]:
         """The steps that are not done yet; those that can be done beside each other together."""
@@ -281,7 +283,8 @@ class _Carrier:
             self.doing.discard_builds()
             stayed, undone = self._migrations_back()
             if stayed or undone:
-                self.doing.record_unrecorded()
+                migrated = {PartId.parse(s.part) for s in self.steps if s.phase is Phase.MIGRATE}
+                self.doing.structures.record_unrecorded(sorted(migrated))
         except InchwormError as error:  # the connection may be what failed
             message = (
                 f"step {step.number} ({step.part}) failed, and so did clearing up: {error.what}"

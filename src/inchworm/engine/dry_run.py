@@ -31,10 +31,10 @@ def try_out(doing: Steps) -> list[Finding]:
     """What the database refuses of the models, checks and migrations of a promotion."""
     trial = _Trial(doing)
     schemas = sorted(schema + trial.suffix for schema in trial.schemas)
-    doing.reserve_scratch(schemas)
+    doing.staging.reserve_scratch(schemas)
     with doing.database.scratch_schemas(schemas):
         found = list(trial.run())
-    doing.forget_scratch(schemas)
+    doing.staging.forget_scratch(schemas)
     return found
 
 

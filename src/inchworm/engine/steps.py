@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 from typing import Any
@@ -12,30 +11,25 @@ from typing import Any
 from sqlglot import exp
 
 from inchworm.core.composition import (
-    REPLACED,
     SERVICE_KINDS,
-    STAGING,
-    Aside,
     LastPromotion,
     LivePart,
-    Purpose,
     RanMigration,
-    aside,
 )
 from inchworm.core.datachecks import checks_of
 from inchworm.core.errors import TargetError
 from inchworm.core.increments import kept_rows, new_rows
-from inchworm.core.migrations import change_by_hand
 from inchworm.core.parts import Kind, PartId
 from inchworm.core.physical_names import PhysicalNames
 from inchworm.core.promotion import Phase, Promotion, Step, StepReport, StepState
 from inchworm.core.sql.parse import parse_query, split_script
 from inchworm.core.sql.render import to_text, with_tables
-from inchworm.core.structure.definitions import Definition, differences
 from inchworm.core.structure.desired import in_the_way
 from inchworm.engine.connections import OpenEnvironment
 from inchworm.engine.desired_schema import wanted_structure
 from inchworm.engine.promote import Prepared
+from inchworm.engine.staging import StagingArea
+from inchworm.engine.structure_record import StructureRecord
 from inchworm.targets.databases.base import Switch, quoted
 
 
@@ -71,8 +65,8 @@ class Steps:
         self.names = PhysicalNames(self.assembly, self.environment, self.database.dialect)
         self.steps = promotion.draft.steps
         self.building = {s.part.partition(":")[2] for s in self.steps if s.phase is Phase.BUILD}
-        self._before: dict[PartId, list[Definition]] = {}
-        """What schemas were like before the migrations that have not been recorded."""
+        self.staging = StagingArea(place, key)
+        self.structures = StructureRecord(place, self.names, self._live_parts, now)
         self.failed: list[str] = []
         """Parts of which a step failed; they are not expected to be in place at the end."""
         self.do: Mapping[Phase, Callable[[Step], StepReport]] = {
@@ -104,75 +98,6 @@ class Steps:
         """
         return self.do[step.phase](step)
 
-    # ---- relations beside the live ones -------------------------------------------------------
-
-    @cached_property
-    def staging(self) -> Mapping[str, str]:
-        """The staging relation of each model that is built, by the physical name of the model."""
-        return {
-            each.of: each.name
-            for each in self.place.bookkeeping.aside(self.place.project)
-            if each.purpose is Purpose.RESERVED and each.promotion == self.key
-        }
-
-    def reserve_staging(self) -> None:
-        """Record the names of staging relations, so that nothing unrecorded is ever made.
-
-        Names that something else has are not taken. What an earlier promotion left is removed.
-        """
-        with self.database.transaction():
-            self._clear_leftovers()
-            known = {a.of for a in self._ours(Purpose.RESERVED)}
-            new = sorted(self.real(name) for name in self.building if self.real(name) not in known)
-            taken = set(self.database.kinds())
-            self.place.bookkeeping.put_aside(
-                Aside(
-                    name=aside(real, STAGING, taken),
-                    purpose=Purpose.RESERVED,
-                    of=real,
-                    promotion=self.key,
-                )
-                for real in new
-            )
-
-    def reserve_scratch(self, schemas: Sequence[str]) -> None:
-        """Record scratch schemas before they are made."""
-        with self.database.transaction():
-            self.place.bookkeeping.put_aside(
-                Aside(name=name, purpose=Purpose.SCRATCH, of=name, promotion=self.key)
-                for name in schemas
-            )
-
-    def forget_scratch(self, schemas: Sequence[str]) -> None:
-        """Forget scratch schemas that are gone."""
-        with self.database.transaction():
-            self.place.bookkeeping.forget_aside(schemas)
-
-    def adopt_replaced(self) -> None:
-        """Record replaced tables that were kept aside before such tables were recorded."""
-        kinds = self.database.kinds()
-        models = self.place.of_models(self.place.bookkeeping.parts_of_ours())
-        with self.database.transaction():
-            self.place.bookkeeping.put_aside(
-                Aside(name=kept, purpose=Purpose.REPLACED, of=name, promotion="")
-                for name in sorted(models)
-                if (kept := aside(name, REPLACED)) in kinds and kept not in models
-            )
-
-    def _clear_leftovers(self) -> None:
-        """Remove what a promotion that was given up had built beside, and tried in."""
-        left = [a for a in self._ours(*Purpose) if a.promotion != self.key]
-        staged = [a.name for a in left if a.purpose is Purpose.STAGING]
-        self.database.drop(staged)
-        reserved = [a.name for a in left if a.purpose is Purpose.RESERVED]
-        scratch = [a.name for a in self._ours(Purpose.SCRATCH)]
-        self.database.discard(scratch)
-        self.place.bookkeeping.forget_aside([*staged, *reserved, *scratch])
-
-    def _ours(self, *purposes: Purpose) -> list[Aside]:
-        recorded = self.place.bookkeeping.aside(self.place.project)
-        return [each for each in recorded if each.purpose in purposes]
-
     def make_schemas(self) -> None:
         """Make the schemas that models are built in."""
         for schema in sorted({self.real(name).rpartition(".")[0] for name in self.building}):
@@ -181,9 +106,7 @@ class Steps:
     def discard_builds(self) -> None:
         """Remove everything that was built beside, and the marks of it."""
         with self.database.transaction():
-            staged = [a.name for a in self._ours(Purpose.STAGING) if a.promotion == self.key]
-            self.database.drop(staged)
-            self.place.bookkeeping.forget_aside(staged, Purpose.STAGING)
+            self.staging.discard()
             for step in self.steps:
                 if step.phase is Phase.BUILD:
                     self.place.bookkeeping.forget_step(self.key, step.number)
@@ -216,7 +139,7 @@ class Steps:
     def _script(self, step: Step) -> StepReport:
         when = "before" if step.phase is Phase.BEFORE else "after"
         script = next(s for s in self.document(step.part)[when] if s["name"] == step.item)
-        with self.database.transaction(), self._recording():
+        with self.database.transaction(), self.structures.recording():
             self._run_script(script["sql"])
             self._mark(step)
         return _DONE
@@ -246,72 +169,9 @@ class Steps:
                     next="Nothing was changed by it. Somebody may have changed it since: draft "
                     "again.",
                 )
-            self._record_schema(part, self._recorded_of(part))
+            self.structures.record_whole(part)
             self._mark(step)
         return StepReport(state=StepState.DONE, message=f"{len(now)} changes")
-
-    # ---- what is recorded of structures -------------------------------------------------------
-
-    @contextmanager
-    def _recording(self) -> Iterator[None]:
-        """Record what the block changes in schemas that are ours, and nothing else."""
-        before = self._definitions()
-        yield
-        self.place.bookkeeping.record(before, self._definitions(), self.now())
-
-    def _definitions(self) -> list[Definition]:
-        return self.place.definitions(self._accounting)
-
-    @cached_property
-    def _accounting(self) -> Mapping[str, LivePart]:
-        """The parts that account for what is in our schemas, those of the bundle and those live."""
-        live = {part.part: part for part in self.place.bookkeeping.parts_of_ours()}
-        return {**live, **{str(part): self._live_part(part) for part in self.assembly.parts}}
-
-    @cached_property
-    def _live_before(self) -> frozenset[str]:
-        """The parts that were live when this promotion looked first."""
-        return frozenset(part.part for part in self.place.bookkeeping.parts_of_ours())
-
-    def _recorded_of(self, schema: PartId) -> list[Definition]:
-        """What is recorded of a schema."""
-        own = f"{self.names.schema(schema.name)}."
-        recorded = self.place.bookkeeping.structures()
-        return [d for d in recorded if d.is_of_schema and d.name.startswith(own)]
-
-    def _definitions_of(self, schema: PartId) -> list[Definition]:
-        own = f"{self.names.schema(schema.name)}."
-        return [d for d in self._definitions() if d.is_of_schema and d.name.startswith(own)]
-
-    def _record_schema(self, schema: PartId, before: Sequence[Definition]) -> None:
-        """Record what is otherwise in a schema than before. Called inside a transaction."""
-        self.place.bookkeeping.record(before, self._definitions_of(schema), self.now())
-        self.place.bookkeeping.recorded(self.names.schema(schema.name))
-        self._before.pop(schema, None)
-
-    def _note_before(self, schema: PartId, *, everything: bool) -> None:
-        """Note what a schema is like before the first of some migrations in a row.
-
-        A schema that is not recorded yet is recorded whole, and so is one in which a migration of
-        this promotion ran in a process that broke off.
-        """
-        if everything or str(schema) not in self._live_before:
-            self._before[schema] = []
-        elif self.names.schema(schema.name) in self.place.bookkeeping.unrecorded():
-            self._before.setdefault(schema, self._recorded_of(schema))
-        elif schema not in self._before:
-            self._before[schema] = self._definitions_of(schema)
-
-    def record_unrecorded(self) -> None:
-        """Record schemas that migrations have changed, where no further one is going to run."""
-        unrecorded = self.place.bookkeeping.unrecorded()
-        with self.database.transaction():
-            for schema in sorted({PartId.parse(s.part) for s in self.steps if s.item}):
-                if schema.kind is Kind.SCHEMA and self.names.schema(schema.name) in unrecorded:
-                    before = self._before.get(schema)
-                    self._record_schema(
-                        schema, self._recorded_of(schema) if before is None else before
-                    )
 
     def _is_last_in_row(self, step: Step) -> bool:
         """Whether the next step is no migration of the same schema."""
@@ -329,13 +189,13 @@ class Steps:
         started = time.monotonic()
         if step.action == "assume":
             with self.database.transaction():
-                self._assumed(part, script)
+                self.structures.record_assumed(part, script)
                 self._ran(part, script, "assumed", started)
                 self._mark(step)
             return StepReport(state=StepState.DONE, message="assumed")
         physical = self.names.schema(part.name)
         self.database.create_schema(physical)
-        self._note_before(part, everything=False)
+        self.structures.note_before(part)
         if not script.get("transaction", True):
             self.place.bookkeeping.leave_unrecorded(physical)
             for statement in split_script(script["sql"], self.assembly.dialect):
@@ -345,27 +205,11 @@ class Steps:
                 self._run_script(script["sql"])
             self._ran(part, script, "ran", started)
             if self._is_last_in_row(step):
-                self._record_schema(part, self._before[part])
+                self.structures.record_migrations(part)
             else:
                 self.place.bookkeeping.leave_unrecorded(physical)
             self._mark(step)
         return StepReport(state=StepState.DONE, message="ran")
-
-    def _assumed(self, part: PartId, script: Mapping[str, Any]) -> None:
-        """Record what an assumed migration stands for: a whole schema, or a change by hand."""
-        if not script.get("takes_up"):
-            self._record_schema(part, [])
-            return
-        physical = self.names.schema(part.name)
-        recorded, live = self._recorded_of(part), self._definitions_of(part)
-        keys = {
-            difference.key
-            for difference in differences(recorded, live)
-            if change_by_hand(difference, physical, part.name)[0] in script["takes_up"]
-        }
-        self.place.bookkeeping.record(
-            [d for d in recorded if d.key in keys], [d for d in live if d.key in keys], self.now()
-        )
 
     def _ran(self, part: PartId, script: Mapping[str, Any], outcome: str, started: float) -> None:
         migration = RanMigration(
@@ -385,7 +229,7 @@ class Steps:
         if "undo" not in script:
             return False
         with self.database.transaction():
-            self._note_before(PartId.parse(step.part), everything=False)
+            self.structures.note_before(PartId.parse(step.part))
             self.place.bookkeeping.leave_unrecorded(self.names.schema(PartId.parse(step.part).name))
             self._run_script(script["undo"])
             self.place.bookkeeping.forget_migration(step.part.partition(":")[2], step.item)
@@ -400,7 +244,7 @@ class Steps:
         table = self.assembly.tables[step.item]
         real = self.real(step.item)
         self.database.create_schema(real.rpartition(".")[0])
-        with self.database.transaction(), self._recording():
+        with self.database.transaction(), self.structures.recording():
             live = self.database.structure([real.rpartition(".")[0]]).get(real)
             missing = [c for c in table.columns if live is None or c.name not in live.by_name]
             if live is None:
@@ -434,16 +278,7 @@ class Steps:
             else:
                 store = "view" if document["store"] == "view" else "table"
                 rows = self.database.build(beside, store, sql)
-            self.place.bookkeeping.put_aside(
-                [
-                    Aside(
-                        name=beside,
-                        purpose=Purpose.STAGING,
-                        of=self.real(name),
-                        promotion=self.key,
-                    )
-                ]
-            )
+            self.staging.built(self.real(name))
             self._mark(step)
         if rows is None:
             return StepReport(state=StepState.DONE, message="view")
@@ -511,11 +346,11 @@ class Steps:
                     staging=self._beside(name),
                     store="view" if is_view else "table",
                     view_sql=self.sql(document["sql"], self.real) if is_view else None,
-                    replaced=self._kept(self.real(name)),
+                    replaced=self.staging.replaced_name(self.real(name)),
                 )
             )
         with self.database.transaction():
-            self._drop_replaced()
+            self.staging.drop_replaced()
             self._switch_over(switches)
             self.place.bookkeeping.put(
                 self._live_part(PartId.parse(s.part)) for s in self.steps if s.phase is Phase.BUILD
@@ -525,46 +360,22 @@ class Steps:
 
     def _switch_over(self, switches: Sequence[Switch]) -> None:
         """Switch over, and record what is aside now and what is live. Inside a transaction."""
-        bookkeeping = self.place.bookkeeping
-        names = {switch.name for switch in switches}
         self.database.switch_over(switches)
-        bookkeeping.forget_aside([s.staging for s in switches if s.staging is not None])
-        kinds = self.database.kinds()
-        kept = [switch for switch in switches if switch.replaced in kinds]
-        if self.environment.database.keep_replaced:
-            bookkeeping.put_aside(
-                Aside(name=s.replaced, purpose=Purpose.REPLACED, of=s.name, promotion=self.key)
-                for s in kept
-            )
-        else:
-            self.database.drop([switch.replaced for switch in kept])
-        bookkeeping.record(
-            [d for d in bookkeeping.structures() if d.name in names and not d.is_of_schema],
-            [d for d in self._definitions() if d.name in names and not d.is_of_schema],
-            self.now(),
-        )
-
-    def _drop_replaced(self) -> None:
-        """Remove what earlier promotions kept aside: it is of no use for going back any more.
-
-        What earlier steps of this promotion keep stays.
-        """
-        former = [a.name for a in self._ours(Purpose.REPLACED) if a.promotion != self.key]
-        self.database.drop(former)
-        self.place.bookkeeping.forget_aside(former)
-
-    def _kept(self, real: str) -> str:
-        """The name under which a replaced table is kept aside."""
-        ours = {a.name for a in self._ours(Purpose.REPLACED) if a.promotion != self.key}
-        return aside(real, REPLACED, set(self.database.kinds()) - ours)
+        keep = self.environment.database.keep_replaced
+        self.staging.switched(switches, keep_replaced=keep)
+        self.structures.record_models({switch.name for switch in switches})
 
     def _remove_model(self, step: Step) -> StepReport:
         real = self.real(step.part.partition(":")[2])
         gone = Switch(
-            name=real, staging=None, store="table", view_sql=None, replaced=self._kept(real)
+            name=real,
+            staging=None,
+            store="table",
+            view_sql=None,
+            replaced=self.staging.replaced_name(real),
         )
         with self.database.transaction():
-            self._drop_replaced()
+            self.staging.drop_replaced()
             self._switch_over([gone])
             self.place.bookkeeping.remove(step.part)
             self._mark(step)
@@ -581,7 +392,7 @@ class Steps:
         return self.names.table(name)
 
     def _beside(self, name: str) -> str:
-        return self.staging[self.real(name)]
+        return self.staging.names[self.real(name)]
 
     def _now_or_beside(self, name: str) -> str:
         """Until the switch-over, what this promotion builds is read under its name beside."""
@@ -647,11 +458,16 @@ class Steps:
         prepared, now = self.prepared, self.now()
         gone = set(self.place.composition(now).parts) - {str(p) for p in self.assembly.parts}
         with self.database.transaction():
+            # first, as it asks which parts were live before
+            schemas = self.assembly.of_kind(Kind.SCHEMA)
+            self.structures.record_rest(
+                [part for part in schemas if not self.assembly.facts[part].managed_outside],
+                {part for part in schemas if "wanted" in self.document(str(part))},
+            )
             self.place.bookkeeping.put(self._live_part(part) for part in self.assembly.parts)
             leaving = [n for n in gone if not n.startswith(f"{Kind.SCHEMA.value}:")]
             if leaving:
                 self.place.bookkeeping.remove(*leaving)
-            self._record_structures()
             self.place.bookkeeping.completed(
                 LastPromotion(
                     promotion=self.promotion.id,
@@ -665,42 +481,8 @@ class Steps:
             self._mark(step)
         return StepReport(state=StepState.DONE, message=f"{len(self.assembly.parts)} parts")
 
-    def _record_structures(self) -> None:
-        """Record what no step has recorded: schemas that are new here, or as they are wanted.
-
-        What is not accounted for any more is forgotten.
-        """
-        recorded, live = self.place.bookkeeping.structures(), self._definitions()
-        accounted = {definition.key for definition in live}
-        managed = {
-            self.names.schema(part.name): part
-            for part in self.assembly.of_kind(Kind.SCHEMA)
-            if not self.assembly.facts[part].managed_outside
-        }
-        whole = {
-            schema
-            for schema, part in managed.items()
-            if "wanted" in self.document(str(part)) or str(part) not in self._live_before
-        }
-        unrecorded = self.place.bookkeeping.unrecorded()
-        whole |= unrecorded
-        ours = self.place.of_models(self._accounting.values())
-
-        def is_new(definition: Definition) -> bool:
-            return not recorded or (
-                definition.is_of_schema and definition.name.partition(".")[0] in whole
-            )
-
-        def is_forgotten(definition: Definition) -> bool:
-            if definition.is_of_schema:
-                return definition.name.partition(".")[0] not in managed
-            return definition.name not in ours
-
-        before = [d for d in recorded if is_new(d) or is_forgotten(d)]
-        after = [d for d in live if is_new(d) and d.key in accounted]
-        self.place.bookkeeping.record(before, after, self.now())
-        for schema in unrecorded:
-            self.place.bookkeeping.recorded(schema)
+    def _live_parts(self) -> dict[str, LivePart]:
+        return {str(part): self._live_part(part) for part in self.assembly.parts}
 
     def _live_part(self, part: PartId) -> LivePart:
         facts = self.assembly.facts[part]

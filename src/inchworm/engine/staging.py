@@ -1,0 +1,136 @@
+"""Relations of a promotion beside the live ones: staging and replaced tables, scratch schemas.
+
+Each is recorded in the bookkeeping before, or with, its being made, and nothing that is not
+recorded there is ever removed: a table of somebody else may have any name.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from functools import cached_property
+
+from inchworm.core.composition import REPLACED, STAGING, Aside, Purpose, aside
+from inchworm.engine.connections import OpenEnvironment
+from inchworm.targets.databases.base import Switch
+
+
+class StagingArea:
+    """What one promotion has beside the live relations of an environment.
+
+    Args:
+        place: the environment.
+        key: the promotion's name in the database.
+    """
+
+    def __init__(self, place: OpenEnvironment, key: str) -> None:
+        self._database = place.database
+        self._bookkeeping = place.bookkeeping
+        self._project = place.project
+        self._key = key
+
+    @cached_property
+    def names(self) -> Mapping[str, str]:
+        """The staging relation of each model that is built, by the physical name of the model."""
+        return {
+            each.of: each.name
+            for each in self._ours(Purpose.RESERVED)
+            if each.promotion == self._key
+        }
+
+    def reserve(self, models: Iterable[str]) -> None:
+        """Record the names of staging relations, so that nothing unrecorded is ever made.
+
+        Names that something else has are not taken. What an earlier promotion left is removed.
+
+        Args:
+            models: their physical names.
+        """
+        with self._database.transaction():
+            self._clear_leftovers()
+            reserved = {each.of for each in self._ours(Purpose.RESERVED)}
+            taken = set(self._database.kinds())
+            self._bookkeeping.put_aside(
+                self._aside(aside(model, STAGING, taken), Purpose.RESERVED, model)
+                for model in sorted(set(models) - reserved)
+            )
+
+    def built(self, model: str) -> None:
+        """Record that a model's staging relation is built. Called in that transaction."""
+        self._bookkeeping.put_aside([self._aside(self.names[model], Purpose.STAGING, model)])
+
+    def discard(self) -> None:
+        """Remove what was built. Called inside a transaction."""
+        built = [a.name for a in self._ours(Purpose.STAGING) if a.promotion == self._key]
+        self._database.drop(built)
+        self._bookkeeping.forget_aside(built, Purpose.STAGING)
+
+    def reserve_scratch(self, schemas: Sequence[str]) -> None:
+        """Record scratch schemas before they are made."""
+        with self._database.transaction():
+            self._bookkeeping.put_aside(self._aside(s, Purpose.SCRATCH, s) for s in schemas)
+
+    def forget_scratch(self, schemas: Sequence[str]) -> None:
+        """Forget scratch schemas that are gone."""
+        with self._database.transaction():
+            self._bookkeeping.forget_aside(schemas)
+
+    def replaced_name(self, model: str) -> str:
+        """The name that a model's table gets when it is replaced."""
+        former = set(self._former_replaced())
+        return aside(model, REPLACED, set(self._database.kinds()) - former)
+
+    def drop_replaced(self) -> None:
+        """Remove what earlier promotions kept aside: it is of no use for going back any more.
+
+        What earlier steps of this promotion keep stays. Called inside a transaction.
+        """
+        former = self._former_replaced()
+        self._database.drop(former)
+        self._bookkeeping.forget_aside(former)
+
+    def switched(self, switches: Sequence[Switch], *, keep_replaced: bool) -> None:
+        """Record what is aside after a switch-over. Called inside its transaction."""
+        self._bookkeeping.forget_aside([s.staging for s in switches if s.staging is not None])
+        kinds = self._database.kinds()
+        replaced = [switch for switch in switches if switch.replaced in kinds]
+        if keep_replaced:
+            self._bookkeeping.put_aside(
+                self._aside(s.replaced, Purpose.REPLACED, s.name) for s in replaced
+            )
+        else:
+            self._database.drop([switch.replaced for switch in replaced])
+
+    def adopt_replaced(self, models: Iterable[str]) -> None:
+        """Record replaced tables that were kept aside before such tables were recorded.
+
+        Args:
+            models: the physical names of all models that are live.
+        """
+        kinds = self._database.kinds()
+        live = set(models)
+        with self._database.transaction():
+            self._bookkeeping.put_aside(
+                Aside(name=replaced, purpose=Purpose.REPLACED, of=model, promotion="")
+                for model in sorted(live)
+                if (replaced := aside(model, REPLACED)) in kinds and replaced not in live
+            )
+
+    def _clear_leftovers(self) -> None:
+        """Remove what a promotion that was given up had built, and tried in."""
+        left = [a for a in self._ours(*Purpose) if a.promotion != self._key]
+        built = [a.name for a in left if a.purpose is Purpose.STAGING]
+        self._database.drop(built)
+        reserved = [a.name for a in left if a.purpose is Purpose.RESERVED]
+        scratch = [a.name for a in self._ours(Purpose.SCRATCH)]
+        self._database.discard(scratch)
+        self._bookkeeping.forget_aside([*built, *reserved, *scratch])
+
+    def _former_replaced(self) -> list[str]:
+        return [a.name for a in self._ours(Purpose.REPLACED) if a.promotion != self._key]
+
+    def _ours(self, *purposes: Purpose) -> list[Aside]:
+        recorded = self._bookkeeping.aside(self._project)
+        return [each for each in recorded if each.purpose in purposes]
+
+    def _aside(self, name: str, purpose: Purpose, of: str) -> Aside:
+        return Aside(name=name, purpose=purpose, of=of, promotion=self._key)

@@ -20,15 +20,25 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from inchworm.cli.app import LOCKS, App, now
-from inchworm.core.composition import REPLACED, STAGING, RanMigration
-from inchworm.core.promotion import Phase, State, Step, StepReport
-from inchworm.engine.carry_out import Reporter, Work, carry_out
-from inchworm.engine.promote import make_draft, prepare
-from inchworm.project.starter import write_starter
+from inchworm.application.promoting import (
+    PromotionRequest,
+    carry_out_promotion,
+    draft_promotion,
+    record_draft,
+)
+from inchworm.application.starting import start_project
+from inchworm.cli.process import workplace
+from inchworm.core.execution import StepReport
+from inchworm.core.identifiers import RelationName
+from inchworm.core.promotion.aside import REPLACED, STAGING
+from inchworm.core.promotion.composition import RanMigration
+from inchworm.core.promotion.promotion import Step
+from inchworm.core.promotion.states import Phase, State
+from inchworm.core.rendered import Store
+from inchworm.engine.promoting import Reporter
 from inchworm.targets.databases import Database, connect
-from inchworm.targets.databases.base import Switch
 from inchworm.targets.databases.bookkeeping import Bookkeeping
+from inchworm.targets.databases.protocols import Switch
 
 MIGRATIONS = 200
 TABLES = 2_000
@@ -141,15 +151,15 @@ def switch_over(kind: str, address: str | None) -> None:
     with fresh(kind, address) as (database, url, root):
         database.create_schema("m")
         for i in range(SWITCHED):
-            database.build(f"m.t{i}", "table", "SELECT 1 AS x")
-            database.build(f"m.t{i}{STAGING}", "table", "SELECT 2 AS x")
+            database.build(f"m.t{i}", Store.TABLE, "SELECT 1 AS x")
+            database.build(f"m.t{i}{STAGING}", Store.TABLE, "SELECT 2 AS x")
         switches = [
             Switch(
-                name=f"m.t{i}",
-                staging=f"m.t{i}{STAGING}",
-                store="table",
+                name=RelationName(f"m.t{i}"),
+                staging=RelationName(f"m.t{i}{STAGING}"),
+                store=Store.TABLE,
                 view_sql=None,
-                replaced=f"m.t{i}{REPLACED}",
+                replaced=RelationName(f"m.t{i}{REPLACED}"),
             )
             for i in range(SWITCHED)
         ]
@@ -211,7 +221,7 @@ def promoted(url: str, sql: str) -> float:
     """Seconds that a promotion of MODELS new models spends on building them."""
     with tempfile.TemporaryDirectory() as name:
         root = Path(name)
-        write_starter(root / "p", "bench", "postgres" if "postgres" in url else "duckdb")
+        start_project(root / "p", "bench", "postgres" if "postgres" in url else "duckdb")
         os.chdir(root / "p")
         environment = Path("environments/dev.toml")
         text = environment.read_text().replace("duckdb:///.inchworm/dev.duckdb", url)
@@ -222,23 +232,12 @@ def promoted(url: str, sql: str) -> float:
         for i in range(MODELS):
             Path(f"models/m/t{i}.sql").write_text(f'/*---\nstore = "table"\n---*/\n{sql}')
         subprocess.run([sys.executable, "-m", "inchworm", "pack"], check=True, capture_output=True)
-        app = App.here()
-        bundle = app.bundles.get(app.bundles.names()[0])
-        prepared = prepare(bundle, app.project.environment("dev"), app.today, {})
-        draft = make_draft(prepared, app.root, now()).draft
+        place = workplace()
+        request = PromotionRequest(bundle=place.bundles.names()[0], environment="dev")
+        drafted = draft_promotion(place, request)
+        promotion = record_draft(place, drafted)
         watch = Building()
-        done = carry_out(
-            Work(
-                prepared=prepared,
-                promotion=app.ledger.draft(draft, None),
-                ledger=app.ledger,
-                root=app.root,
-                locks=app.root / LOCKS,
-                by="bench",
-                now=now,
-                reporter=watch,
-            )
-        )
+        done = carry_out_promotion(place, drafted.prepared, promotion, watch)
         assert done.state is State.DONE, done.message
         return watch.took
 

@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
+from inchworm.application.starting import start_project
 from inchworm.demo.day import write_scenario
-from inchworm.project.starter import write_starter
 from tests import postgres
 from tests.driver import Program
 
@@ -39,7 +39,7 @@ def postgres_url(postgres_server: str) -> Iterator[str]:
 def starter(tmp_path: Path) -> Program:
     """The project that ``inchworm new`` writes."""
     folder = tmp_path / "starter"
-    write_starter(folder, "starter", "duckdb")
+    start_project(folder, "starter", "duckdb")
     return Program(folder)
 
 

@@ -18,6 +18,7 @@ table but one that a notebook of the project stores.
 from __future__ import annotations
 
 import datetime as dt
+import getpass
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
@@ -25,23 +26,25 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from inchworm.core.composition import aside
-from inchworm.core.environments import Environment
+from inchworm.core.environments.environment import Environment
+from inchworm.core.environments.physical_names import physical_table
 from inchworm.core.errors import ProjectError, UsageError, did_you_mean
-from inchworm.core.facts import Assembly
-from inchworm.core.parameters import FILE, evaluate, is_of_matrix
-from inchworm.core.parts import Kind
-from inchworm.core.physical_names import physical_table
+from inchworm.core.identifiers import Kind, RelationName
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.parameters.matrix import FILE, evaluate, is_of_matrix
+from inchworm.core.parameters.values import Plain, Type, Value
+from inchworm.core.promotion.aside import aside
+from inchworm.core.rendered import Store
 from inchworm.core.sql.parse import SqlProblem, parse_query
 from inchworm.core.sql.render import to_text, with_tables, with_values
 from inchworm.core.sql.types import normal_type
-from inchworm.core.values import Plain, Type, Value
 from inchworm.engine.connections import check_name, open_database
 from inchworm.kinds.project_reader import read_project
 from inchworm.project.tree import Project, find_project
 from inchworm.targets.databases import Database
-from inchworm.targets.databases.base import quoted
 from inchworm.targets.databases.bookkeeping import Bookkeeping
+from inchworm.targets.databases.quoting import quoted
+from inchworm.targets.machine import Machine
 from inchworm.targets.secrets import Secrets
 
 if TYPE_CHECKING:
@@ -102,7 +105,7 @@ class Surroundings:
             raise UsageError(f"There is no parameter {name}.", next=near)
         value = self._values[name]
         if value.type is Type.SECRET:
-            with closing(Secrets(self._project.root, self._environment.secret_store)) as secrets:
+            with closing(Secrets(self._machine, self._environment.secret_store)) as secrets:
                 return secrets.resolve(value.text).reveal()
         return value.plain
 
@@ -139,14 +142,14 @@ class Surroundings:
         rows = frame[wanted]
         with self._database(read_only=False) as database:
             self._check_owner(table.lower(), real, database)
-            database.create_schema(real.rpartition(".")[0])
+            database.create_schema(real.schema)
             self._replace(database, real, rows, key, columns)
         return len(rows)
 
     def _replace(
         self,
         database: Database,
-        real: str,
+        real: RelationName,
         rows: pd.DataFrame,
         key: Sequence[str],
         columns: Mapping[str, str] | None,
@@ -159,7 +162,7 @@ class Surroundings:
                 self._create(database, real, columns)
             beside = aside(real, "__stored", kinds)
             template = f"SELECT {names} FROM {quoted(real)} LIMIT 0"
-            database.build(beside, "table", template)
+            database.build(beside, Store.TABLE, template)
             database.append_frame(beside, rows)
             same = " AND ".join(f"here.{quoted(k)} = new.{quoted(k)}" for k in key)
             found = f"WHERE EXISTS (SELECT 1 FROM {quoted(beside)} AS new WHERE {same})"
@@ -192,7 +195,7 @@ class Surroundings:
                 next="Give env.store a table that nothing else provides.",
             )
 
-    def _check_owner(self, table: str, real: str, database: Database) -> None:
+    def _check_owner(self, table: str, real: RelationName, database: Database) -> None:
         """Whether a table that is there is a notebook's of this project.
 
         Raises:
@@ -217,7 +220,9 @@ class Surroundings:
                 "otherwise give env.store another table.",
             )
 
-    def _create(self, database: Database, real: str, columns: Mapping[str, str] | None) -> None:
+    def _create(
+        self, database: Database, real: RelationName, columns: Mapping[str, str] | None
+    ) -> None:
         if columns is None:
             raise UsageError(
                 f"{real} is not there, and its columns are not known.",
@@ -232,6 +237,11 @@ class Surroundings:
     @cached_property
     def _project(self) -> Project:
         return find_project(self._folder or Path.cwd())
+
+    @cached_property
+    def _machine(self) -> Machine:
+        """A notebook is a process of its own, so its variables and login are looked at here."""
+        return Machine(root=self._project.root, environ=os.environ, login=getpass.getuser())
 
     @cached_property
     def _environment(self) -> Environment:
@@ -271,13 +281,13 @@ class Surroundings:
         today = dt.datetime.now(dt.UTC).date()
         return evaluate(self._assembly.matrix, self._environment.name, today).values
 
-    def _real(self, name: str) -> str:
+    def _real(self, name: str) -> RelationName:
         return physical_table(name.lower(), self._assembly, self._environment)
 
     @contextmanager
     def _database(self, *, read_only: bool) -> Iterator[Database]:
         with open_database(
-            self._environment, self._project.root, self._values, read_only=read_only
+            self._environment, self._machine, self._values, read_only=read_only
         ) as database:
             yield database
 

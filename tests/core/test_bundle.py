@@ -12,10 +12,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from inchworm.core.bundle import MANIFEST, Bundle, Provenance, content_digest, pack
+from inchworm.core.bundle.bundle import MANIFEST, Bundle, Provenance, content_digest, pack
 from inchworm.core.errors import BundleError
 from inchworm.kinds.project_reader import read_project
-from inchworm.store.bundles import BundleStore, read_bundle
+from inchworm.store.bundles import BundleStore
 
 FILES = {
     "models/a/x.sql": b"SELECT 1 AS one",
@@ -33,10 +33,15 @@ def bundle(files: dict[str, bytes] | None = None, commit: str = "c0ffee") -> Bun
     return pack(reading.assembly, files, [], provenance, snapshot=False)
 
 
+def store_of(folder: Path) -> BundleStore:
+    return BundleStore.at(str(folder), folder)
+
+
 def test_a_bundle_survives_its_file(tmp_path: Path) -> None:
     """What is read is what was packed."""
     packed = bundle()
-    found = read_bundle(BundleStore(tmp_path).put(packed))
+    store_of(tmp_path).put(packed)
+    found = store_of(tmp_path).get(packed.name)
     assert (found.digest, found.files, found.manifest) == (
         packed.digest,
         packed.files,
@@ -64,10 +69,11 @@ def test_digests_are_equal_just_for_equal_content(
 
 def test_a_version_is_never_packed_twice_with_other_content(tmp_path: Path) -> None:
     """The second one is refused, and the first one stays."""
-    store = BundleStore(tmp_path)
-    path = store.put(bundle())
+    store = store_of(tmp_path)
+    file = store.put(bundle())
+    path = tmp_path / file
     before = path.read_bytes()
-    assert store.put(bundle()) == path
+    assert store.put(bundle()) == file
     with pytest.raises(BundleError, match="other content"):
         store.put(bundle(FILES | {"models/a/x.sql": b"SELECT 2 AS one"}))
     assert path.read_bytes() == before
@@ -115,7 +121,7 @@ def other_format(contents: Contents) -> None:
 )
 def test_a_damaged_bundle_is_refused(tmp_path: Path, damage: Callable[[Contents], None]) -> None:
     """Whatever was done to it; the message names the file."""
-    path = BundleStore(tmp_path).put(bundle())
+    path = tmp_path / store_of(tmp_path).put(bundle())
     with zipfile.ZipFile(path) as archive:
         contents = {name: archive.read(name) for name in archive.namelist()}
     damage(contents)
@@ -123,14 +129,14 @@ def test_a_damaged_bundle_is_refused(tmp_path: Path, damage: Callable[[Contents]
         for name, content in contents.items():
             archive.writestr(name, content)
     with pytest.raises(BundleError) as caught:
-        read_bundle(path)
+        store_of(tmp_path).get("p-1.0.0")
     assert caught.value.where == "p-1.0.0.zip"
 
 
 @pytest.mark.parametrize("cut", [0, 10, 200])
 def test_a_cut_off_file_is_refused(tmp_path: Path, cut: int) -> None:
     """As after a download that broke off."""
-    path = BundleStore(tmp_path).put(bundle())
+    path = tmp_path / store_of(tmp_path).put(bundle())
     path.write_bytes(path.read_bytes()[:cut])
     with pytest.raises(BundleError, match="not a bundle"):
-        read_bundle(path)
+        store_of(tmp_path).get("p-1.0.0")

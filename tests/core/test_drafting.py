@@ -9,15 +9,31 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from inchworm.core.composition import Composition, LastPromotion, LiveItem, LivePart, RanMigration
-from inchworm.core.drafting import Request, draft
-from inchworm.core.environments import DatabaseAddress, Environment, ServiceAddress, in_route_order
-from inchworm.core.parameters import evaluate
-from inchworm.core.parts import Digest, PartId
-from inchworm.core.physical_names import PhysicalNames
-from inchworm.core.promotion import Draft, Phase
+from inchworm.core.environments.environment import (
+    DatabaseAddress,
+    Environment,
+    ServiceAddress,
+    in_route_order,
+)
+from inchworm.core.environments.physical_names import PhysicalNames
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.parameters.matrix import evaluate
+from inchworm.core.parts import Digest
+from inchworm.core.promotion.composition import (
+    Composition,
+    LastPromotion,
+    LiveItem,
+    LivePart,
+    RanMigration,
+)
+from inchworm.core.promotion.drafting.draft import draft
+from inchworm.core.promotion.drafting.request import Request
+from inchworm.core.promotion.promotion import Draft
+from inchworm.core.promotion.states import Phase
+from inchworm.core.rendered import RenderedParts
 from inchworm.core.structure.tables import Column, Table
 from inchworm.kinds.project_reader import read_project
+from inchworm.kinds.recipes import recipe_of
 
 TODAY = dt.date(2026, 11, 23)
 FILES = {
@@ -43,6 +59,7 @@ ENVIRONMENT = Environment(
     schedules={"s": "on"},
 )
 RAW = {"raw.t": Table("raw.t", (Column("id", "INT"),))}
+PIPELINE = PartId(Kind.PIPELINE, "p")
 EMPTY = Composition(identity="lena at x", read_at="now", tables=RAW)
 
 
@@ -60,7 +77,11 @@ def request(files: dict[str, str], live: Composition) -> Request:
         bundle_digest=Digest(f"sha256:{hash(tuple(sorted(files.items())))}"),
         environment=ENVIRONMENT,
         assembly=reading.assembly,
-        rendered={part: reading.render(part, values) for part in reading.assembly.parts},
+        rendered=RenderedParts(
+            reading.assembly.parts,
+            render=lambda part: reading.render(part, values),
+            recipe=lambda part: recipe_of(reading.assembly, part, values),
+        ),
         values=values,
         live=live,
         names=PhysicalNames(reading.assembly, ENVIRONMENT, "duckdb"),
@@ -77,8 +98,8 @@ def after(files: dict[str, str]) -> Composition:
     asked = request(files, EMPTY)
     assembly = asked.assembly
     parts = {
-        str(part): LivePart(
-            part=str(part),
+        part: LivePart(
+            part=part,
             project="p",
             bundle=asked.bundle,
             digest=asked.rendered[part].digest,
@@ -90,7 +111,7 @@ def after(files: dict[str, str]) -> Composition:
         )
         for part in assembly.parts
     }
-    scripts = asked.rendered[PartId.parse("schema:ops")].document["migrations"]
+    scripts = asked.rendered.schema(PartId.parse("schema:ops")).migrations
     return Composition(
         identity="lena at x",
         read_at="now",
@@ -98,8 +119,8 @@ def after(files: dict[str, str]) -> Composition:
         migrations=tuple(
             RanMigration(
                 schema="ops",
-                name=script["name"],
-                checksum=script["checksum"],
+                name=script.name,
+                checksum=script.checksum,
                 outcome="ran",
                 promotion="P1",
                 ran_at="then",
@@ -107,9 +128,7 @@ def after(files: dict[str, str]) -> Composition:
             for script in scripts
         ),
         tables=dict(assembly.tables),
-        items={
-            "pipeline:p": LiveItem(part="pipeline:p", digest=parts["pipeline:p"].digest, state="")
-        },
+        items={PIPELINE: LiveItem(part=PIPELINE, digest=parts[PIPELINE].digest, state="")},
         schedules={"p.s": "on"},
         last=LastPromotion(
             promotion="P1", bundle="b", digest=asked.bundle_digest, commit=None, by="l", at="then"
@@ -120,7 +139,7 @@ def after(files: dict[str, str]) -> Composition:
 def told(found: Draft, *phases: Phase) -> list[str]:
     """The steps of some phases, as a person would say them."""
     return [
-        " ".join(filter(None, (s.action, s.part, s.item, f"({s.reason})")))
+        " ".join(filter(None, (s.action, str(s.part), s.item, f"({s.reason})")))
         for s in found.steps
         if s.phase in phases
     ]
@@ -221,8 +240,8 @@ def test_what_somebody_changed_by_hand_is_put_right() -> None:
     tables = {name: table for name, table in live.tables.items() if name != "m.c"}
     found = drafted(FILES, replace(live, tables=tables))
     assert told(found, Phase.BUILD) == ["rebuild model:m.c (is missing in the database)"]
-    other = LiveItem(part="pipeline:p", digest="sha256:other")
-    found = drafted(FILES, replace(live, items={"pipeline:p": other}))
+    other = LiveItem(part=PIPELINE, digest="sha256:other")
+    found = drafted(FILES, replace(live, items={PIPELINE: other}))
     assert told(found, Phase.DELIVER) == ["change pipeline:p (was changed there by hand)"]
     found = drafted(FILES, replace(live, items={}))
     assert told(found, Phase.DELIVER) == ["add pipeline:p (was removed there by hand)"]
@@ -240,11 +259,11 @@ def test_what_left_the_bundle_is_removed_but_schemas_stay() -> None:
 def test_readers_of_other_projects_are_not_forgotten() -> None:
     """A column that one of them reads must not go."""
     other = LivePart(
-        part="model:theirs.x",
+        part=PartId(Kind.MODEL, "theirs.x"),
         project="theirs",
         bundle="t-1.0.0",
-        digest="d",
-        content="c",
+        digest=Digest("d"),
+        content=Digest("c"),
         commit=None,
         promotion="P9",
         put_at="then",
@@ -330,8 +349,9 @@ def test_the_route_respects_every_after(route: dict[str, set[str]]) -> None:
 def test_a_migration_that_breaks_live_models_is_pointed_out() -> None:
     """Until they are switched over; with the advice to run it afterwards, where it is not said."""
     live = after(FILES)
-    reader = replace(live.parts["model:m.c"], reads={"ops.s": ("id",)})
-    live = replace(live, parts={**live.parts, "model:m.c": reader})
+    model = PartId(Kind.MODEL, "m.c")
+    reader = replace(live.parts[model], reads={"ops.s": ("id",)})
+    live = replace(live, parts={**live.parts, model: reader})
     files = FILES | {"models/m/c.sql": "SELECT number AS id FROM ops.s"}
     change = "ALTER TABLE ops.s RENAME COLUMN id TO number"
     early = drafted(files | {"schemas/ops/migrations/0002_b.sql": change}, live)

@@ -7,7 +7,8 @@ from collections.abc import Mapping
 import pytest
 
 from inchworm.core.checks.environment_rules import check_environment
-from inchworm.core.composition import Composition, LivePart
+from inchworm.core.identifiers import PartId
+from inchworm.core.promotion.composition import Composition, LivePart
 from inchworm.core.structure.tables import Column, Table
 from inchworm.kinds.project_reader import read_project
 
@@ -23,7 +24,7 @@ RAW = Table("raw.t", (Column("id", "INT"), Column("level", "DOUBLE")))
 def live_part(part: str, project: str = "p", **more: object) -> LivePart:
     """A part that was put there by some promotion."""
     about = {
-        "part": part,
+        "part": PartId.parse(part),
         "project": project,
         "bundle": f"{project}-1.0.0",
         "digest": "d",
@@ -37,7 +38,7 @@ def live_part(part: str, project: str = "p", **more: object) -> LivePart:
 
 def found(
     *,
-    ours: Mapping[str, LivePart] | None = None,
+    ours: Mapping[PartId, LivePart] | None = None,
     theirs: tuple[LivePart, ...] = (),
     raw: Table | None = RAW,
 ) -> list[tuple[str, str]]:

@@ -7,10 +7,10 @@ import json
 import pytest
 from sqlglot.dialects.dialect import Dialect, Dialects
 
-from inchworm.core.facts import Facts
-from inchworm.core.lineage import How
-from inchworm.core.parts import Kind, PartId
-from inchworm.core.values import Type, Value
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Facts
+from inchworm.core.lineage.graph import How
+from inchworm.core.parameters.values import Type, Value
 from inchworm.kinds.flow import json_type
 from inchworm.kinds.part_paths import part_of
 from inchworm.kinds.project_reader import Reading, read_project

@@ -7,7 +7,16 @@ from itertools import pairwise
 from hypothesis import given
 from hypothesis import strategies as st
 
-from inchworm.core.lineage import Direction, Edge, Graph, How, Node, Step, between_owners, way_to
+from inchworm.core.lineage.graph import (
+    Direction,
+    Edge,
+    Graph,
+    How,
+    Node,
+    Step,
+    between_owners,
+    way_to,
+)
 
 A, B, C, D = (Node(f"s.{name}", "x") for name in "abcd")
 TABLE_B = Node("s.b")

@@ -11,11 +11,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from sqlglot import exp
 
-from inchworm.core.parameters import evaluate, read_matrix, same_everywhere, substitute
+from inchworm.core.parameters.matrix import evaluate, read_matrix, same_everywhere, substitute
+from inchworm.core.parameters.values import Domain, Type, Value, read_duration, spell_duration
 from inchworm.core.sql.parse import parse_query
 from inchworm.core.sql.render import literal, parameters_in, to_text, with_values
 from inchworm.core.toml import read_toml
-from inchworm.core.values import Domain, Type, Value, read_duration, spell_duration
 
 TODAY = dt.date(2026, 11, 23)
 

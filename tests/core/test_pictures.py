@@ -5,7 +5,7 @@ from __future__ import annotations
 from hypothesis import given
 from hypothesis import strategies as st
 
-from inchworm.core.lineage import Edge, How, Node
+from inchworm.core.lineage.graph import Edge, How, Node
 from inchworm.report.pictures import Passage, layers_of, place_boxes
 
 _owners = st.sampled_from([f"s.t{i}" for i in range(7)])

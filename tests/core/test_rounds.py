@@ -9,9 +9,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from inchworm.core.facts import Facts
-from inchworm.core.facts_text import Held, read_facts
-from inchworm.core.parts import PartId
+from inchworm.core.identifiers import PartId
+from inchworm.core.lineage.facts import Facts
+from inchworm.core.lineage.facts_text import Held, read_facts
 from inchworm.kinds import project_reader as reading_module
 from inchworm.kinds.project_reader import Reading, read_project
 

@@ -8,8 +8,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from inchworm.core.composition import STAGING, aside
-from inchworm.core.datachecks import checks_of
+from inchworm.core.identifiers import RelationName
+from inchworm.core.promotion.aside import STAGING, aside
+from inchworm.core.promotion.data_checks import checks_of
 from inchworm.core.sql.parse import meaning, parse_statements, split_script, split_settings
 from inchworm.core.sql.render import to_text
 from inchworm.core.sql.schema_names import with_physical_schemas
@@ -117,12 +118,12 @@ def test_data_checks_count_what_is_wrong(
 @given(st.text(st.characters(codec="utf-8", exclude_characters="."), min_size=1, max_size=80))
 def test_a_name_aside_is_short_enough_and_its_own(table: str) -> None:
     """However long the table's own name is, and in whatever letters."""
-    beside = aside(f"s.{table}", STAGING)
+    beside = aside(RelationName(f"s.{table}"), STAGING)
     schema, _, name = beside.partition(".")
     assert schema == "s"
     assert name.endswith(STAGING)
     assert len(name.encode()) <= 63
-    other = aside(f"s.{table}x", STAGING)
+    other = aside(RelationName(f"s.{table}x"), STAGING)
     assert other != beside
 
 

@@ -7,11 +7,11 @@ import json
 
 import pytest
 
+from inchworm.core.checks.findings import Severity
 from inchworm.core.checks.project_rules import check_assembly
 from inchworm.core.checks.value_leaks import place_of, shared_targets
-from inchworm.core.environments import DatabaseAddress, Environment, ServiceAddress
-from inchworm.core.findings import Severity
-from inchworm.core.literals import is_telling, literals_in, suspects_in
+from inchworm.core.environments.environment import DatabaseAddress, Environment, ServiceAddress
+from inchworm.core.parameters.literals import is_telling, literals_in, suspects_in
 from inchworm.kinds.project_reader import read_project
 
 TODAY = dt.date(2026, 11, 23)

@@ -7,44 +7,38 @@ ledger does not know it yet).
 
 from __future__ import annotations
 
-import datetime as dt
 import os
 import sys
+from collections.abc import Mapping, Sequence
 
-from inchworm.cli.app import LOCKS, App, now
-from inchworm.core.promotion import Promotion, StepReport, StepState
-from inchworm.engine.carry_out import Work, carry_out
-from inchworm.engine.promote import prepare
-from inchworm.store.ledger import Ledger
+from inchworm.application.promoting import carry_out_promotion, resume
+from inchworm.cli.process import workplace
+from inchworm.core.execution import StepReport
+from inchworm.engine import promoting
+from inchworm.engine.promoting import Reporter
 
 promotion_id, instant = sys.argv[1:]
 moment, number = instant.split(":")
-journal = Ledger.step
 
 
-def step(self: Ledger, promotion: Promotion, at: int, report: StepReport) -> None:
-    """Journal a step, unless this is the instant to die at."""
-    began = report.state is StepState.RUNNING
-    if at == int(number) and began == (moment == "before"):
-        if began:
-            journal(self, promotion, at, report)
-        os._exit(137)
-    journal(self, promotion, at, report)
+class DyingJournal(promoting._Journal):
+    """A journal in which the program dies."""
+
+    def began(self, numbers: Sequence[int]) -> None:
+        """Journal that steps begin, and die if it is the instant."""
+        super().began(numbers)
+        if moment == "before" and int(number) in numbers:
+            self.flush()
+            os._exit(137)
+
+    def ended(self, reports: Mapping[int, StepReport]) -> None:
+        """Die if it is the instant, else journal how steps ended."""
+        if moment == "after" and int(number) in reports:
+            os._exit(137)
+        super().ended(reports)
 
 
-Ledger.step = step  # type: ignore[method-assign, assignment]
-app = App.here()
-promotion = app.ledger.promotion(promotion_id)
-environment = app.project.environment(promotion.draft.environment)
-today = dt.date.fromisoformat(promotion.draft.today)
-carry_out(
-    Work(
-        prepared=prepare(app.bundles.get(promotion.draft.bundle), environment, today),
-        promotion=promotion,
-        ledger=app.ledger,
-        root=app.root,
-        locks=app.root / LOCKS,
-        by="lena",
-        now=now,
-    )
-)
+promoting._Journal = DyingJournal  # type: ignore[misc]
+place = workplace()
+resumed = resume(place, promotion_id)
+carry_out_promotion(place, resumed.prepared, resumed.promotion, Reporter())

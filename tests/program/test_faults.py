@@ -14,7 +14,9 @@ from typing import Any
 import duckdb
 import pytest
 
+from inchworm.core.identifiers import Kind, PartId
 from inchworm.store.ledger import Ledger
+from inchworm.store.ledgers.sqlite import SqliteLedger
 from inchworm.targets.services import connect_service
 from tests.driver import Program, interrupt
 
@@ -47,7 +49,9 @@ def state_of(program: Program, environment: str) -> dict[str, Any]:
 
 def die(program: Program, promotion: str, instant: str) -> None:
     """Carry out a promotion in a process that dies at one instant."""
-    environ = program.environ | {"PYTHONPATH": str(REPOSITORY)}
+    environ = program.environ | {
+        "PYTHONPATH": os.pathsep.join([str(REPOSITORY), os.environ.get("PYTHONPATH", "")])
+    }
     done = subprocess.run(
         [sys.executable, "-m", "tests.program.crash", promotion, instant],
         cwd=program.folder,
@@ -93,7 +97,7 @@ def test_ctrl_c_says_where_it_stopped_and_goes_on(released: Program) -> None:
     released.edit("models/hydro/hourly_level.sql", "GROUP BY 1, 2", f"{slow} true GROUP BY 1, 2")
     name = released.release("1.4.1")
     process = released.start("promote", name, "--to", "dev", "--yes")
-    ledger = Ledger(released.folder / ".inchworm/ledger.sqlite", now=str, by="test")
+    ledger = Ledger(SqliteLedger(released.folder / ".inchworm/ledger.sqlite"), now=str, by="test")
     while not any(e.body["step"] == 1 for e in ledger.entries(kind="step", about="P3")):
         assert process.poll() is None, process.communicate()
         time.sleep(0.05)
@@ -189,7 +193,7 @@ def test_a_service_that_fails_does_not_stop_the_others(river: Program) -> None:
     assert document["state"] == "partly done"
     assert list(failed) == ["notebook:level_forecast"]
     assert "503: The disk is full." in failed["notebook:level_forecast"]
-    assert "pipeline:nightly" in service.items()
+    assert PartId(Kind.PIPELINE, "nightly") in service.items()
     service.set_fault("put notebook:level_forecast", None)
     assert river("promote", "P1", "--yes", "--json").json["state"] == "done"
     assert river("status", "dev", "--json").json["environments"][0]["drifted"] == 0

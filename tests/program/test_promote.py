@@ -9,7 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from inchworm.project.starter import write_starter
+from inchworm.application.starting import start_project
+from inchworm.core.identifiers import Kind, PartId
 from inchworm.targets.services import connect_service
 from tests.driver import COMMAND, Program
 
@@ -34,7 +35,9 @@ def test_a_bundle_goes_through_all_environments(released: Program) -> None:
     assert counts[0][0] < counts[1][0] < counts[2][0]
     assert len(released.query("prod", "SELECT * FROM alert.public_board")) > 0
     connections = {
-        e: connect_service(f"sim:{e}", released.folder).document("connection:notice_service")["url"]
+        e: connect_service(f"sim:{e}", released.folder).document(
+            PartId(Kind.CONNECTION, "notice_service")
+        )["url"]
         for e in ("dev", "test", "prod")
     }
     assert connections == {
@@ -270,7 +273,9 @@ def test_empty_data_says_that_nothing_was_checked(released: Program) -> None:
 
 def test_status_is_read_from_the_targets(released: Program) -> None:
     """What somebody changed by hand shows, and a promotion mends it."""
-    connect_service("sim:test", released.folder).put("flow:publish_warnings", "sha256:0", {})
+    connect_service("sim:test", released.folder).put(
+        PartId(Kind.FLOW, "publish_warnings"), "sha256:0", {}
+    )
     released.query("test", "DROP TABLE hydro.daily_peak")
     document = released("status", "--json").json
     assert document["format"] == "inchworm/status/1"
@@ -316,7 +321,7 @@ def test_history_tells_each_promotion_step_by_step(released: Program) -> None:
 def test_two_projects_share_an_environment(released: Program, tmp_path: Path) -> None:
     """Neither touches the other's parts, and neither takes a column away that the other reads."""
     maps = Program(tmp_path / "maps")
-    write_starter(maps.folder, "maps", "duckdb")
+    start_project(maps.folder, "maps", "duckdb")
     for folder in ("schemas/ops", "models/report", "pipelines"):
         shutil.rmtree(maps.folder / folder)
     maps.write("schemas/hydro/schema.toml", 'managed = "outside"\n')

@@ -9,12 +9,15 @@ from pathlib import Path
 import pandas as pd
 import pytest
 
-from inchworm.core.composition import LastPromotion, LivePart, RanMigration
 from inchworm.core.errors import TargetError
+from inchworm.core.identifiers import Kind, PartId, RelationName
+from inchworm.core.parts import Digest
+from inchworm.core.promotion.composition import LastPromotion, LivePart, RanMigration
+from inchworm.core.rendered import Store
 from inchworm.core.structure.definitions import Thing, differences, in_working_order
 from inchworm.targets.databases import Database, connect
-from inchworm.targets.databases.base import Switch
 from inchworm.targets.databases.bookkeeping import Bookkeeping
+from inchworm.targets.databases.protocols import Switch
 
 
 @pytest.fixture(params=["duckdb", "sqlite", "postgresql"])
@@ -34,13 +37,13 @@ def database(url: str, tmp_path: Path) -> Iterator[Database]:
     database.close()
 
 
-def switch(name: str, store: str = "table", view_sql: str | None = None) -> Switch:
+def switch(name: str, store: Store = Store.TABLE, view_sql: str | None = None) -> Switch:
     return Switch(
-        name=name,
-        staging=f"{name}__beside",
+        name=RelationName(name),
+        staging=RelationName(f"{name}__beside"),
         store=store,
         view_sql=view_sql,
-        replaced=f"{name}__kept",
+        replaced=RelationName(f"{name}__kept"),
     )
 
 
@@ -78,10 +81,10 @@ def test_structure_has_columns_types_and_what_is_required(database: Database) ->
 
 def test_building_replaces_nothing(database: Database) -> None:
     """A table's rows are counted; what has the name already stays, whatever it is."""
-    assert database.build("m.a", "table", "SELECT 1 AS x UNION ALL SELECT 2") == 2
-    assert database.build("m.v", "view", "SELECT 3 AS x") is None
+    assert database.build("m.a", Store.TABLE, "SELECT 1 AS x UNION ALL SELECT 2") == 2
+    assert database.build("m.v", Store.VIEW, "SELECT 3 AS x") is None
     for name in ("m.a", "m.v"):
-        for store in ("table", "view"):
+        for store in (Store.TABLE, Store.VIEW):
             with pytest.raises(TargetError, match="already exists"):
                 database.build(name, store, "SELECT 4 AS x")
     assert values(database, "m.a") == [1, 2]
@@ -92,12 +95,12 @@ def test_building_replaces_nothing(database: Database) -> None:
 def test_the_switch_over_puts_new_in_place_and_keeps_old_aside(database: Database) -> None:
     """Views read the new tables."""
     for number in (1, 2, 3):
-        database.build("m.a__beside", "table", f"SELECT {number} AS x")
-        database.build("m.v__beside", "view", "SELECT x * 10 AS y FROM m.a__beside")
+        database.build("m.a__beside", Store.TABLE, f"SELECT {number} AS x")
+        database.build("m.v__beside", Store.VIEW, "SELECT x * 10 AS y FROM m.a__beside")
         with database.transaction():
             database.drop(["m.a__kept"])
             database.switch_over(
-                [switch("m.v", "view", "SELECT x * 10 AS y FROM m.a"), switch("m.a")]
+                [switch("m.v", Store.VIEW, "SELECT x * 10 AS y FROM m.a"), switch("m.a")]
             )
         assert values(database, "m.a") == [number]
         assert values(database, "m.v") == [number * 10]
@@ -107,16 +110,18 @@ def test_the_switch_over_puts_new_in_place_and_keeps_old_aside(database: Databas
 
 def test_the_switch_over_is_all_or_nothing(database: Database) -> None:
     """If one of them fails, readers go on seeing what was there."""
-    database.build("m.a", "table", "SELECT 1 AS x")
-    database.build("m.a__beside", "table", "SELECT 2 AS x")
+    database.build("m.a", Store.TABLE, "SELECT 1 AS x")
+    database.build("m.a__beside", Store.TABLE, "SELECT 2 AS x")
     with pytest.raises(TargetError), database.transaction():
         database.switch_over([switch("m.a"), switch("m.never_built")])
     assert values(database, "m.a") == [1]
 
 
-@pytest.mark.parametrize(("before", "after"), [("table", "view"), ("view", "table")])
+@pytest.mark.parametrize(
+    ("before", "after"), [(Store.TABLE, Store.VIEW), (Store.VIEW, Store.TABLE)]
+)
 def test_a_model_may_change_between_view_and_table(
-    database: Database, before: str, after: str
+    database: Database, before: Store, after: Store
 ) -> None:
     """The other kind takes its place."""
     database.build("m.a", before, "SELECT 1 AS x")
@@ -129,10 +134,10 @@ def test_a_model_may_change_between_view_and_table(
 
 def test_a_table_with_an_index_can_be_replaced(database: Database) -> None:
     """Somebody may have made one by hand."""
-    database.build("m.a", "table", "SELECT 1 AS x")
+    database.build("m.a", Store.TABLE, "SELECT 1 AS x")
     on = ("m.by_hand", "a") if database.dialect == "sqlite" else ("by_hand", "m.a")
     database.execute(f"CREATE INDEX {on[0]} ON {on[1]} (x)")
-    database.build("m.a__beside", "table", "SELECT 2 AS x")
+    database.build("m.a__beside", Store.TABLE, "SELECT 2 AS x")
     with database.transaction():
         database.switch_over([switch("m.a")])
     assert values(database, "m.a") == [2]
@@ -156,11 +161,11 @@ def test_bookkeeping_survives_and_keeps_projects_apart(database: Database) -> No
     ours.ensure()
     parts = [
         LivePart(
-            part=f"model:m.t{i:04}",
+            part=PartId(Kind.MODEL, f"m.t{i:04}"),
             project="ours",
             bundle="b-1.0.0",
-            digest="sha256:1",
-            content="sha256:2",
+            digest=Digest("sha256:1"),
+            content=Digest("sha256:2"),
             commit=None,
             promotion="P1",
             put_at="2026-01-01",
@@ -184,8 +189,8 @@ def test_bookkeeping_survives_and_keeps_projects_apart(database: Database) -> No
     assert (ours.last(), ours.migrations(), ours.recorded_steps("k:P1")) == (last, [ran], {3})
     assert (theirs.last(), theirs.migrations(), theirs.recorded_steps("k:P2")) == (None, [], set())
     with database.transaction():
-        theirs.remove("model:m.t0000")
-        ours.remove("model:m.t0001", "model:m.t0002")
+        theirs.remove(parts[0].part)
+        ours.remove(parts[1].part, parts[2].part)
         ours.forget_step("k:P1", 3)
     assert ours.parts() == [parts[0], *parts[3:]]
     assert ours.recorded_steps("k:P1") == set()

@@ -12,12 +12,10 @@ import pytest
 from hypothesis import HealthCheck, event, given, settings
 from hypothesis import strategies as st
 
-from inchworm.core.structure.change import Renames, under_schema
-from inchworm.core.structure.changes import Change
+from inchworm.core.structure.change import under_schema
+from inchworm.core.structure.changes import Change, in_the_way
 from inchworm.core.structure.definitions import Definition, Thing
-from inchworm.core.structure.desired import changes_between, in_the_way
 from inchworm.core.structure.shapes import shape_of
-from inchworm.engine.desired_schema import after_renames
 from inchworm.targets.databases import Database, connect
 from tests import postgres
 from tests.structures import TABLES, Col, Struct, Tab, structs
@@ -100,7 +98,7 @@ def carry_out(database: Database, changes: list[Change], wanted: list[Definition
                     database.execute(statement)
         if some is early:
             live = database.definitions(["ops"])
-            left = changes_between(live, wanted, database.dialect, Renames())
+            left = database.changes("ops", live, wanted, {})
             assert [c.statements for c in left] == [c.statements for c in late]
 
 
@@ -108,7 +106,7 @@ def become(database: Database, struct: Struct) -> list[Change]:
     """Work out the change, and carry it out."""
     wanted = told(database, struct)
     live = database.definitions(["ops"])
-    changes = changes_between(live, wanted, database.dialect, Renames())
+    changes = database.changes("ops", live, wanted, {})
     dialect = database.dialect
     assert not (changes and alike(live, dialect) == alike(wanted, dialect))
     carry_out(database, changes, wanted)
@@ -174,17 +172,14 @@ def test_names_change_and_values_stay(kind: str, server: str | None) -> None:
     """Of a table, of a column in it, and of what points at it."""
     one = Struct({"gauge": Tab({"a": Col("INTEGER")}), "river": Tab({}, points_to="gauge")})
     other = Struct({"basin": Tab({"b": Col("INTEGER")}), "river": Tab({}, points_to="basin")})
-    renames = Renames(tables={"ops.basin": "ops.gauge"}, columns={("ops.basin", "b"): "a"})
+    renames = {"gauge": "basin", "basin.a": "b"}
     with empty(kind, server) as database:
         for statement in one.script(database.dialect):
             database.execute(statement)
         fill(database, one)
         wanted = told(database, other)
         live = database.definitions(["ops"])
-        renamed = None
-        if kind == "postgresql":
-            renamed = after_renames(database, "ops", live, renames)
-        changes = changes_between(live, wanted, database.dialect, renames, renamed)
+        changes = database.changes("ops", live, wanted, renames)
         carry_out(database, changes, wanted)
         now = alike(database.definitions(["ops"]), database.dialect)
         assert now == alike(wanted, database.dialect)

@@ -5,16 +5,29 @@ from __future__ import annotations
 import sqlite3
 import subprocess
 import sys
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+import psycopg
 import pytest
 
 from inchworm.core.errors import LedgerError, UsageError
+from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.ledger.promotions import summary_of
 from inchworm.core.parts import Digest
-from inchworm.core.promotion import TRANSITIONS, Draft, Phase, State, Step, StepReport, StepState
+from inchworm.core.promotion.promotion import Draft, Step
+from inchworm.core.promotion.states import TRANSITIONS, Phase, State
 from inchworm.store.ledger import Ledger
+from inchworm.store.ledgers.postgres import PostgresLedger
+from inchworm.store.ledgers.protocol import LedgerStorage
+from inchworm.store.ledgers.registry import open_ledger_storage
+from inchworm.store.ledgers.sqlite import SqliteLedger
 
-STEP = Step(number=1, phase=Phase.BUILD, part="model:m.a", action="add", reason="new here")
+STEP = Step(
+    number=1, phase=Phase.BUILD, part=PartId(Kind.MODEL, "m.a"), action="add", reason="new here"
+)
 
 
 def draft(environment: str = "test", bundle: str = "p-1.0.0") -> Draft:
@@ -29,14 +42,51 @@ def draft(environment: str = "test", bundle: str = "p-1.0.0") -> Draft:
     )
 
 
+@dataclass(frozen=True)
+class Stored:
+    """A ledger, and a way to its tables behind its back."""
+
+    ledger: Ledger
+    again: Callable[[], LedgerStorage]
+    alter: Callable[[str], None]
+
+
+@pytest.fixture(params=["sqlite", "postgresql"])
+def stored(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Stored]:
+    """A ledger in each kind of place."""
+    if request.param == "sqlite":
+        path = tmp_path / "new" / "ledger.sqlite"
+
+        def alter_file(sql: str) -> None:
+            with sqlite3.connect(path) as connection:
+                connection.execute(sql)
+
+        yield Stored(_ledger(SqliteLedger(path)), lambda: SqliteLedger(path), alter_file)
+        return
+    url = str(request.getfixturevalue("postgres_url"))
+
+    def alter_table(sql: str) -> None:
+        with psycopg.connect(url, autocommit=True) as connection:
+            connection.execute("SET search_path = books")
+            connection.execute(sql.encode())
+
+    storage = PostgresLedger(url, "books", None)
+    yield Stored(_ledger(storage), lambda: PostgresLedger(url, "books", None), alter_table)
+    storage.close()
+
+
+def _ledger(storage: LedgerStorage) -> Ledger:
+    return Ledger(storage, now=lambda: "2026-11-23T07:00:00", by="lena")
+
+
 @pytest.fixture
-def ledger(tmp_path: Path) -> Ledger:
-    return Ledger(tmp_path / "new" / "ledger.sqlite", now=lambda: "2026-11-23T07:00:00", by="lena")
+def ledger(stored: Stored) -> Ledger:
+    return stored.ledger
 
 
 def test_looking_at_a_ledger_that_is_not_there_makes_none(ledger: Ledger, tmp_path: Path) -> None:
     """It begins with the first entry."""
-    assert (ledger.entries(), ledger.promotions(), ledger.passed("x")) == ([], [], {})
+    assert (ledger.entries(), ledger.promotions(), ledger.passed(Digest("x"))) == ([], [], {})
     ledger.check()
     assert list(tmp_path.iterdir()) == []
 
@@ -44,11 +94,14 @@ def test_looking_at_a_ledger_that_is_not_there_makes_none(ledger: Ledger, tmp_pa
 def test_a_promotion_is_what_its_entries_say(ledger: Ledger) -> None:
     """From draft to done, with each step's end."""
     promotion = ledger.draft(draft(), commit="c0ffee")
-    assert (promotion.id, promotion.state, promotion.drafted_by) == ("P1", State.DRAFTED, "lena")
+    assert (str(promotion.id), promotion.state, promotion.drafted_by) == (
+        "P1",
+        State.DRAFTED,
+        "lena",
+    )
     promotion = ledger.move(promotion, State.RUNNING)
     report = StepReport(state=StepState.DONE, message="3 rows", seconds=0.25)
-    ledger.step(promotion, 1, StepReport(state=StepState.RUNNING))
-    ledger.step(promotion, 1, report)
+    ledger.steps(promotion.id, [(1, StepReport(state=StepState.RUNNING)), (1, report)])
     promotion = ledger.move(promotion, State.DONE)
     assert ledger.promotion("p1") == promotion
     assert promotion.report_of(STEP) == report
@@ -79,8 +132,8 @@ def test_what_passed_is_what_was_done_completely(ledger: Ledger) -> None:
     for environment, end in (("dev", State.DONE), ("test", State.PARTLY_DONE)):
         running = ledger.move(ledger.draft(draft(environment), None), State.RUNNING)
         ledger.move(running, end)
-    assert list(ledger.passed("sha256:p-1.0.0")) == ["dev"]
-    assert ledger.passed("sha256:other") == {}
+    assert list(ledger.passed(Digest("sha256:p-1.0.0"))) == ["dev"]
+    assert ledger.passed(Digest("sha256:other")) == {}
 
 
 @pytest.mark.parametrize(
@@ -92,33 +145,72 @@ def test_what_passed_is_what_was_done_completely(ledger: Ledger) -> None:
         "UPDATE entries SET number = 9 WHERE number = 2",
     ],
 )
-def test_no_entry_can_be_altered_unseen(ledger: Ledger, tmp_path: Path, sql: str) -> None:
+def test_no_entry_can_be_altered_unseen(stored: Stored, sql: str) -> None:
     """Neither changed, nor taken out, nor moved."""
     for _ in range(3):
-        ledger.draft(draft(), None)
-    with sqlite3.connect(tmp_path / "new/ledger.sqlite") as connection:
-        connection.execute(sql)
+        stored.ledger.draft(draft(), None)
+    stored.alter(sql)
     with pytest.raises(LedgerError, match="entry 2"):
-        ledger.check()
+        stored.ledger.check()
+
+
+def test_questions_about_many_are_answered_as_the_entries_say(stored: Stored) -> None:
+    """Also when another version of the program appended, and the index lags behind or is gone."""
+    ledger = stored.ledger
+    for environment in ("dev", "test", "dev"):
+        running = ledger.move(ledger.draft(draft(environment), None), State.RUNNING)
+        ledger.steps(running.id, [(1, StepReport(state=StepState.DONE, seconds=0.5))])
+        ledger.move(running, State.DONE)
+    expected = [summary_of(promotion, 0) for promotion in ledger.promotions()]
+    for sql in (
+        "SELECT 1",
+        "DELETE FROM promotions WHERE number = 2",
+        "UPDATE promotions SET state = 'running', through = 2 WHERE number = 3",
+        "DELETE FROM promotions",
+    ):
+        stored.alter(sql)
+        asked = _ledger(stored.again()).summaries()
+        assert [replace(summary, through=0) for summary in asked] == expected
+        assert [summary.steps_over for summary in asked] == [1, 1, 1]
+        assert [summary.seconds for summary in asked] == [0.5] * 3
+
+
+def test_an_entry_of_a_newer_version_is_not_misunderstood(stored: Stored) -> None:
+    """It is named, and so is the way on."""
+    stored.ledger.draft(draft(), None)
+    stored.alter("UPDATE entries SET kind = 'approved' WHERE number = 2")
+    with pytest.raises(UsageError, match="no promotion P1"):
+        stored.ledger.promotion("P1")
+    stored.alter("UPDATE entries SET kind = 'drafted' WHERE number = 2")
+    stored.ledger.move(stored.ledger.promotion("P1"), State.DROPPED)
+    stored.alter("UPDATE entries SET kind = 'approved' WHERE number = 3")
+    with pytest.raises(LedgerError, match=r"entry 3 \(approved\) was written by a newer version"):
+        stored.ledger.promotion("P1")
 
 
 APPEND = """
 import sys
 from pathlib import Path
 from inchworm.store.ledger import Ledger
+from inchworm.store.ledgers.registry import open_ledger_storage
 from tests.targets.test_ledger import draft
-ledger = Ledger(Path(sys.argv[1]), now=lambda: "now", by=sys.argv[2])
+storage = open_ledger_storage(sys.argv[1], Path(), "books", lambda: None)
+ledger = Ledger(storage, now=lambda: "now", by=sys.argv[2])
 for _ in range(10):
     print(ledger.draft(draft(), None).id)
 """
 
 
-def test_several_at_once_never_get_one_number(tmp_path: Path) -> None:
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql"])
+def test_several_at_once_never_get_one_number(
+    kind: str, tmp_path: Path, request: pytest.FixtureRequest
+) -> None:
     """Each process goes behind the other, and the chain holds."""
-    path = tmp_path / "ledger.sqlite"
+    is_file = kind == "sqlite"
+    path = str(tmp_path / "l.sqlite") if is_file else str(request.getfixturevalue("postgres_url"))
     processes = [
         subprocess.Popen(
-            [sys.executable, "-c", APPEND, str(path), name],
+            [sys.executable, "-c", APPEND, path, name],
             cwd=Path(__file__).parents[2],
             stdout=subprocess.PIPE,
             text=True,
@@ -127,7 +219,9 @@ def test_several_at_once_never_get_one_number(tmp_path: Path) -> None:
     ]
     given = [id_ for process in processes for id_ in process.communicate()[0].split()]
     assert sorted(given, key=lambda id_: int(id_[1:])) == [f"P{i}" for i in range(1, 31)]
-    Ledger(path, now=str, by="x").check()
+    ledger = _ledger(open_ledger_storage(path, Path(), "books", lambda: None))
+    ledger.check()
+    assert [summary.id.number for summary in ledger.summaries()] == list(range(1, 31))
 
 
 def test_a_file_that_is_no_ledger(tmp_path: Path) -> None:
@@ -135,7 +229,7 @@ def test_a_file_that_is_no_ledger(tmp_path: Path) -> None:
     path = tmp_path / "ledger.sqlite"
     path.write_bytes(b"something else entirely" * 100)
     with pytest.raises(LedgerError, match="not a database"):
-        Ledger(path, now=str, by="x").entries()
+        _ledger(SqliteLedger(path)).entries()
     assert path.read_bytes().startswith(b"something else")
 
 

@@ -9,8 +9,10 @@ import psycopg
 import pytest
 
 from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.core.identifiers import RelationName
+from inchworm.core.rendered import Store
 from inchworm.targets.databases import Database, connect
-from inchworm.targets.databases.base import Switch
+from inchworm.targets.databases.protocols import Switch
 from inchworm.targets.secrets import Secret
 
 
@@ -25,16 +27,16 @@ def database(postgres_url: str, tmp_path: Path) -> Iterator[Database]:
 
 def replace(database: Database, name: str, sql: str) -> None:
     """Build a table beside and switch it over."""
-    database.build(f"{name}__beside", "table", sql)
+    database.build(f"{name}__beside", Store.TABLE, sql)
     with database.transaction():
         database.switch_over(
             [
                 Switch(
-                    name=name,
-                    staging=f"{name}__beside",
-                    store="table",
+                    name=RelationName(name),
+                    staging=RelationName(f"{name}__beside"),
+                    store=Store.TABLE,
                     view_sql=None,
-                    replaced=f"{name}__kept",
+                    replaced=RelationName(f"{name}__kept"),
                 )
             ]
         )
@@ -44,7 +46,7 @@ def test_views_of_others_read_what_then_has_the_name(database: Database) -> None
     """Also views upon such views; and nobody loses a right."""
     database.execute("DROP ROLE IF EXISTS analyst_of_m")
     database.execute("CREATE ROLE analyst_of_m")
-    database.build("m.a", "table", "SELECT 1 AS x")
+    database.build("m.a", Store.TABLE, "SELECT 1 AS x")
     database.execute("CREATE VIEW theirs.v AS SELECT x FROM m.a")
     database.execute("CREATE VIEW theirs.w AS SELECT x + 1 AS y FROM theirs.v")
     for name in ("m.a", "theirs.v", "theirs.w"):
@@ -61,7 +63,7 @@ def test_views_of_others_read_what_then_has_the_name(database: Database) -> None
 
 def test_a_view_that_would_break_stops_the_switch_over(database: Database) -> None:
     """And readers go on seeing what was there."""
-    database.build("m.a", "table", "SELECT 1 AS x")
+    database.build("m.a", Store.TABLE, "SELECT 1 AS x")
     database.execute("CREATE VIEW theirs.v AS SELECT x FROM m.a")
     with pytest.raises(TargetError, match=r"column a\.x does not exist"):
         replace(database, "m.a", "SELECT 5 AS other")
@@ -91,7 +93,7 @@ def test_waiting_for_a_lock_is_bounded_and_says_for_whom(
     database: Database, postgres_url: str
 ) -> None:
     """The session in the way, and what it is doing."""
-    database.build("m.a", "table", "SELECT 1 AS x")
+    database.build("m.a", Store.TABLE, "SELECT 1 AS x")
     database.execute("SET lock_timeout = '100ms'")
     with psycopg.connect(postgres_url, application_name="night job") as other:
         other.execute("UPDATE m.a SET x = 2")
@@ -150,10 +152,10 @@ def test_views_of_others_follow_a_column_that_gets_another_type(database: Databa
 
 def test_big_tables_are_not_counted(database: Database, monkeypatch: pytest.MonkeyPatch) -> None:
     """What the statistics say is enough to see what is at stake; and sizes are told."""
-    database.build("m.a", "table", "SELECT generate_series(1, 5000) AS x")
+    database.build("m.a", Store.TABLE, "SELECT generate_series(1, 5000) AS x")
     database.execute("ANALYZE m.a")
     assert database.about_rows("m.a") is None
-    monkeypatch.setattr("inchworm.targets.databases.postgres._BIG", 1)
+    monkeypatch.setattr("inchworm.targets.databases.postgres.catalogue._BIG", 1)
     assert database.about_rows("m.a") == 5000
     size = database.size("m.a")
     assert size is not None

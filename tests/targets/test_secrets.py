@@ -8,7 +8,12 @@ from pathlib import Path
 import pytest
 
 from inchworm.core.errors import TargetError
+from inchworm.targets.machine import Machine
 from inchworm.targets.secrets import Secret, Secrets
+
+
+def machine(root: Path, **environ: str) -> Machine:
+    return Machine(root=root, environ=environ, login="lena")
 
 
 def test_secrets_are_found_where_they_are_kept(tmp_path: Path) -> None:
@@ -17,10 +22,10 @@ def test_secrets_are_found_where_they_are_kept(tmp_path: Path) -> None:
     file.write_text("from a file\n")
     file.chmod(0o600)
     assert (
-        Secrets(tmp_path, None, {"X": "from a variable"}).resolve("env:X").reveal()
+        Secrets(machine(tmp_path, X="from a variable")).resolve("env:X").reveal()
         == "from a variable"
     )
-    assert Secrets(tmp_path).resolve("file:token").reveal() == "from a file"
+    assert Secrets(machine(tmp_path)).resolve("file:token").reveal() == "from a file"
 
 
 @pytest.mark.parametrize(
@@ -34,7 +39,7 @@ def test_secrets_are_found_where_they_are_kept(tmp_path: Path) -> None:
 def test_a_secret_that_is_not_there(tmp_path: Path, reference: str, says: str) -> None:
     """The reference is named, and what to do."""
     with pytest.raises(TargetError, match=says) as caught:
-        Secrets(tmp_path, None, {}).resolve(reference)
+        Secrets(machine(tmp_path)).resolve(reference)
     assert caught.value.next
 
 

@@ -14,6 +14,7 @@ import pytest
 from openapi_spec_validator import OpenAPIV31SpecValidator
 
 from inchworm.core.errors import TargetError
+from inchworm.core.identifiers import PartId
 from inchworm.targets.secrets import Secret
 from inchworm.targets.services import HttpService, connect_service
 
@@ -74,43 +75,43 @@ FLOW = {
 
 def test_items_come_back_as_they_were_put(service: HttpService) -> None:
     """Putting one again replaces it; removing one twice does no harm."""
-    service.put("notebook:n", "sha256:1", {"cells": [1]})
-    service.put("notebook:n", "sha256:2", {"cells": [2]})
-    assert service.items()["notebook:n"].digest == "sha256:2"
-    assert service.document("notebook:n") == {"cells": [2]}
-    service.remove("notebook:n")
-    service.remove("notebook:n")
+    service.put(PartId.parse("notebook:n"), "sha256:1", {"cells": [1]})
+    service.put(PartId.parse("notebook:n"), "sha256:2", {"cells": [2]})
+    assert service.items()[PartId.parse("notebook:n")].digest == "sha256:2"
+    assert service.document(PartId.parse("notebook:n")) == {"cells": [2]}
+    service.remove(PartId.parse("notebook:n"))
+    service.remove(PartId.parse("notebook:n"))
     assert service.items() == {}
     with pytest.raises(TargetError, match="404: There is no such item"):
-        service.document("notebook:n")
+        service.document(PartId.parse("notebook:n"))
 
 
 def test_a_pipeline_keeps_the_state_of_its_schedules(service: HttpService) -> None:
     """New ones are off; those that are gone are gone."""
-    service.put("pipeline:p", "1", {"schedules": {"a": {"cron": "0 0 * * *"}}})
+    service.put(PartId.parse("pipeline:p"), "1", {"schedules": {"a": {"cron": "0 0 * * *"}}})
     assert service.schedules() == {"p.a": "off"}
     service.set_schedule("p", "a", "on")
     both = {"a": {"cron": "0 1 * * *"}, "b": {"cron": "0 2 * * *"}}
-    service.put("pipeline:p", "2", {"schedules": both})
+    service.put(PartId.parse("pipeline:p"), "2", {"schedules": both})
     assert service.schedules() == {"p.a": "on", "p.b": "off"}
     with pytest.raises(TargetError, match="has no schedule c"):
         service.set_schedule("p", "c", "on")
-    service.remove("pipeline:p")
+    service.remove(PartId.parse("pipeline:p"))
     assert service.schedules() == {}
 
 
 def test_a_flow_is_activated_only_when_it_can_run(service: HttpService) -> None:
     """The gateway looks at its connection and its API, and says why not."""
-    service.put("flow:f", "1", FLOW)
-    assert service.activate("flow:f") == "The connection board is not there."
-    service.put("connection:board", "1", {"url": "mailto:x@x.example"})
-    assert service.activate("flow:f") == "The connection board has no http address."
-    service.put("connection:board", "2", {"url": "http://board.example/"})
-    assert service.activate("flow:f") is None
-    assert service.items()["flow:f"].state == "active"
+    service.put(PartId.parse("flow:f"), "1", FLOW)
+    assert service.activate(PartId.parse("flow:f")) == "The connection board is not there."
+    service.put(PartId.parse("connection:board"), "1", {"url": "mailto:x@x.example"})
+    assert service.activate(PartId.parse("flow:f")) == "The connection board has no http address."
+    service.put(PartId.parse("connection:board"), "2", {"url": "http://board.example/"})
+    assert service.activate(PartId.parse("flow:f")) is None
+    assert service.items()[PartId.parse("flow:f")].state == "active"
     service.set_fault("flow:f", "Closed today.")
-    assert service.activate("flow:f") == "Closed today."
-    assert service.items()["flow:f"].reason == "Closed today."
+    assert service.activate(PartId.parse("flow:f")) == "Closed today."
+    assert service.items()[PartId.parse("flow:f")].reason == "Closed today."
     service.set_fault("flow:f", None)
 
 
@@ -118,7 +119,7 @@ def test_a_fault_of_the_service_is_an_error_with_its_words(service: HttpService)
     """And with what to do next."""
     service.set_fault("put notebook:n", "The disk is full.")
     with pytest.raises(TargetError, match=r"503: The disk is full\.") as caught:
-        service.put("notebook:n", "1", {})
+        service.put(PartId.parse("notebook:n"), "1", {})
     assert "goes on where it stopped" in str(caught.value.next)
     service.set_fault("put notebook:n", None)
 
@@ -137,7 +138,7 @@ def test_the_service_describes_itself(served: str) -> None:
 
 def test_a_name_with_any_letter_stays_one_name(service: HttpService) -> None:
     """In an address it is percent-encoded."""
-    service.put("notebook:Größe & höhe", "sha256:1", {"cells": []})
-    assert list(service.items()) == ["notebook:Größe & höhe"]
-    service.remove("notebook:Größe & höhe")
+    service.put(PartId.parse("notebook:Größe & höhe"), "sha256:1", {"cells": []})
+    assert list(service.items()) == [PartId.parse("notebook:Größe & höhe")]
+    service.remove(PartId.parse("notebook:Größe & höhe"))
     assert service.items() == {}

@@ -51,9 +51,6 @@ SECTIONS: dict[str, dict[str, str]] = {
 #: longer than everything else that a check does.
 _COLLECT_AFTER = 1_000_000
 
-#: Generated queries nest hundreds of levels deep, each of several calls.
-_RECURSION_LIMIT = 10_000
-
 
 class Commands(click.Group):
     """A group that imports a command's module only when it runs."""
@@ -109,7 +106,6 @@ def main() -> None:
     """Run the program; an error becomes one message and an exit code."""
     # what the parser cannot follow becomes a finding; it need not say so on its own as well
     logging.getLogger("sqlglot").setLevel(logging.CRITICAL)
-    sys.setrecursionlimit(_RECURSION_LIMIT)
     gc.set_threshold(_COLLECT_AFTER, 50, 100)
     try:
         cli(standalone_mode=False)

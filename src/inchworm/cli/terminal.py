@@ -16,7 +16,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from inchworm.core.findings import Finding, Severity
+from inchworm.core.checks.findings import Finding, Severity
 
 WIDTH = 100
 

@@ -5,11 +5,10 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from enum import StrEnum
 from functools import cached_property
 from typing import NamedTuple, NewType
 
-from inchworm.core.errors import UsageError
+from inchworm.core.identifiers import PartId
 
 Digest = NewType("Digest", str)
 """``sha256:`` and 64 hexadecimal digits; made by :func:`digest_of` only."""
@@ -36,45 +35,6 @@ class Seen(NamedTuple):
     status: int
     node: int
     digest: Digest
-
-
-class Kind(StrEnum):
-    """The kinds of part, in the order in which a person thinks of data flowing through them."""
-
-    SCHEMA = "schema"
-    MODEL = "model"
-    CHECK = "check"
-    NOTEBOOK = "notebook"
-    PIPELINE = "pipeline"
-    CONNECTION = "connection"
-    FLOW = "flow"
-    LIBRARY = "library"
-    CONSUMER = "consumer"
-
-    __hash__ = str.__hash__  # that of an enum is slow, and parts are looked up all the time
-
-
-class PartId(NamedTuple):
-    """``kind:name``, e.g. ``model:hydro.hourly_level``."""
-
-    kind: Kind
-    name: str
-
-    def __str__(self) -> str:
-        return f"{self.kind._value_}:{self.name}"
-
-    @classmethod
-    def parse(cls, text: str) -> PartId:
-        """Read ``kind:name``.
-
-        Raises:
-            UsageError: when the text has no kind, or one that does not exist.
-        """
-        kind, colon, name = text.partition(":")
-        if not colon or kind not in Kind.__members__.values() or not name:
-            kinds = ", ".join(k.value for k in Kind)
-            raise UsageError(f"{text!r} is not a part.", next=f"Write kind:name; kinds: {kinds}.")
-        return cls(Kind(kind), name)
 
 
 class Contents(Mapping[str, bytes]):

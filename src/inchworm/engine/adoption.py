@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from inchworm.core.migrations import change_by_hand
-from inchworm.core.parts import PartId
+from inchworm.core.identifiers import PartId
+from inchworm.core.promotion.migrations import change_by_hand
 from inchworm.core.sql.schema_names import with_physical_schemas
-from inchworm.core.structure.change import Renames, under_schema
+from inchworm.core.structure.change import under_schema
 from inchworm.core.structure.changes import Change, Effect
 from inchworm.core.structure.definitions import differences, in_working_order
-from inchworm.core.structure.desired import changes_between
 from inchworm.engine.connections import OpenEnvironment
 
 
@@ -45,7 +44,7 @@ def taken_up(place: OpenEnvironment, schema: PartId, dialect: str) -> TakenUp | 
         ProjectError: when there is a difference for which no change can be worked out.
         TargetError: when the schema cannot be made anew as it was recorded.
     """
-    real = place.environment.database.real_schema(schema.name)
+    real = place.environment.database.physical_schema(schema.name)
     database = place.database
     recorded = [
         replace(d, needs=None)  # what it needs was not recorded
@@ -67,7 +66,7 @@ def taken_up(place: OpenEnvironment, schema: PartId, dialect: str) -> TakenUp | 
             )
             board.execute(here)
         before = [under_schema(d, name, real) for d in board.definitions([name])]
-    changes = changes_between(before, live, database.dialect, Renames())
+    changes = database.changes(real, before, live, {})
 
     def logical(sql: str) -> str:
         return with_physical_schemas(

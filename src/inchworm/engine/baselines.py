@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
-from inchworm.core.composition import Composition
+from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import InchwormError
-from inchworm.core.facts import Assembly
-from inchworm.core.parts import Kind, PartId
-from inchworm.core.physical_names import PhysicalNames
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.promotion.composition import Composition
+from inchworm.core.rendered import RenderedParts
 from inchworm.core.structure.baseline import baseline_differences
 from inchworm.engine.connections import OpenEnvironment
 from inchworm.engine.desired_schema import made_by, own_definitions
@@ -19,7 +17,7 @@ def prove_baselines(
     place: OpenEnvironment,
     assembly: Assembly,
     names: PhysicalNames,
-    documents: Mapping[PartId, Mapping[str, Any]],
+    rendered: RenderedParts,
     live: Composition,
 ) -> dict[PartId, tuple[str, ...]]:
     """For each schema that may have its baseline already, what is otherwise than it would be.
@@ -28,21 +26,22 @@ def prove_baselines(
         place: the environment.
         assembly: the bundle's parts.
         names: the physical names of the environment.
-        documents: the parts as they are rendered for it.
+        rendered: the parts as they are rendered for it.
         live: its composition.
     """
     ran = {migration.schema for migration in live.migrations}
     others = place.of_others([*live.parts.values(), *live.foreign_parts])
     found: dict[PartId, tuple[str, ...]] = {}
     for part in assembly.of_kind(Kind.SCHEMA):
-        scripts = documents[part].get("migrations", ())
-        baseline = next((script for script in scripts if script["baseline"]), None)
         physical = names.schema(part.name)
         is_there = any(table.schema == physical for table in live.tables.values())
-        if baseline is None or part.name in ran or not is_there:
+        if part.name in ran or not is_there:
+            continue
+        baseline = next((s for s in rendered.schema(part).migrations if s.baseline), None)
+        if baseline is None:
             continue
         try:
-            wanted = made_by(place.database, assembly.dialect, names, part, baseline["sql"])
+            wanted = made_by(place.database, assembly.dialect, names, part, baseline.sql)
             there = own_definitions(place.database, physical, others)
             found[part] = tuple(baseline_differences(wanted, there, place.database.dialect))
         except InchwormError as error:

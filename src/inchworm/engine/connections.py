@@ -2,22 +2,21 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
-from pathlib import Path
-from typing import Any
 
-from inchworm.core.composition import Composition, LiveItem, LivePart
-from inchworm.core.environments import Environment, ServiceAddress
-from inchworm.core.errors import EnvironmentMoved, ProjectError, WrongEnvironment, did_you_mean
-from inchworm.core.parameters import references, substitute
-from inchworm.core.promotion import UsedSecret
+from inchworm.core.environments.environment import Environment, ServiceAddress
+from inchworm.core.errors import ProjectError, WrongEnvironment, did_you_mean
+from inchworm.core.identifiers import Kind, PartId, RelationName
+from inchworm.core.parameters.matrix import references, substitute
+from inchworm.core.parameters.values import Type, Value
+from inchworm.core.promotion.composition import Composition, LiveItem, LivePart
+from inchworm.core.promotion.promotion import UsedSecret
 from inchworm.core.structure.definitions import Definition, Difference, Thing, differences
-from inchworm.core.values import Type, Value
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.bookkeeping import Bookkeeping
+from inchworm.targets.machine import Machine
 from inchworm.targets.secrets import Secret, Secrets
 from inchworm.targets.services import Gateway, HttpService, Workspace, connect_service
 
@@ -38,7 +37,7 @@ class OpenEnvironment:
         """Who we are there."""
         return self.database.identity
 
-    def items(self) -> dict[str, LiveItem]:
+    def items(self) -> dict[PartId, LiveItem]:
         """What workspace and gateway have; where both are one service it answers for both."""
         return {**self.workspace.items(), **self.gateway.items()}
 
@@ -66,34 +65,33 @@ class OpenEnvironment:
             dependents=self.database.dependents(self.of_models(ours.values())),
         )
 
-    def aside(self) -> frozenset[str]:
+    def aside(self) -> frozenset[RelationName]:
         """The physical names of what promotions of any project have put beside what is live."""
         return frozenset(each.name for each in self.bookkeeping.aside())
 
-    def of_models(self, parts: Iterable[LivePart]) -> frozenset[str]:
+    def of_models(self, parts: Iterable[LivePart]) -> frozenset[RelationName]:
         """The real names of what models provide among some live parts."""
         return frozenset(
-            self.environment.database.real_table(table)
+            self.environment.database.physical_table(table)
             for part in parts
-            if part.part.startswith("model:")
+            if part.part.kind is Kind.MODEL
             for table in part.tables
         )
 
-    def of_others(self, parts: Iterable[LivePart]) -> frozenset[str]:
+    def of_others(self, parts: Iterable[LivePart]) -> frozenset[RelationName]:
         """The real names of what our schemas do not account for.
 
         That is what our models and notebooks provide, what stands beside it, and all that other
         projects provide; what they only know, managed outside, may well be ours.
         """
         return self.aside() | frozenset(
-            self.environment.database.real_table(table)
+            self.environment.database.physical_table(table)
             for part in parts
-            if part.managed
-            and (part.project != self.project or not part.part.startswith("schema:"))
+            if part.managed and (part.project != self.project or part.part.kind is not Kind.SCHEMA)
             for table in part.tables
         )
 
-    def definitions(self, parts: Mapping[str, LivePart]) -> list[Definition]:
+    def definitions(self, parts: Mapping[PartId, LivePart]) -> list[Definition]:
         """What the database has of all that some parts account for.
 
         A schema accounts for everything in it that no model provides, and no other project.
@@ -102,14 +100,14 @@ class OpenEnvironment:
         of_models = self.of_models(parts.values())
         foreign = self.of_others(p for p in self.bookkeeping.parts() if p.project != self.project)
         managed = {
-            address.real_schema(name.partition(":")[2])
-            for name, part in parts.items()
-            if name.startswith("schema:") and part.managed
+            address.physical_schema(part.name)
+            for part, live in parts.items()
+            if part.kind is Kind.SCHEMA and live.managed
         }
-        schemas = sorted(managed | {name.rpartition(".")[0] for name in of_models})
+        schemas = sorted(managed | {name.schema for name in of_models})
         found = []
         for definition in self.database.definitions(schemas):
-            schema = definition.name.partition(".")[0]
+            schema = definition.schema
             if schema == self.bookkeeping.schema:
                 continue
             needs = definition.needs if definition.thing is not Thing.VIEW else ()
@@ -121,7 +119,7 @@ class OpenEnvironment:
                 found.append(replace(definition, is_of_schema=True))
         return found
 
-    def _differences(self, parts: Mapping[str, LivePart]) -> list[Difference]:
+    def _differences(self, parts: Mapping[PartId, LivePart]) -> list[Difference]:
         """What is otherwise than it was recorded.
 
         Where a promotion broke off among its migrations, a schema is as nobody recorded it; then
@@ -134,13 +132,13 @@ class OpenEnvironment:
         return [
             difference
             for difference in differences(recorded, self.definitions(parts))
-            if not (difference.is_of_schema and difference.name.partition(".")[0] in unclear)
+            if not (difference.is_of_schema and difference.schema in unclear)
         ]
 
 
 @contextmanager
 def open_database(
-    environment: Environment, root: Path, values: Mapping[str, Value], *, read_only: bool
+    environment: Environment, machine: Machine, values: Mapping[str, Value], *, read_only: bool
 ) -> Iterator[Database]:
     """Reach an environment's database alone; the connection ends with the block.
 
@@ -151,8 +149,9 @@ def open_database(
     address = environment.database
     database = connect(
         _filled(address.url, environment, values),
-        root=root,
-        password=_secret(address.password, environment, root, values),
+        root=machine.root,
+        login=machine.login,
+        password=_secret(address.password, environment, machine, values),
         read_only=read_only,
         threads=address.threads,
     )
@@ -166,7 +165,7 @@ def open_database(
 def open_environment(
     environment: Environment,
     project: str,
-    root: Path,
+    machine: Machine,
     values: Mapping[str, Value],
     *,
     read_only: bool,
@@ -176,7 +175,7 @@ def open_environment(
     Args:
         environment: as its file declares it.
         project: the project's name, under which the database keeps its books.
-        root: the project's folder.
+        machine: where the project is, with its environment variables.
         values: this environment's values; secrets are resolved here and kept nowhere.
         read_only: for looking only.
 
@@ -185,12 +184,12 @@ def open_environment(
         EnvironmentMoved: when another process holds the database.
         WrongEnvironment: when the database is that of another environment.
     """
-    with open_database(environment, root, values, read_only=read_only) as database:
+    with open_database(environment, machine, values, read_only=read_only) as database:
         bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
         check_name(environment, project, bookkeeping.environment())
         with (
-            closing(_service(environment.workspace, environment, root, values)) as workspace,
-            closing(_service(environment.gateway, environment, root, values)) as gateway,
+            closing(_service(environment.workspace, environment, machine, values)) as workspace,
+            closing(_service(environment.gateway, environment, machine, values)) as gateway,
         ):
             yield OpenEnvironment(
                 environment=environment,
@@ -221,14 +220,14 @@ def check_name(environment: Environment, project: str, named: str | None) -> Non
 
 
 def check_secrets(
-    environment: Environment, values: Mapping[str, Value], used: Iterable[str], root: Path
+    environment: Environment, values: Mapping[str, Value], used: Iterable[str], machine: Machine
 ) -> tuple[UsedSecret, ...]:
     """Resolve every secret that is going to be used, and forget it again.
 
     Raises:
         TargetError: when one is missing or has expired.
     """
-    with closing(Secrets(root, environment.secret_store)) as secrets:
+    with closing(Secrets(machine, environment.secret_store)) as secrets:
         return tuple(
             UsedSecret(name=name, reference=value.text, version=secrets.resolve(value.text).version)
             for name in sorted(set(used))
@@ -244,52 +243,11 @@ def secrets_of(environment: Environment) -> list[str]:
     return [name for text in asked if text is not None for name in references(text)]
 
 
-class Lock:
-    """Only one promotion at a time goes into an environment; the lock ends with its process."""
-
-    def __init__(self, folder: Path, environment: str) -> None:
-        self._environment = environment
-        self._file = folder / f"{environment}.lock"
-        self._holder = folder / f"{environment}.holder.json"
-
-    @contextmanager
-    def held(self, by: Mapping[str, Any]) -> Iterator[None]:
-        """Hold the lock.
-
-        Raises:
-            EnvironmentMoved: when another process holds it; it is named.
-        """
-        from filelock import FileLock, Timeout
-
-        self._file.parent.mkdir(parents=True, exist_ok=True)
-        lock = FileLock(self._file)
-        try:
-            lock.acquire(timeout=0)
-        except Timeout as error:
-            raise EnvironmentMoved(
-                f"{self._environment} is locked: {self._said()}.",
-                next="Wait until it has finished, and try again.",
-            ) from error
-        try:
-            self._holder.write_text(json.dumps(dict(by)))
-            yield
-        finally:
-            self._holder.unlink(missing_ok=True)
-            lock.release()
-
-    def _said(self) -> str:
-        try:
-            holder = json.loads(self._holder.read_text())
-            return f"{holder['by']} promotes {holder['promotion']} (process {holder['process']})"
-        except (OSError, ValueError, KeyError):
-            return "another process promotes into it"
-
-
 def _service(
-    address: ServiceAddress, environment: Environment, root: Path, values: Mapping[str, Value]
+    address: ServiceAddress, environment: Environment, machine: Machine, values: Mapping[str, Value]
 ) -> HttpService:
-    token = _secret(address.token, environment, root, values)
-    return connect_service(_filled(address.url, environment, values), root, token)
+    token = _secret(address.token, environment, machine, values)
+    return connect_service(_filled(address.url, environment, values), machine.root, token)
 
 
 def _filled(text: str, environment: Environment, values: Mapping[str, Value]) -> str:
@@ -310,7 +268,7 @@ def _filled(text: str, environment: Environment, values: Mapping[str, Value]) ->
 
 
 def _secret(
-    text: str | None, environment: Environment, root: Path, values: Mapping[str, Value]
+    text: str | None, environment: Environment, machine: Machine, values: Mapping[str, Value]
 ) -> Secret | None:
     if text is None:
         return None
@@ -322,5 +280,5 @@ def _secret(
             where=environment.file,
             next='Write "${name}" of a parameter with type = "secret".',
         )
-    with closing(Secrets(root, environment.secret_store)) as secrets:
+    with closing(Secrets(machine, environment.secret_store)) as secrets:
         return secrets.resolve(value.text)

@@ -6,30 +6,29 @@ wanted structure makes. So both are in the same words.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Any
 
 from inchworm.core.checks import rules
-from inchworm.core.drafting import Planned
+from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import InchwormError, ProjectError, TargetError
-from inchworm.core.facts import Assembly
-from inchworm.core.parts import Kind, PartId
-from inchworm.core.physical_names import PhysicalNames
+from inchworm.core.identifiers import Kind, PartId, relation
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.promotion.drafting.request import PlannedChanges
+from inchworm.core.rendered import RenderedParts, RenderedSchema
 from inchworm.core.sql.parse import SqlProblem, split_script
 from inchworm.core.sql.schema_names import with_physical_schemas
-from inchworm.core.structure.change import Renames, renames_that_apply, renaming, under_schema
+from inchworm.core.structure.change import under_schema
 from inchworm.core.structure.changes import Change
-from inchworm.core.structure.definitions import Definition, Thing, in_working_order
-from inchworm.core.structure.desired import changes_between
+from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.engine.error_location import line_of_named
 from inchworm.targets.databases import Database
-from inchworm.targets.databases.base import quoted, quoted_one
+from inchworm.targets.databases.quoting import quoted, quoted_one
 
 
 @dataclass(frozen=True, kw_only=True)
-class Wanted:
-    """What one schema should have, in its database's words.
+class DesiredStructure:
+    """The structure that one schema should have, in its database's words.
 
     Attributes:
         schema: its real name.
@@ -48,50 +47,42 @@ class Wanted:
             ProjectError: when there is a difference for which no change can be worked out.
         """
         live = own_definitions(database, self.schema, self.others)
-        renames = renames_that_apply(self.renames, live, self.definitions, database.dialect)
-        renamed = None
-        if renames and database.dialect == "postgres":
-            renamed = after_renames(database, self.schema, live, renames)
-        return changes_between(live, self.definitions, database.dialect, renames, renamed)
+        return database.changes(self.schema, live, self.definitions, self.renames)
 
 
-def wanted_structure(
-    database: Database,
-    assembly: Assembly,
-    naming: PhysicalNames,
-    part: PartId,
-    document: Mapping[str, Any],
-) -> Wanted:
+def desired_structure(
+    database: Database, assembly: Assembly, names: PhysicalNames, schema: RenderedSchema
+) -> DesiredStructure:
     """Have the database say what the script of a wanted structure makes.
 
     Raises:
         TargetError: when it refuses the script.
     """
-    real = naming.schema(part.name)
-    made = made_by(database, assembly.dialect, naming, part, document["wanted"])
+    physical = names.schema(schema.part.name)
+    made = made_by(database, assembly.dialect, names, schema.part, schema.desired)
     provided = {
-        naming.table(table.name)
+        names.table(table.name)
         for other, facts in assembly.facts.items()
         if other.kind is not Kind.SCHEMA
         for table in facts.provides
     }
-    return Wanted(
-        schema=real,
+    return DesiredStructure(
+        schema=physical,
         definitions=made,
-        renames=document["renames"],
-        others=frozenset(n for n in provided if n.rpartition(".")[0] == real),
+        renames=schema.renames,
+        others=frozenset(name for name in provided if name.schema == physical),
     )
 
 
 def made_by(
-    database: Database, dialect: str, naming: PhysicalNames, part: PartId, script: str
+    database: Database, dialect: str, names: PhysicalNames, part: PartId, script: str
 ) -> tuple[Definition, ...]:
     """What a script makes in an empty schema, in the database's words; nothing stays of it.
 
     Args:
         database: where it would be made.
         dialect: of the script.
-        naming: the physical names there.
+        names: the physical names there.
         part: the schema.
         script: its statements.
 
@@ -99,21 +90,21 @@ def made_by(
         TargetError: when the database refuses the script.
         ProjectError: when a statement cannot get the names that schemas have there.
     """
-    real = naming.schema(part.name)
+    physical = names.schema(part.name)
 
     def here(sql: str, name: str) -> str:
         try:
             return with_physical_schemas(
-                sql, lambda s: name if s == real else s, database.dialect, database.dialect
+                sql, lambda s: name if s == physical else s, database.dialect, database.dialect
             )
         except SqlProblem as problem:
             raise ProjectError(f"a statement {problem.reason}.") from problem
 
-    with database.scratch_database(real) as (board, name):
+    with database.scratch_database(physical) as (scratch, name):
         for statement in split_script(script, dialect):
-            told = naming.statement(statement)
-            board.execute(told if name == real else here(told, name))
-        return tuple(under_schema(d, name, real) for d in board.definitions([name]))
+            text = names.statement(statement)
+            scratch.execute(text if name == physical else here(text, name))
+        return tuple(under_schema(d, name, physical) for d in scratch.definitions([name]))
 
 
 def own_definitions(database: Database, schema: str, others: frozenset[str]) -> list[Definition]:
@@ -126,50 +117,33 @@ def own_definitions(database: Database, schema: str, others: frozenset[str]) -> 
     ]
 
 
-def after_renames(
-    database: Database, schema: str, live: Sequence[Definition], renames: Renames
-) -> list[Definition]:
-    """What is there after the renames: the database carries a name into all that uses it."""
-    with database.scratch_database(schema) as (board, name):
-
-        def here(sql: str) -> str:
-            return with_physical_schemas(
-                sql, lambda s: name if s == schema else s, board.dialect, board.dialect
-            )
-
-        for definition in in_working_order(live, board.dialect):
-            board.execute(here(definition.sql))
-        for change in renaming(renames):
-            for statement in change.statements:
-                board.execute(here(statement))
-        return [under_schema(d, name, schema) for d in board.definitions([name])]
-
-
 def plan_structures(
     database: Database,
     assembly: Assembly,
-    naming: PhysicalNames,
-    documents: Mapping[PartId, Mapping[str, Any]],
+    names: PhysicalNames,
+    rendered: RenderedParts,
     others_live: Collection[str],
     settled: Collection[PartId],
-) -> dict[PartId, Planned]:
+) -> dict[PartId, PlannedChanges]:
     """The changes that every schema with a wanted structure needs, each with the rows at stake.
 
     Args:
-        documents: the parts as they are rendered for the environment.
+        rendered: the parts as they are rendered for the environment.
         others_live: real names of what is live there and not of our schemas.
         settled: schemas that need not be looked at.
     """
-    planned: dict[PartId, Planned] = {}
+    planned: dict[PartId, PlannedChanges] = {}
     for part in assembly.of_kind(Kind.SCHEMA):
-        document = documents[part]
-        if "wanted" not in document or part in settled:
+        if part in settled or assembly.outlines[part].managed_outside:
+            continue
+        schema = rendered.schema(part)
+        if not schema.has_desired_structure:
             continue
         file = f"schemas/{part.name}/tables.sql"
         try:
-            wanted = wanted_structure(database, assembly, naming, part, document)
-            wanted = replace(wanted, others=wanted.others | frozenset(others_live))
-            changes = tuple(_counted(database, change) for change in wanted.changes(database))
+            desired = desired_structure(database, assembly, names, schema)
+            desired = replace(desired, others=desired.others | frozenset(others_live))
+            changes = tuple(_counted(database, change) for change in desired.changes(database))
         except InchwormError as error:
             said = error.what.partition(" says: ")[2] if isinstance(error, TargetError) else ""
             remedy = error.next if not said else None
@@ -177,10 +151,10 @@ def plan_structures(
                 said or error.what,
                 part=part,
                 file=file,
-                line=line_of_named(said, document["wanted"]),
+                line=line_of_named(said, schema.desired),
                 remedy=remedy,
             )
-            planned[part] = Planned(changes=(), findings=(finding,))
+            planned[part] = PlannedChanges(changes=(), findings=(finding,))
             continue
         stuck = [
             rules.ROWS_IN_THE_WAY.finding(
@@ -191,7 +165,7 @@ def plan_structures(
             for change in changes
             for said, rows in _in_the_way(database, change)
         ]
-        planned[part] = Planned(changes=changes, findings=tuple(stuck))
+        planned[part] = PlannedChanges(changes=changes, findings=tuple(stuck))
     return planned
 
 
@@ -205,7 +179,7 @@ def _counted(database: Database, change: Change) -> Change:
 def _rows(database: Database, name: str) -> str:
     """How many rows of a table there are, or have a value in a column; as text."""
     schema, table, *column = name.split(".", 2)
-    full = f"{schema}.{table}"
+    full = relation(schema, table)
     roughly = database.about_rows(full)
     if roughly is not None:
         return f"about {roughly:,}"

@@ -8,15 +8,15 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
-from pathlib import Path
 
-from inchworm.core.environments import Environment
+from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import InchwormError, TargetError
-from inchworm.core.facts import Assembly
-from inchworm.core.parameters import Values
-from inchworm.core.values import Type
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.parameters.matrix import Values
+from inchworm.core.parameters.values import Type
 from inchworm.engine.connections import OpenEnvironment, check_secrets, open_environment, secrets_of
-from inchworm.targets.databases.base import quoted
+from inchworm.targets.databases.quoting import quoted
+from inchworm.targets.machine import Machine
 from inchworm.targets.services import HttpService
 
 _SCRATCH = "inchworm_probe"
@@ -56,16 +56,16 @@ def probe_environment(
     environment: Environment,
     assembly: Assembly,
     values: Values,
-    root: Path,
+    machine: Machine,
     now: Callable[[], dt.datetime],
 ) -> Iterator[Probe]:
     """Everything that a promotion into an environment needs."""
     name = environment.name
     yield probe(name, "values", lambda: _all_values(values))
-    yield probe(name, "secrets", lambda: _all_secrets(environment, assembly, values, root))
+    yield probe(name, "secrets", lambda: _all_secrets(environment, assembly, values, machine))
     try:
         with open_environment(
-            environment, assembly.name, root, values.values, read_only=False
+            environment, assembly.name, machine, values.values, read_only=False
         ) as place:
             who = f"as {place.identity} ({environment.protection})"
             yield Probe(where=name, what="database", is_fine=True, said=who)
@@ -100,18 +100,22 @@ def _all_values(values: Values) -> str:
     return f"{len(values.values)} values"
 
 
-def _all_secrets(environment: Environment, assembly: Assembly, values: Values, root: Path) -> str:
+def _all_secrets(
+    environment: Environment, assembly: Assembly, values: Values, machine: Machine
+) -> str:
     used = {use.parameter for outline in assembly.outlines.values() for use in outline.uses}
     used |= set(secrets_of(environment))
     secrets = [n for n in sorted(used) if n in values.values]
     secrets = [n for n in secrets if values.values[n].type is Type.SECRET]
-    found = check_secrets(environment, values.values, secrets, root)
+    found = check_secrets(environment, values.values, secrets, machine)
     versions = [f"{s.reference} version {s.version}" for s in found if s.version]
     return "; ".join([f"{len(found)} of {len(found)} can be had", *versions])
 
 
 def _clock(place: OpenEnvironment, now: Callable[[], dt.datetime]) -> str:
     server = place.database.server()
+    if server.now is None:
+        return f"{server.product} {server.version}, with the clock of this machine"
     apart = (server.now - now()).total_seconds()
     if abs(apart) > _CLOCK_TOLERANCE:
         raise TargetError(

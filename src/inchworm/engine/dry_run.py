@@ -12,78 +12,74 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 
 from inchworm.core.checks import rules
+from inchworm.core.checks.findings import Finding
 from inchworm.core.errors import TargetError
-from inchworm.core.findings import Finding
-from inchworm.core.parts import Kind, PartId
-from inchworm.core.promotion import Phase
+from inchworm.core.identifiers import Kind, PartId, RelationName, relation
+from inchworm.core.rendered import Script
 from inchworm.core.sql.parse import SqlProblem, split_script
 from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.definitions import differences, in_working_order
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
+from inchworm.engine.actions.base import Plan
+from inchworm.engine.actions.checks import CheckFile
+from inchworm.engine.actions.migrations import AssumeMigration, RunMigration
+from inchworm.engine.actions.stored_tables import PrepareTable
+from inchworm.engine.actions.structures import ChangeStructure
 from inchworm.engine.error_location import line_of_named
-from inchworm.engine.steps import Steps
-from inchworm.targets.databases.base import quoted, quoted_one
+from inchworm.engine.site import Site
+from inchworm.targets.databases.quoting import quoted, quoted_one
 
 _CONCURRENTLY = re.compile(r"\bCONCURRENTLY\b", re.IGNORECASE)
 
 
-def try_out(doing: Steps) -> list[Finding]:
+def try_out(site: Site, plan: Plan) -> list[Finding]:
     """What the database refuses of the models, checks and migrations of a promotion."""
-    trial = _Trial(doing)
+    trial = _Trial(site, plan)
     schemas = sorted(schema + trial.suffix for schema in trial.schemas)
-    doing.staging.reserve_scratch(schemas)
-    with doing.database.scratch_schemas(schemas):
-        found = list(trial.run())
-    doing.staging.forget_scratch(schemas)
-    return found
+    site.staging.reserve_scratch(schemas)
+    with site.database.scratch_schemas(schemas):
+        findings = list(trial.run())
+    site.staging.forget_scratch(schemas)
+    return findings
 
 
 class _Trial:
-    def __init__(self, doing: Steps) -> None:
-        self.doing = doing
-        self.database = doing.database
-        self.suffix = f"__try_{hashlib.sha256(doing.key.encode()).hexdigest()[:8]}"
+    def __init__(self, site: Site, plan: Plan) -> None:
+        self.site = site
+        self.database = site.database
+        self.suffix = f"__try_{hashlib.sha256(site.id.key.encode()).hexdigest()[:8]}"
         """Ends the names of the scratch schemas; different for every promotion."""
-        self.built = [PartId.parse(step.part) for step in doing.steps if step.phase is Phase.BUILD]
-        self.checks = [
-            part
-            for step in doing.steps
-            if step.phase is Phase.CHECK and (part := PartId.parse(step.part)).kind is Kind.CHECK
-        ]
+        self.built = list(plan.building)
+        self.checks = [action.part for action in plan if isinstance(action, CheckFile)]
         self.migrations = [
-            step
-            for step in doing.steps
-            if step.phase in {Phase.MIGRATE, Phase.MIGRATE_AFTER} and step.action != "assume"
+            action
+            for action in plan
+            if isinstance(action, RunMigration) and not isinstance(action, AssumeMigration)
         ]
-        self.wanted = sorted({step.part for step in self.migrations if step.action == "change"})
-        self.migrations = [step for step in self.migrations if step.action != "change"]
-        self.changing = {step.part.partition(":")[2] for step in self.migrations}
+        self.desired = sorted({a.part for a in plan if isinstance(a, ChangeStructure)})
+        self.prepared = [a.step.item for a in plan if isinstance(a, PrepareTable)]
+        self.changing = {action.part.name for action in self.migrations}
         self.unsure: set[str] = set()
         """Schemas of which not everything could be copied."""
         self.tables = self._copied()
         named = [*self.tables, *self._promised(), *(part.name for part in self.built)]
-        self.schemas = {name.rpartition(".")[0] for name in named}
+        self.schemas = {RelationName(name).schema for name in named}
         self.schemas |= self.changing
-        self.schemas |= {part.partition(":")[2] for part in self.wanted}
+        self.schemas |= {part.name for part in self.desired}
 
     def _copied(self) -> dict[str, Table]:
         """Live tables, by logical name, that are read, of schemas in which nothing changes."""
-        assembly = self.doing.assembly
+        assembly = self.site.assembly
         reading = [*self.built, *self.checks]
-        wanted = {table for part in reading for table in assembly.outlines[part].reads}
-        of_wanted = {
-            table.name
-            for part in map(PartId.parse, self.wanted)
-            for table in assembly.facts[part].provides
+        read = {table for part in reading for table in assembly.outlines[part].reads}
+        of_desired = {t.name for part in self.desired for t in assembly.facts[part].provides}
+        physical = {
+            name: self.site.physical(name)
+            for name in read - of_desired - {part.name for part in self.built}
+            if RelationName(name).schema not in self.changing
         }
-        wanted = {
-            name
-            for name in wanted - of_wanted - {part.name for part in self.built}
-            if name.rpartition(".")[0] not in self.changing
-        }
-        live = self.database.structure()
-        real = {name: self.doing.real(name) for name in wanted}
-        return {name: live[place] for name, place in real.items() if place in live}
+        live = self.database.structure({name.schema for name in physical.values()})
+        return {name: live[there] for name, there in physical.items() if there in live}
 
     def _copy(self, schema: str) -> None:
         """Make a scratch schema as the live one is, empty, for migrations to run upon.
@@ -91,16 +87,16 @@ class _Trial:
         What cannot be made there, because it needs what is not told with the schema (a function,
         say), is left out; then a refusal may be due to that.
         """
-        real = self.doing.names.schema(schema)
-        building = {self.doing.real(part.name) for part in self.built}
-        aside = self.doing.place.aside()
+        physical = self.site.names.schema(schema)
+        building = {self.site.physical(part.name) for part in self.built}
+        aside = self.site.place.aside()
         live = [
             definition
-            for definition in self.database.definitions([real])
+            for definition in self.database.definitions([physical])
             if definition.name not in building and definition.name not in aside
         ]
         dialect = self.database.dialect
-        names = {self.doing.names.schema(s): s + self.suffix for s in self.schemas}
+        names = {self.site.names.schema(s): s + self.suffix for s in self.schemas}
         for definition in in_working_order(live, dialect):
             if self._not_copied(definition.sql, names, dialect):
                 self.unsure.add(schema)
@@ -114,12 +110,9 @@ class _Trial:
 
     def _promised(self) -> dict[str, Table]:
         """Tables that the promotion will make for notebooks."""
-        assembly = self.doing.assembly
-        made = {
-            s.item: assembly.tables[s.item] for s in self.doing.steps if s.phase is Phase.PREPARE
-        }
+        made = {name: self.site.assembly.tables[name] for name in self.prepared}
         return {
-            name: Table(name, tuple(Column(c.name, self.doing.type(c.type)) for c in table.columns))
+            name: Table(name, tuple(Column(c.name, self.site.type(c.type)) for c in table.columns))
             for name, table in made.items()
         }
 
@@ -133,21 +126,21 @@ class _Trial:
             self.database.execute(f"CREATE TABLE {quoted(self._scratch(name))} ({columns})")
         for schema in sorted(self.changing):
             self._copy(schema)
-        for schema in self.wanted:
-            file = f"schemas/{schema.partition(':')[2]}/tables.sql"
-            found = self._script(schema, file, self.doing.document(schema)["wanted"])
-            if found is not None:
-                yield found
+        for part in self.desired:
+            file = f"schemas/{part.name}/tables.sql"
+            refusal = self._script(part, file, self.site.rendered.schema(part).desired)
+            if refusal is not None:
+                yield refusal
                 return
-        for step in self.migrations:
-            found = self._migration(step.part, step.item)
-            if found is not None:
-                yield found
+        for action in self.migrations:
+            refusal = self._migration(action.part, action.script(self.site))
+            if refusal is not None:
+                yield refusal
                 return  # what comes after would only fail for the same reason
         missing: set[str] = set()
         for part in [*self.built, *self.checks]:
             is_model = part.kind is Kind.MODEL
-            if not missing.isdisjoint(self.doing.assembly.outlines[part].reads):
+            if not missing.isdisjoint(self.site.assembly.outlines[part].reads):
                 refused: list[Finding] = []  # only because of what it reads, which has been said
                 missing.add(part.name)
             else:
@@ -156,39 +149,37 @@ class _Trial:
                 missing.add(part.name)
             yield from refused
 
-    def _migration(self, part: str, name: str) -> Finding | None:
+    def _migration(self, part: PartId, script: Script) -> Finding | None:
         """Run a migration; one that can be taken back runs, goes back, and runs again."""
-        scripts = self.doing.document(part)["migrations"]
-        script = next(script for script in scripts if script["name"] == name)
-        sql, file = script["sql"], script["file"]
-        if not script.get("transaction", True):  # here it has to run in one
+        sql, file = script.sql, script.file
+        if not script.in_transaction:  # here it has to run in one
             sql = _CONCURRENTLY.sub("", sql)
-        schema = part.partition(":")[2]
+        schema = part.name
         before = self.database.definitions([schema + self.suffix])
-        found = self._script(part, file, sql)
-        if found is not None and schema in self.unsure:
+        refusal = self._script(part, file, sql)
+        if refusal is not None and schema in self.unsure:
             return None  # a copy that is not whole proves nothing
-        if found is None and "undo" in script:
-            undo_file = file.removesuffix(".sql") + ".undo.sql"
-            found = self._script(part, undo_file, script["undo"])
+        if refusal is None and script.undo:
+            undo_file = script.undo_file
+            refusal = self._script(part, undo_file, script.undo)
             after = self.database.definitions([schema + self.suffix])
             wrong = [f"{d.key} is {d.what}" for d in differences(before, after)]
-            if found is None and wrong:
-                found = rules.UNDO_DIFFERS.finding(
+            if refusal is None and wrong:
+                refusal = rules.UNDO_DIFFERS.finding(
                     f"after it, {'; '.join(wrong)}".replace(self.suffix, ""),
                     part=part,
                     file=undo_file,
                 )
-            found = found or self._script(part, file, sql)
-        return found
+            refusal = refusal or self._script(part, file, sql)
+        return refusal
 
-    def _script(self, part: str, file: str, sql: str) -> Finding | None:
-        dialect, target = self.doing.assembly.dialect, self.database.dialect
+    def _script(self, part: PartId, file: str, sql: str) -> Finding | None:
+        dialect, target = self.site.assembly.dialect, self.database.dialect
         for statement in split_script(sql, dialect):
             try:
                 text = with_physical_schemas(statement, self._scratch_schema, dialect, target)
             except SqlProblem:  # it would reach the live schema, so it cannot be tried
-                self.unsure.add(part.partition(":")[2])
+                self.unsure.add(part.name)
                 continue
             refused = self._refused(text)
             if refused is not None:
@@ -196,20 +187,21 @@ class _Trial:
         return None
 
     def _view(self, part: PartId, name: str | None) -> Iterator[Finding]:
-        document = self.doing.document(str(part))
-        sql = self.doing.sql(document["sql"], self._scratch)
+        rendered = self.site.rendered
+        query = rendered.model(part).sql if name is not None else rendered.check(part).sql
+        sql = self.site.sql(query, self._scratch)
         if name is None:
             refused = self._refused(f"SELECT 1 FROM ({sql}) AS tried WHERE 1 = 0")
         else:
             refused = self._refused(self.database.empty_copy(name, sql))
         if refused is not None:
-            main = self.doing.assembly.parts[part].main
+            main = self.site.assembly.parts[part].main
             text = main.content.decode("utf-8", "replace")
-            yield self._finding(refused, str(part), main.path, text)
+            yield self._finding(refused, part, main.path, text)
 
-    def _scratch(self, name: str) -> str:
-        schema, _, table = name.lower().rpartition(".")
-        return f"{schema}{self.suffix}.{table}"
+    def _scratch(self, name: str) -> RelationName:
+        logical = RelationName(name.lower())
+        return relation(logical.schema + self.suffix, logical.table)
 
     def _scratch_schema(self, schema: str) -> str:
         return schema + self.suffix if schema in self.schemas else schema
@@ -223,7 +215,7 @@ class _Trial:
             return error.what
         return None
 
-    def _finding(self, said: str, part: str, file: str, text: str) -> Finding:
+    def _finding(self, said: str, part: PartId, file: str, text: str) -> Finding:
         message = said.partition(" says: ")[2] or said
         return rules.DOES_NOT_BIND.finding(
             message.replace(self.suffix, ""),

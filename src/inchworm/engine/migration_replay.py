@@ -9,23 +9,26 @@ tries what is pending.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import closing
 from typing import Any
 
 from inchworm.core.checks import rules
-from inchworm.core.environments import Environment
+from inchworm.core.checks.findings import Finding, finding_from
+from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import TargetError
-from inchworm.core.facts import Assembly
-from inchworm.core.findings import Finding, finding_from
-from inchworm.core.parts import Kind, PartId, digest_of
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.parts import digest_of
+from inchworm.core.rendered import RenderedSchema, Script
 from inchworm.core.sql.parse import SqlProblem, split_script
 from inchworm.core.structure.definitions import differences
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 from inchworm.engine.error_location import line_of_named
 from inchworm.kinds.project_reader import Reading
 from inchworm.targets.databases import Database
-from inchworm.targets.databases.base import in_memory, quoted, quoted_one
+from inchworm.targets.databases.quoting import quoted, quoted_one
+from inchworm.targets.databases.registry import in_memory
 
 Known = Mapping[str, Any]
 """What earlier replays said: for each part a digest of all they depend on, and their findings."""
@@ -49,11 +52,15 @@ def replay_migrations(
     for part in assembly.of_kind(Kind.SCHEMA):
         if not assembly.outlines[part].readable or not assembly.facts[part].provides:
             continue
-        scripts = reading.render(part, {}).document.get("migrations")
+        schema = reading.render(part, {})
+        scripts = schema.migrations if isinstance(schema, RenderedSchema) else ()
         if not scripts:
             continue
         others = _others(assembly, part, scripts)
-        seen = [scripts, *(repr(table) for table in (*others, *assembly.facts[part].provides))]
+        seen = [
+            [s.document for s in scripts],
+            *(repr(table) for table in (*others, *assembly.facts[part].provides)),
+        ]
         digest = str(digest_of(json.dumps([assembly.dialect, *seen]).encode()))
         before = known.get(str(part))
         if before and before["digest"] == digest:
@@ -69,9 +76,9 @@ def replay_migrations(
     return found, kept
 
 
-def _others(assembly: Assembly, part: PartId, scripts: list[Mapping[str, Any]]) -> list[Table]:
+def _others(assembly: Assembly, part: PartId, scripts: Sequence[Script]) -> list[Table]:
     """Tables of other schemas that the scripts may name."""
-    text = "\n".join(script["sql"].lower() for script in scripts)
+    text = "\n".join(script.sql.lower() for script in scripts)
     return [
         table
         for name, table in sorted(assembly.tables.items())
@@ -86,7 +93,7 @@ class _Replay:
         self.part = part
         self.schema = part.name.lower()
 
-    def run(self, scripts: list[Mapping[str, Any]], others: list[Table]) -> Iterator[Finding]:
+    def run(self, scripts: Sequence[Script], others: list[Table]) -> Iterator[Finding]:
         """Run the scripts; the first that is refused ends it."""
         for schema in sorted({self.schema, *(table.schema for table in others)}):
             self.database.create_schema(schema)
@@ -98,20 +105,20 @@ class _Replay:
             if self._refused(f"CREATE TABLE {quoted(table.name)} ({columns})") is not None:
                 return  # a type that is not known here: nothing can be proved
         for script in scripts:
-            wrong = self._there(script) if "undo" not in script else self._there_and_back(script)
+            wrong = self._there(script) if not script.undo else self._there_and_back(script)
             if wrong is not None:
                 yield wrong
                 return
-        yield from self._other_than_worked_out(str(scripts[-1]["file"]))
+        yield from self._other_than_worked_out(scripts[-1].file)
 
-    def _there(self, script: Mapping[str, Any]) -> Finding | None:
-        return self._run(script["sql"], script["file"])
+    def _there(self, script: Script) -> Finding | None:
+        return self._run(script.sql, script.file)
 
-    def _there_and_back(self, script: Mapping[str, Any]) -> Finding | None:
+    def _there_and_back(self, script: Script) -> Finding | None:
         """Run a script, undo it, compare with what was before, and run it again."""
-        file = script["file"].removesuffix(".sql") + ".undo.sql"
+        file = script.undo_file
         before = self.database.definitions([self.schema])
-        wrong = self._there(script) or self._run(script["undo"], file)
+        wrong = self._there(script) or self._run(script.undo, file)
         if wrong is not None:
             return wrong
         left = differences(before, self.database.definitions([self.schema]))

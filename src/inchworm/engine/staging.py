@@ -6,12 +6,13 @@ recorded there is ever removed: a table of somebody else may have any name.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from functools import cached_property
 
-from inchworm.core.composition import REPLACED, STAGING, Aside, Purpose, aside
+from inchworm.core.identifiers import RelationName
+from inchworm.core.promotion.aside import REPLACED, STAGING, Aside, Purpose, aside
 from inchworm.engine.connections import OpenEnvironment
-from inchworm.targets.databases.base import Switch
+from inchworm.targets.databases.protocols import Switch
 
 
 class StagingArea:
@@ -29,7 +30,7 @@ class StagingArea:
         self._key = key
 
     @cached_property
-    def names(self) -> Mapping[str, str]:
+    def names(self) -> Mapping[RelationName, RelationName]:
         """The staging relation of each model that is built, by the physical name of the model."""
         return {
             each.of: each.name
@@ -37,7 +38,7 @@ class StagingArea:
             if each.promotion == self._key
         }
 
-    def reserve(self, models: Iterable[str]) -> None:
+    def reserve(self, models: Iterable[RelationName]) -> None:
         """Record the names of staging relations, so that nothing unrecorded is ever made.
 
         Names that something else has are not taken. What an earlier promotion left is removed.
@@ -54,27 +55,37 @@ class StagingArea:
                 for model in sorted(set(models) - reserved)
             )
 
-    def built(self, model: str) -> None:
+    def built(self, model: RelationName) -> None:
         """Record that a model's staging relation is built. Called in that transaction."""
         self._bookkeeping.put_aside([self._aside(self.names[model], Purpose.STAGING, model)])
 
-    def discard(self) -> None:
-        """Remove what was built. Called inside a transaction."""
-        built = [a.name for a in self._ours(Purpose.STAGING) if a.promotion == self._key]
+    def discard(self, models: Collection[RelationName]) -> None:
+        """Remove the staging relations of some models. Called inside a transaction.
+
+        Args:
+            models: their physical names.
+        """
+        built = [
+            a.name
+            for a in self._ours(Purpose.STAGING)
+            if a.promotion == self._key and a.of in models
+        ]
         self._database.drop(built)
         self._bookkeeping.forget_aside(built, Purpose.STAGING)
 
     def reserve_scratch(self, schemas: Sequence[str]) -> None:
         """Record scratch schemas before they are made."""
         with self._database.transaction():
-            self._bookkeeping.put_aside(self._aside(s, Purpose.SCRATCH, s) for s in schemas)
+            self._bookkeeping.put_aside(
+                self._aside(RelationName(s), Purpose.SCRATCH, RelationName(s)) for s in schemas
+            )
 
     def forget_scratch(self, schemas: Sequence[str]) -> None:
         """Forget scratch schemas that are gone."""
         with self._database.transaction():
             self._bookkeeping.forget_aside(schemas)
 
-    def replaced_name(self, model: str) -> str:
+    def replaced_name(self, model: RelationName) -> RelationName:
         """The name that a model's table gets when it is replaced."""
         former = set(self._former_replaced())
         return aside(model, REPLACED, set(self._database.kinds()) - former)
@@ -100,7 +111,7 @@ class StagingArea:
         else:
             self._database.drop([switch.replaced for switch in replaced])
 
-    def adopt_replaced(self, models: Iterable[str]) -> None:
+    def adopt_replaced(self, models: Iterable[RelationName]) -> None:
         """Record replaced tables that were kept aside before such tables were recorded.
 
         Args:
@@ -125,12 +136,12 @@ class StagingArea:
         self._database.discard(scratch)
         self._bookkeeping.forget_aside([*built, *reserved, *scratch])
 
-    def _former_replaced(self) -> list[str]:
+    def _former_replaced(self) -> list[RelationName]:
         return [a.name for a in self._ours(Purpose.REPLACED) if a.promotion != self._key]
 
     def _ours(self, *purposes: Purpose) -> list[Aside]:
         recorded = self._bookkeeping.aside(self._project)
         return [each for each in recorded if each.purpose in purposes]
 
-    def _aside(self, name: str, purpose: Purpose, of: str) -> Aside:
+    def _aside(self, name: RelationName, purpose: Purpose, of: RelationName) -> Aside:
         return Aside(name=name, purpose=purpose, of=of, promotion=self._key)

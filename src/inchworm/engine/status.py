@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from pathlib import Path
 
-from inchworm.core.composition import Composition
-from inchworm.core.environments import Environment
+from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import InchwormError
-from inchworm.core.values import Value
+from inchworm.core.identifiers import PartId
+from inchworm.core.parameters.values import Value
+from inchworm.core.promotion.composition import Composition
 from inchworm.engine.connections import open_environment
+from inchworm.targets.machine import Machine
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -19,20 +20,20 @@ class EnvironmentStatus:
 
     environment: Environment
     live: Composition | None
-    drifted: tuple[str, ...] = ()
+    drifted: tuple[PartId, ...] = ()
     problem: str | None = None
 
 
 def read_status(
     environment: Environment,
     project: str,
-    root: Path,
+    machine: Machine,
     values: Mapping[str, Value],
     read_at: str,
 ) -> EnvironmentStatus:
     """Ask an environment's database and services what they have."""
     try:
-        with open_environment(environment, project, root, values, read_only=True) as place:
+        with open_environment(environment, project, machine, values, read_only=True) as place:
             live = place.composition(read_at)
     except InchwormError as error:
         return EnvironmentStatus(environment=environment, live=None, problem=str(error))

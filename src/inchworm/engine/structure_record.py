@@ -9,12 +9,12 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import cached_property
-from typing import Any
 
-from inchworm.core.composition import LivePart
-from inchworm.core.migrations import change_by_hand
-from inchworm.core.parts import PartId
-from inchworm.core.physical_names import PhysicalNames
+from inchworm.core.environments.physical_names import PhysicalNames
+from inchworm.core.identifiers import PartId
+from inchworm.core.promotion.composition import LivePart
+from inchworm.core.promotion.migrations import change_by_hand
+from inchworm.core.rendered import Script
 from inchworm.core.structure.definitions import Definition, differences
 from inchworm.engine.connections import OpenEnvironment
 
@@ -33,7 +33,7 @@ class StructureRecord:
         self,
         place: OpenEnvironment,
         names: PhysicalNames,
-        parts: Callable[[], Mapping[str, LivePart]],
+        parts: Callable[[], Mapping[PartId, LivePart]],
         now: Callable[[], str],
     ) -> None:
         self._place = place
@@ -61,7 +61,7 @@ class StructureRecord:
         A schema that is not recorded yet is recorded whole, and so is one in which a migration of
         this promotion ran in a process that broke off.
         """
-        if str(schema) not in self.live_before:
+        if schema not in self.live_before:
             self._before[schema] = []
         elif self._names.schema(schema.name) in self._bookkeeping.unrecorded():
             self._before.setdefault(schema, self._recorded_of(schema))
@@ -73,9 +73,9 @@ class StructureRecord:
         before = self._before.get(schema)
         self._record(schema, self._recorded_of(schema) if before is None else before)
 
-    def record_assumed(self, schema: PartId, script: Mapping[str, Any]) -> None:
+    def record_assumed(self, schema: PartId, script: Script) -> None:
         """Record what an assumed migration stands for: a whole schema, or a change by hand."""
-        if not script.get("takes_up"):
+        if not script.takes_up:
             self._record(schema, [])
             return
         physical = self._names.schema(schema.name)
@@ -83,7 +83,7 @@ class StructureRecord:
         keys = {
             difference.key
             for difference in differences(recorded, live)
-            if change_by_hand(difference, physical, schema.name)[0] in script["takes_up"]
+            if change_by_hand(difference, physical, schema.name)[0] in script.takes_up
         }
         self._bookkeeping.record(
             [d for d in recorded if d.key in keys], [d for d in live if d.key in keys], self._now()
@@ -121,17 +121,17 @@ class StructureRecord:
         whole = unrecorded | {
             schema
             for schema, part in schemas.items()
-            if part in as_wanted or str(part) not in self.live_before
+            if part in as_wanted or part not in self.live_before
         }
         models = self._place.of_models(self._accounting.values())
 
         def is_new(definition: Definition) -> bool:
-            schema = definition.name.partition(".")[0]
+            schema = definition.schema
             return not recorded or (definition.is_of_schema and schema in whole)
 
         def is_forgotten(definition: Definition) -> bool:
             if definition.is_of_schema:
-                return definition.name.partition(".")[0] not in schemas
+                return definition.schema not in schemas
             return definition.name not in models
 
         before = [d for d in recorded if is_new(d) or is_forgotten(d)]
@@ -140,12 +140,12 @@ class StructureRecord:
             self._bookkeeping.recorded(schema)
 
     @cached_property
-    def live_before(self) -> frozenset[str]:
+    def live_before(self) -> frozenset[PartId]:
         """The parts that were live when this promotion looked first."""
         return frozenset(part.part for part in self._bookkeeping.parts_of_ours())
 
     @cached_property
-    def _accounting(self) -> Mapping[str, LivePart]:
+    def _accounting(self) -> Mapping[PartId, LivePart]:
         """The parts that account for what is in our schemas, those of the bundle and those live."""
         live = {part.part: part for part in self._bookkeeping.parts_of_ours()}
         return {**live, **self._parts()}
@@ -154,13 +154,13 @@ class StructureRecord:
         return self._place.definitions(self._accounting)
 
     def _recorded_of(self, schema: PartId) -> list[Definition]:
-        own = f"{self._names.schema(schema.name)}."
+        own = self._names.schema(schema.name)
         recorded = self._bookkeeping.structures()
-        return [d for d in recorded if d.is_of_schema and d.name.startswith(own)]
+        return [d for d in recorded if d.is_of_schema and d.schema == own]
 
     def _definitions_of(self, schema: PartId) -> list[Definition]:
-        own = f"{self._names.schema(schema.name)}."
-        return [d for d in self._definitions() if d.is_of_schema and d.name.startswith(own)]
+        own = self._names.schema(schema.name)
+        return [d for d in self._definitions() if d.is_of_schema and d.schema == own]
 
     def _record(self, schema: PartId, before: Sequence[Definition]) -> None:
         self._bookkeeping.record(before, self._definitions_of(schema), self._now())

@@ -9,12 +9,13 @@ from functools import cache
 from importlib import import_module
 from typing import Any, TypeVar
 
+from inchworm.core.checks.findings import Finding
 from inchworm.core.checks.rules import suspect_finding
-from inchworm.core.facts import Facts, Outline, outline_of, structure_digest
-from inchworm.core.facts_text import write_facts
-from inchworm.core.findings import Finding
-from inchworm.core.literals import literals_in, suspects_in
-from inchworm.core.parts import Contents, Kind, Part, SourceFile
+from inchworm.core.identifiers import Kind
+from inchworm.core.lineage.facts import Facts, Outline, outline_of, structure_digest
+from inchworm.core.lineage.facts_text import write_facts
+from inchworm.core.parameters.literals import literals_in, suspects_in
+from inchworm.core.parts import Contents, Part, SourceFile
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.base import PartKind, Surroundings
 

@@ -6,12 +6,13 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Generic, Protocol, TypeVar
 
-from inchworm.core.facts import Facts
-from inchworm.core.findings import Finding
-from inchworm.core.parts import Kind, Part
-from inchworm.core.rendering import Rendered
+from inchworm.core.checks.findings import Finding
+from inchworm.core.identifiers import Kind
+from inchworm.core.lineage.facts import Facts
+from inchworm.core.parameters.values import Value
+from inchworm.core.parts import Part
+from inchworm.core.rendered import Rendered
 from inchworm.core.structure.tables import Table
-from inchworm.core.values import Value
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -7,13 +7,14 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from inchworm.core.checks import rules
-from inchworm.core.facts import Facts
-from inchworm.core.parameters import references, substitute
-from inchworm.core.parts import Kind, Part, PartId
-from inchworm.core.rendering import Rendered
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Facts
+from inchworm.core.parameters.matrix import references, substitute
+from inchworm.core.parameters.values import Value
+from inchworm.core.parts import Part
+from inchworm.core.rendered import Rendered, RenderedDocument
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
-from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part
 
@@ -81,4 +82,4 @@ class ConnectionKind:
     def render(self, connection: Connection, values: Mapping[str, Value]) -> Rendered:
         """The file with this environment's values; credentials stay references."""
         document: dict[str, Any] = substitute(connection.document.values, values)
-        return Rendered(part=connection.part, document=document)
+        return RenderedDocument(part=connection.part, content=document)

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from inchworm.core.facts import Facts, Read
-from inchworm.core.lineage import Edge, How, Node
-from inchworm.core.parts import Kind, Part, PartId
-from inchworm.core.rendering import Rendered
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Facts, Read
+from inchworm.core.lineage.graph import Edge, How, Node
+from inchworm.core.parameters.values import Value
+from inchworm.core.parts import Part
+from inchworm.core.rendered import Rendered, RenderedDocument
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
-from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, read_part
 
@@ -75,4 +76,4 @@ class ConsumerKind:
 
     def render(self, consumer: Consumer, values: Mapping[str, Value]) -> Rendered:
         """What is recorded about the consumer."""
-        return Rendered(part=consumer.part, document=dict(consumer.document.values))
+        return RenderedDocument(part=consumer.part, content=dict(consumer.document.values))

@@ -12,17 +12,18 @@ from pydantic import Field, model_validator
 
 from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
-from inchworm.core.facts import Facts, Need, Read, Use
-from inchworm.core.lineage import Edge, How, Node
-from inchworm.core.parameters import references, substitute
-from inchworm.core.parts import Kind, Part, PartId
-from inchworm.core.rendering import Rendered
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Facts, Need, Read, Use
+from inchworm.core.lineage.graph import Edge, How, Node
+from inchworm.core.parameters.matrix import references, substitute
+from inchworm.core.parameters.values import Value
+from inchworm.core.parts import Part
+from inchworm.core.rendered import Rendered, RenderedDocument
 from inchworm.core.sql.columns import resolve
 from inchworm.core.sql.parse import SqlProblem, WritingQuery, parse_query
 from inchworm.core.sql.render import parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import TomlDocument
-from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.model import reads_of, report_problems
 from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part
@@ -241,10 +242,7 @@ class FlowKind:
             query = with_values(parse_query(flow.settings.from_.query, flow.dialect), values)
             document["from"] = {**document["from"], "query": to_text(query, flow.dialect)}
         document["openapi"] = substitute(flow.api, values)
-        return Rendered(
-            part=flow.part,
-            document=document,
-        )
+        return RenderedDocument(part=flow.part, content=document)
 
 
 _JSON_TYPES = {

@@ -7,11 +7,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from inchworm.core.checks import rules
-from inchworm.core.facts import Facts
-from inchworm.core.parts import Kind, Part, PartId
-from inchworm.core.rendering import Rendered
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Facts
+from inchworm.core.parameters.values import Value
+from inchworm.core.parts import Part
+from inchworm.core.rendered import Rendered, RenderedDocument
 from inchworm.core.structure.tables import Table
-from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report
 
@@ -54,4 +55,4 @@ class LibraryKind:
 
     def render(self, library: Library, values: Mapping[str, Value]) -> Rendered:
         """The source files, the same everywhere."""
-        return Rendered(part=library.part, document={"sources": dict(library.sources)})
+        return RenderedDocument(part=library.part, content={"sources": dict(library.sources)})

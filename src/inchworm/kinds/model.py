@@ -12,10 +12,12 @@ from sqlglot import exp
 
 from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
-from inchworm.core.facts import Facts, Read, Use
-from inchworm.core.lineage import Edge, How, Node, in_order
-from inchworm.core.parts import Kind, Part, PartId
-from inchworm.core.rendering import Rendered
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Facts, Read, Use
+from inchworm.core.lineage.graph import Edge, How, Node, in_order
+from inchworm.core.parameters.values import Value
+from inchworm.core.parts import Part
+from inchworm.core.rendered import Rendered, RenderedCheck, RenderedModel, Store
 from inchworm.core.sql.columns import Resolution, resolve, tables_in
 from inchworm.core.sql.parse import (
     MAYBE_PARAMETER,
@@ -27,7 +29,6 @@ from inchworm.core.sql.parse import (
 from inchworm.core.sql.render import line_of_parameter, parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import KeyPath, TomlDocument
-from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, read_document, validate
 
@@ -192,17 +193,16 @@ class ModelKind:
 
     def render(self, model: Model, values: Mapping[str, Value]) -> Rendered:
         """The SELECT with this environment's values, and the checks on its data."""
-        checks = {n: c for n, s in model.settings.columns.items() if (c := s.checks())}
-        document: dict[str, Any] = {
-            "sql": to_text(with_values(model.query, values), model.dialect),
-            "store": model.settings.store,
-            "key": list(model.settings.key),
-            "checks": checks,
-        }
-        if model.settings.since is not None:
-            document["since"] = model.settings.since
-            document["on_change"] = model.settings.on_change
-        return Rendered(part=model.part, document=document)
+        settings = model.settings
+        return RenderedModel(
+            part=model.part,
+            sql=to_text(with_values(model.query, values), model.dialect),
+            store=Store(settings.store),
+            key=settings.key,
+            checks={n: checks for n, s in settings.columns.items() if (checks := s.checks())},
+            since=settings.since,
+            keeps_rows=settings.since is not None and settings.on_change == "keep",
+        )
 
 
 class CheckSettings(Settings):
@@ -261,12 +261,12 @@ class CheckKind:
 
     def render(self, check: DataCheck, values: Mapping[str, Value]) -> Rendered:
         """The SELECT with this environment's values."""
-        document = {
-            "sql": to_text(with_values(check.query, values), check.dialect),
-            "severity": check.settings.severity,
-            "message": check.settings.message or check.settings.about,
-        }
-        return Rendered(part=check.part, document=document)
+        return RenderedCheck(
+            part=check.part,
+            sql=to_text(with_values(check.query, values), check.dialect),
+            refuses=check.settings.severity == "error",
+            message=check.settings.message or check.settings.about,
+        )
 
 
 def read_sql(

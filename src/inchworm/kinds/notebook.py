@@ -11,15 +11,16 @@ from typing import Any
 from sqlglot import exp
 
 from inchworm.core.checks import rules
-from inchworm.core.facts import Facts, Read, Use
-from inchworm.core.lineage import Edge, How, Node, in_order
-from inchworm.core.parts import Digest, Kind, Part, PartId, digest_of
-from inchworm.core.rendering import Rendered, canonical
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Facts, Read, Use
+from inchworm.core.lineage.graph import Edge, How, Node, in_order
+from inchworm.core.parameters.values import Value
+from inchworm.core.parts import Digest, Part, digest_of
+from inchworm.core.rendered import Rendered, RenderedDocument, canonical
 from inchworm.core.sql.columns import resolve
 from inchworm.core.sql.parse import SqlProblem, WritingQuery, parse_query
 from inchworm.core.sql.render import parameters_in
 from inchworm.core.structure.tables import Table
-from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.model import reads_of, report_problems
 from inchworm.kinds.notebook_code import Asked, CodeReader, Module, Place
@@ -154,7 +155,7 @@ class NotebookKind:
                 for stored in notebook.asked.stores
             ],
         }
-        return Rendered(part=notebook.part, document=document)
+        return RenderedDocument(part=notebook.part, content=document)
 
 
 def _document(part: Part, report: Report) -> dict[str, Any] | None:

@@ -9,15 +9,15 @@ from __future__ import annotations
 
 import gc
 import os
-import sys
 from collections import deque
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from dataclasses import dataclass
 from functools import lru_cache
 
-from inchworm.core.facts_text import read_tables, tables_line
-from inchworm.core.parts import Contents, Part, PartId, SourceFile
+from inchworm.core.identifiers import PartId
+from inchworm.core.lineage.facts_text import read_tables, tables_line
+from inchworm.core.parts import Contents, Part, SourceFile
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.analysis import work_out
 
@@ -72,11 +72,10 @@ _tables = lru_cache(maxsize=512)(read_tables)
 _common: Common | None = None
 
 
-def _begin(common: Common, recursion_limit: int, thresholds: tuple[int, int, int]) -> None:
+def _begin(common: Common, thresholds: tuple[int, int, int]) -> None:
     """A new process takes over what the first one has set."""
     global _common
     _common = common
-    sys.setrecursionlimit(recursion_limit)
     gc.set_threshold(*thresholds)
 
 
@@ -123,7 +122,7 @@ def work_out_many(
     ready = deque(part for part in by_id if waiting[part] == 0)
     running: dict[Future[list[str | None]], list[PartId]] = {}
     cores = os.cpu_count() or 1
-    start = (common, sys.getrecursionlimit(), gc.get_threshold())
+    start = (common, gc.get_threshold())
     with ProcessPoolExecutor(cores, initializer=_begin, initargs=start) as pool:
         while ready or running:
             while ready and len(running) < cores * (1 + _AHEAD):

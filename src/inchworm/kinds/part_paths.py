@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 
-from inchworm.core.parts import Kind, PartId
+from inchworm.core.identifiers import Kind, PartId
 
 _Naming = Callable[[list[str]], str | None]
 """From the pieces of a path to the part's name; None when it belongs to none of the kind."""

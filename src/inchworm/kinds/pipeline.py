@@ -9,13 +9,14 @@ from typing import Any
 from pydantic import model_validator
 
 from inchworm.core.checks import rules
-from inchworm.core.facts import Facts, Need, Scheduled, Stage
-from inchworm.core.parameters import references, substitute
-from inchworm.core.parts import Kind, Part, PartId
-from inchworm.core.rendering import Rendered
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Facts, Need, Scheduled, Stage
+from inchworm.core.parameters.matrix import references, substitute
+from inchworm.core.parameters.values import Value, read_duration
+from inchworm.core.parts import Part
+from inchworm.core.rendered import Rendered, RenderedDocument
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
-from inchworm.core.values import Value, read_duration
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part
 
@@ -145,7 +146,7 @@ class PipelineKind:
     def render(self, pipeline: Pipeline, values: Mapping[str, Value]) -> Rendered:
         """The file with this environment's values."""
         document: dict[str, Any] = substitute(pipeline.document.values, values)
-        return Rendered(part=pipeline.part, document=document)
+        return RenderedDocument(part=pipeline.part, content=document)
 
 
 def _cron_fault(expression: str) -> str | None:

@@ -17,15 +17,24 @@ from graphlib import CycleError, TopologicalSorter
 from typing import Any
 
 from inchworm.core.checks import rules
-from inchworm.core.facts import Assembly, Facts, Outline, Policies, TablesOf, Use, structure_digest
-from inchworm.core.facts_cache import UNREADABLE, FactsCache
-from inchworm.core.facts_text import Held, read_facts
-from inchworm.core.findings import Finding
-from inchworm.core.parameters import read_files
-from inchworm.core.parts import Contents, Kind, Part, PartId, SourceFile
-from inchworm.core.rendering import Rendered
+from inchworm.core.checks.findings import Finding
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import (
+    Assembly,
+    Facts,
+    Outline,
+    Policies,
+    TablesOf,
+    Use,
+    structure_digest,
+)
+from inchworm.core.lineage.facts_cache import UNREADABLE, FactsCache
+from inchworm.core.lineage.facts_text import Held, read_facts
+from inchworm.core.parameters.matrix import read_files
+from inchworm.core.parameters.values import Value
+from inchworm.core.parts import Contents, Part, SourceFile
+from inchworm.core.rendered import Rendered
 from inchworm.core.structure.tables import Table
-from inchworm.core.values import Value
 from inchworm.kinds.analysis import (
     EVERY_NAME,
     FILE_PREFIX,

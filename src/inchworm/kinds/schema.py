@@ -5,22 +5,23 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any, Literal
+from typing import Literal
 
 from sqlglot import exp
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.migrations import concerns, outside_transactions
 from inchworm.core.errors import did_you_mean
-from inchworm.core.facts import Facts
-from inchworm.core.lineage import Node
-from inchworm.core.parts import Digest, Kind, Part, PartId, SourceFile, digest_of
-from inchworm.core.rendering import Rendered
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Facts
+from inchworm.core.lineage.graph import Node
+from inchworm.core.parameters.values import Value
+from inchworm.core.parts import Part, SourceFile, digest_of
+from inchworm.core.rendered import Managed, Rendered, RenderedSchema, Script, When
 from inchworm.core.sql.names import line_of
 from inchworm.core.sql.parse import SqlProblem, meaning, parse_statements, split_settings
 from inchworm.core.structure.replay import replay
 from inchworm.core.structure.tables import Table
-from inchworm.core.values import Value
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, read_document, validate
 
@@ -53,34 +54,6 @@ class ScriptSettings(Settings):
 
 
 @dataclass(frozen=True, kw_only=True)
-class Script:
-    """A script: a migration, or one that runs at every promotion."""
-
-    name: str
-    file: str
-    text: str
-    checksum: Digest
-    settings: ScriptSettings
-    undo: str = ""
-    """The script that takes a migration back."""
-
-    def to_json(self) -> dict[str, Any]:
-        """What is recorded about the script, and run."""
-        special = {} if self.settings.transaction else {"transaction": False}
-        return {
-            **special,
-            **({"undo": self.undo} if self.undo else {}),
-            **({"takes_up": self.settings.takes_up} if self.settings.takes_up else {}),
-            "name": self.name,
-            "file": self.file,
-            "checksum": self.checksum,
-            "baseline": self.settings.baseline,
-            "when": self.settings.when,
-            "sql": self.text,
-        }
-
-
-@dataclass(frozen=True, kw_only=True)
 class Schema:
     """A schema that has been read, with the tables that its scripts make."""
 
@@ -90,8 +63,8 @@ class Schema:
     before: tuple[Script, ...] = ()
     after: tuple[Script, ...] = ()
     tables: tuple[Table, ...] = ()
-    wanted: str = ""
-    """The script of the wanted structure."""
+    desired: str = ""
+    """The script that makes the structure which the schema should have."""
 
 
 class SchemaKind:
@@ -140,14 +113,14 @@ class SchemaKind:
                 before=scripts["before"],
                 after=scripts["after"],
                 tables=reading.structure([declared] if declared else []),
-                wanted=reading.wanted(declared, f"{base}tables.sql"),
+                desired=reading.desired(declared, f"{base}tables.sql"),
             )
         migrations = reading.migrations(
             [file for path, file in files.items() if path.startswith("migrations/")]
         )
         by_path = {file.path: file for file in part.files}
         tables = reading.structure(
-            [by_path[m.file] for m in migrations], {m.file: m.settings for m in migrations}
+            [by_path[m.file] for m in migrations], {m.file: m for m in migrations}
         )
         return Schema(
             part=part.id,
@@ -200,21 +173,18 @@ class SchemaKind:
 
     def render(self, schema: Schema, values: Mapping[str, Value]) -> Rendered:
         """The scripts; a schema managed outside is only known by its tables."""
-        document: dict[str, Any] = {"managed": schema.settings.managed}
-        if schema.settings.managed == "outside":
-            document["tables"] = [
-                {"name": t.name, "columns": [[c.name, c.type] for c in t.columns]}
-                for t in schema.tables
-            ]
-        else:
-            if schema.settings.managed == "structure":
-                document["wanted"] = schema.wanted
-                document["renames"] = dict(schema.settings.renames)
-            else:
-                document["migrations"] = [script.to_json() for script in schema.migrations]
-            document["before"] = [script.to_json() for script in schema.before]
-            document["after"] = [script.to_json() for script in schema.after]
-        return Rendered(part=schema.part, document=document)
+        managed = Managed(schema.settings.managed)
+        tables = [(t.name, tuple((c.name, c.type) for c in t.columns)) for t in schema.tables]
+        return RenderedSchema(
+            part=schema.part,
+            managed=managed,
+            tables=tuple(tables) if managed is Managed.OUTSIDE else (),
+            desired=schema.desired,
+            renames=schema.settings.renames,
+            migrations=schema.migrations,
+            before=schema.before,
+            after=schema.after,
+        )
 
 
 @dataclass
@@ -245,10 +215,17 @@ class _Reading:
             return None
         name = file.path.rpartition("/")[2].removesuffix(".sql")
         return Script(
-            name=name, file=file.path, text=parts.sql.strip(), checksum=checksum, settings=settings
+            name=name,
+            file=file.path,
+            sql=parts.sql.strip(),
+            checksum=checksum,
+            when=When(settings.when),
+            baseline=settings.baseline,
+            in_transaction=settings.transaction,
+            takes_up=settings.takes_up,
         )
 
-    def wanted(self, file: SourceFile | None, path: str) -> str:
+    def desired(self, file: SourceFile | None, path: str) -> str:
         """The script of a wanted structure, which only says what there should be."""
         if file is None:
             message = "is missing, so it is not known what there should be"
@@ -299,18 +276,18 @@ class _Reading:
             undo = undoing.pop(file.path.removesuffix(".sql") + _UNDO, None)
             back = self.script(undo) if undo is not None else None
             if script is not None:
-                found.append(replace(script, undo=back.text) if back is not None else script)
+                found.append(replace(script, undo=back.sql) if back is not None else script)
         for file in undoing.values():
             message = f"{file.path.rpartition('/')[2]} takes no migration back"
             self.report(rules.MIGRATION_NUMBER.finding(message, part=self.part, file=file.path))
         return tuple(found)
 
     def structure(
-        self, files: list[SourceFile], migrations: Mapping[str, ScriptSettings] | None = None
+        self, files: list[SourceFile], migrations: Mapping[str, Script] | None = None
     ) -> tuple[Table, ...]:
         """The tables after running the scripts one after another.
 
-        ``migrations`` are the settings of those that are migrations, by path.
+        ``migrations`` are those that are migrations, by path.
         """
         tables: dict[str, Table] = {}
         for file in files:
@@ -320,10 +297,10 @@ class _Reading:
             except SqlProblem as problem:
                 self._unreadable(file, problem)
                 continue
-            settings = (migrations or {}).get(file.path)
-            if settings is not None:
-                found = [] if settings.baseline else concerns(statements, tables, self.dialect)
-                alone = outside_transactions(statements, in_one=settings.transaction)
+            migration = (migrations or {}).get(file.path)
+            if migration is not None:
+                found = [] if migration.baseline else concerns(statements, tables, self.dialect)
+                alone = outside_transactions(statements, in_one=migration.in_transaction)
                 for concern in (*found, *alone):
                     self.report(
                         concern.rule.finding(

@@ -8,11 +8,12 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from inchworm.core.checks import rules
+from inchworm.core.checks.findings import Finding
 from inchworm.core.errors import did_you_mean
-from inchworm.core.facts import Use
-from inchworm.core.findings import Finding
-from inchworm.core.parameters import references
-from inchworm.core.parts import Part, PartId
+from inchworm.core.identifiers import PartId
+from inchworm.core.lineage.facts import Use
+from inchworm.core.parameters.matrix import references
+from inchworm.core.parts import Part
 from inchworm.core.toml import KeyPath, TomlDocument, TomlProblem, read_toml
 
 

@@ -12,22 +12,26 @@ from typing import Literal
 from pydantic import Field, field_validator
 
 from inchworm.core.checks import rules
-from inchworm.core.environments import (
+from inchworm.core.checks.findings import Finding
+from inchworm.core.environments.environment import (
     DatabaseAddress,
     Environment,
     SecretStoreAddress,
     ServiceAddress,
 )
 from inchworm.core.errors import ProjectError, did_you_mean
-from inchworm.core.facts import Policies, Use
-from inchworm.core.findings import Finding
-from inchworm.core.parts import Kind
+from inchworm.core.identifiers import Kind
+from inchworm.core.lineage.facts import Policies, Use
 from inchworm.core.toml import TomlDocument, TomlProblem, read_toml
 from inchworm.kinds.settings import Report, Settings, parameter_uses, validate
 
 ENVIRONMENTS = "environments/"
 
 _NAME = re.compile(r"^[a-z][a-z0-9_-]*$")
+_REFERENCE = re.compile(r"(?!secret:)[a-z][a-z0-9_-]*:\S+")
+"""Where a secret is kept that no secret store can keep."""
+LEDGER_SCHEMES = frozenset({"postgresql", "postgres"})
+"""Schemes of servers that can store a ledger."""
 _VERSION = re.compile(r"^\d+\.\d+\.\d+$")
 
 
@@ -35,7 +39,28 @@ class Storage(Settings):
     """Where the ledger and the bundles are kept; relative paths start at the project."""
 
     ledger: str = ".inchworm/ledger.sqlite"
+    """The path of a file, or ``postgresql://user@host/database``."""
+    ledger_schema: str = Field("inchworm_ledger", pattern="^[a-z_][a-z0-9_]*$")
+    """Of a ledger in a server, the schema of its tables."""
+    password: str | None = None
+    """Of a ledger in a server, where the password is kept: ``env:NAME`` or ``file:PATH``."""
     bundles: str = ".inchworm/bundles"
+    """A folder, or any URL of fsspec."""
+
+    @field_validator("ledger")
+    @classmethod
+    def _can_be_stored(cls, ledger: str) -> str:
+        scheme, separator, _ = ledger.partition("://")
+        if separator and scheme not in LEDGER_SCHEMES:
+            raise ValueError("must be the path of a file, or postgresql://user@host/database")
+        return ledger
+
+    @field_validator("password")
+    @classmethod
+    def _is_reference(cls, password: str | None) -> str | None:
+        if password is not None and not _REFERENCE.fullmatch(password):
+            raise ValueError("must be a reference such as env:NAME or file:PATH")
+        return password
 
 
 class PolicySettings(Settings):
@@ -132,7 +157,7 @@ class SecretStoreSettings(Settings):
     @field_validator("token")
     @classmethod
     def _is_reference(cls, token: str) -> str:
-        if not re.fullmatch(r"(?!secret:)[a-z][a-z0-9_-]*:\S+", token):
+        if not _REFERENCE.fullmatch(token):
             raise ValueError("must be a reference such as env:NAME or file:PATH")
         return token
 

@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from inchworm.core.errors import ProjectError, UsageError
-from inchworm.core.parameters import Parameter, references
-from inchworm.core.values import Type
+from inchworm.core.parameters.matrix import Parameter, references
+from inchworm.core.parameters.values import Type
 
 
 def set_value(root: Path, row: Parameter, environment: str, text: str, today: dt.date) -> None:

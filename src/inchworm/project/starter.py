@@ -89,19 +89,15 @@ build = ["report.daily_total"]
 }
 
 
-_DATABASES = {
-    "postgres": (
-        "Development: a PostgreSQL database, made with createdb {name}_dev",
-        "postgresql://localhost:5432/{name}_dev",
-    ),
-    "sqlite": ("Development: a SQLite file in this folder", "sqlite:///.inchworm/dev.sqlite"),
-}
-"""What the first environment is, and where, by dialect; in any other dialect a DuckDB file."""
-_DUCKDB = ("Development: a DuckDB file in this folder", "duckdb:///.inchworm/dev.duckdb")
-
-
-def write_starter(folder: Path, name: str, dialect: str) -> list[str]:
+def write_starter(folder: Path, name: str, dialect: str, about: str, url: str) -> list[str]:
     """Write the project; returns the files' paths.
+
+    Args:
+        folder: where to.
+        name: the project's.
+        dialect: its SQL dialect.
+        about: one sentence on the database of its first environment.
+        url: the address of that database.
 
     Raises:
         UsageError: when the folder is there and not empty.
@@ -110,10 +106,9 @@ def write_starter(folder: Path, name: str, dialect: str) -> list[str]:
         raise UsageError(
             f"{folder} is there already and not empty.", next="Name a folder that is not there yet."
         )
-    about, url = _DATABASES.get(dialect, _DUCKDB)
     for path, content in _FILES.items():
         target = folder / path
         target.parent.mkdir(parents=True, exist_ok=True)
-        told = content.replace("{about}", about).replace("{url}", url)
-        target.write_text(told.replace("{name}", name).replace("{dialect}", dialect), "utf-8")
+        text = content.replace("{about}", about).replace("{url}", url)
+        target.write_text(text.replace("{name}", name).replace("{dialect}", dialect), "utf-8")
     return sorted(_FILES)

@@ -9,18 +9,19 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from inchworm.core.checks.findings import Finding
 from inchworm.core.checks.rules import suspect_finding
-from inchworm.core.environments import Environment, in_route_order
+from inchworm.core.environments.environment import Environment, in_route_order
 from inchworm.core.errors import ProjectError, UsageError, did_you_mean
-from inchworm.core.facts import Use
-from inchworm.core.facts_cache import FactsCache
-from inchworm.core.findings import Finding
-from inchworm.core.literals import suspects_in
-from inchworm.core.parameters import FILE as PARAMETERS
-from inchworm.core.parameters import FOLDER as PARAMETERS_FOLDER
-from inchworm.core.parameters import Matrix, evaluate
-from inchworm.core.parts import Contents, Kind
-from inchworm.core.values import Value
+from inchworm.core.identifiers import Kind
+from inchworm.core.lineage.facts import Use
+from inchworm.core.lineage.facts_cache import FactsCache
+from inchworm.core.parameters.literals import suspects_in
+from inchworm.core.parameters.matrix import FILE as PARAMETERS
+from inchworm.core.parameters.matrix import FOLDER as PARAMETERS_FOLDER
+from inchworm.core.parameters.matrix import Matrix, evaluate
+from inchworm.core.parameters.values import Value
+from inchworm.core.parts import Contents
 from inchworm.kinds.part_paths import FOLDERS, SHARED_FOLDERS
 from inchworm.project.config import (
     ProjectSettings,

@@ -6,10 +6,10 @@ import datetime as dt
 from pathlib import Path
 
 from inchworm.core.checks import rules
+from inchworm.core.checks.findings import Finding
+from inchworm.core.checks.waivers import FILE, Waiver
 from inchworm.core.errors import ProjectError
-from inchworm.core.findings import Finding
 from inchworm.core.toml import TomlProblem, read_toml
-from inchworm.core.waivers import FILE, Waiver
 from inchworm.kinds.settings import Settings, validate
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from inchworm.core.lineage import Edge, How, Node
+from inchworm.core.lineage.graph import Edge, How, Node
 
 _DASHES = {How.COPIED: "solid", How.COMPUTED: "solid", How.ROWS: "dashed", How.WHOLE: "dotted"}
 

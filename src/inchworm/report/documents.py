@@ -6,15 +6,21 @@ wait for all.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from inchworm.application.packing import ListedBundle
+from inchworm.application.parameters import Live, MatrixView
+from inchworm.application.watching import Drift
+from inchworm.core.parameters.matrix import Parameter
+
 if TYPE_CHECKING:
-    from inchworm.core.bundle import Bundle
-    from inchworm.core.compare import Change
-    from inchworm.core.findings import Finding
-    from inchworm.core.lineage import Edge
-    from inchworm.core.promotion import Draft, Promotion, StepReport
+    from inchworm.core.bundle.bundle import Bundle
+    from inchworm.core.bundle.compare import Change
+    from inchworm.core.checks.findings import Finding
+    from inchworm.core.execution import StepReport
+    from inchworm.core.lineage.graph import Edge
+    from inchworm.core.promotion.promotion import Draft, Promotion
     from inchworm.engine.status import EnvironmentStatus
 
 Document = dict[str, Any]
@@ -38,7 +44,7 @@ def lineage_document(edges: Iterable[Edge]) -> Document:
 
 def comparison_document(before: str, after: str, changes: Sequence[Change]) -> Document:
     """``inchworm/comparison/1``."""
-    from inchworm.core.compare import weight_of
+    from inchworm.core.bundle.compare import weight_of
 
     return {
         "format": "inchworm/comparison/1",
@@ -75,7 +81,7 @@ def bundle_document(bundle: Bundle, file: str) -> Document:
 def promotion_document(promotion: Promotion) -> Document:
     """``inchworm/promotion/1`` of a recorded promotion."""
     reports = {step.number: promotion.report_of(step) for step in promotion.draft.steps}
-    document = draft_document(promotion.draft, promotion.state.value, promotion.id, reports)
+    document = draft_document(promotion.draft, promotion.state.value, str(promotion.id), reports)
     return document | {
         "drafted_at": promotion.drafted_at,
         "drafted_by": promotion.drafted_by,
@@ -90,7 +96,7 @@ def draft_document(
     draft: Draft, state: str, id_: str | None = None, reports: dict[int, StepReport] | None = None
 ) -> Document:
     """``inchworm/promotion/1`` of a draft; without an id it is not recorded."""
-    from inchworm.core.promotion import StepReport, StepState
+    from inchworm.core.execution import StepReport, StepState
 
     waiting = StepReport(state=StepState.WAITING)
     steps = [(step, (reports or {}).get(step.number, waiting)) for step in draft.steps]
@@ -108,7 +114,7 @@ def draft_document(
             for step, report in steps
         ],
         "changes": {
-            part: [change.to_json() for change in changes]
+            str(part): [change.to_json() for change in changes]
             for part, changes in draft.changes.items()
         },
         "values": [value.to_json() for value in draft.differing],
@@ -151,7 +157,90 @@ def _environment(status: EnvironmentStatus) -> Document:
         "parts": len(live.parts) if live else None,
         "held": 0,
         "drifted": len(status.drifted),
-        "drifted_parts": list(status.drifted),
+        "drifted_parts": [str(part) for part in status.drifted],
         "schedules": dict(live.schedules) if live else {},
         "problem": status.problem,
     }
+
+
+def bundles_document(bundles: Iterable[ListedBundle]) -> Document:
+    """``inchworm/bundles/1``."""
+    return {"format": "inchworm/bundles/1", "bundles": [_listed_bundle(each) for each in bundles]}
+
+
+def _listed_bundle(listed: ListedBundle) -> Document:
+    bundle = listed.bundle
+    if bundle is None:
+        return {"bundle": listed.name, "problem": listed.problem}
+    return {
+        "bundle": listed.name,
+        "digest": bundle.digest,
+        "commit": bundle.commit,
+        "committed_at": bundle.manifest["provenance"]["committed_at"],
+        "snapshot": bundle.snapshot,
+        "parts": len(bundle.manifest["parts"]),
+        "promoted_to": list(listed.promoted_to),
+    }
+
+
+def drift_document(drift: Drift) -> Document:
+    """``inchworm/drift/1``."""
+    return {
+        "format": "inchworm/drift/1",
+        "environment": drift.environment.name,
+        "read_at": drift.read_at,
+        "since": drift.since,
+        "drifted": [
+            {
+                "part": str(each.part.part),
+                "differences": [
+                    {"what": d.what, "item": d.key, "was": d.was, "now": d.now}
+                    for d in each.differences
+                ],
+                "affected": list(each.affected),
+                "felt_by": list(each.affected),
+                "remedy": each.remedy,
+            }
+            for each in drift.parts
+        ],
+    }
+
+
+def parameters_document(
+    matrix: MatrixView,
+    shown: Iterable[Parameter],
+    environments: Sequence[str],
+    live: Mapping[str, Live] | None = None,
+) -> Document:
+    """``inchworm/parameters/1``; with what is live in each environment, where that was asked."""
+    return {
+        "format": "inchworm/parameters/1",
+        "parameters": [
+            {
+                "name": parameter.name,
+                "type": parameter.type.value,
+                "about": parameter.about,
+                "unit": parameter.unit,
+                "differs": matrix.differs(parameter, environments),
+                "values": {
+                    name: {
+                        "value": matrix.text(parameter, name),
+                        "file": parameter.file,
+                        "line": parameter.line_for(name),
+                        **({"live": _live_document(live[name])} if live else {}),
+                    }
+                    for name in environments
+                },
+                "uses": [{"part": part, "at": at} for part, at in matrix.uses(parameter)],
+            }
+            for parameter in shown
+        ],
+    }
+
+
+def _live_document(live: Live) -> Document | None:
+    if live is None:
+        return None
+    if isinstance(live, str):
+        return {"problem": live}
+    return {"value": live.value, "bundle": live.bundle, "since": live.since}

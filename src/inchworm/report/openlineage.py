@@ -11,8 +11,8 @@ from collections import defaultdict
 from collections.abc import Iterator
 from typing import Any
 
-from inchworm.core.facts import Assembly, Facts
-from inchworm.core.lineage import Edge, How, Node
+from inchworm.core.lineage.facts import Assembly, Facts
+from inchworm.core.lineage.graph import Edge, How, Node
 
 _EVENT = "https://openlineage.io/spec/2-0-2/OpenLineage.json#/$defs/JobEvent"
 _FACET = (

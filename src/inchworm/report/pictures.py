@@ -15,7 +15,7 @@ from pathlib import Path
 from statistics import fmean
 from typing import TYPE_CHECKING, Any
 
-from inchworm.core.lineage import Edge, How, Node
+from inchworm.core.lineage.graph import Edge, How, Node
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

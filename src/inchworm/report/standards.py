@@ -7,8 +7,8 @@ from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from typing import Any
 
+from inchworm.core.checks.findings import Finding, Severity
 from inchworm.core.checks.rules import REGISTRY
-from inchworm.core.findings import Finding, Severity
 
 _SARIF_SCHEMA = "https://json.schemastore.org/sarif-2.1.0.json"
 

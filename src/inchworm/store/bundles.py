@@ -1,150 +1,246 @@
-"""The bundle store: a folder of zip files that are never changed once they are there."""
+"""The bundle store: archives that are never changed once they are there, at any address of fsspec.
+
+What a store must guarantee: nobody ever sees half an archive, and of two packers that put the same
+name at once, one wins and the other is told. How that is done depends on the place:
+
+- in a folder, the archive is written beside its name and linked to it: a link fails where there is
+  a file already, and a file that is linked is whole;
+- where a place writes whole objects and can refuse to overwrite one, it is asked to;
+- anywhere else a packer first lays down a claim, and goes on only if it then sees neither another
+  claim nor an archive. Of two that overlap, the one that lays its claim down later sees the claim
+  or the archive of the other, as long as the place lists what was written. The archive goes under
+  a name of its own and is moved.
+"""
 
 from __future__ import annotations
 
 import io
-import json
 import os
-import zipfile
-import zlib
+import uuid
 from dataclasses import dataclass
-from pathlib import Path, PurePosixPath
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
 
-from inchworm.core.bundle import (
-    MANIFEST,
-    MAX_FILE_BYTES,
-    MAX_FILES,
-    MAX_TOTAL_BYTES,
-    Bundle,
-    check_bundle,
-    manifest_bytes,
-)
-from inchworm.core.errors import BundleError, UsageError, did_you_mean
+from inchworm.core.bundle.bundle import Bundle
+from inchworm.core.errors import BundleError, ProjectError, UsageError, did_you_mean
+from inchworm.store.archives import read_bundle, zip_bytes
 
-#: The earliest time that the zip format knows: the archive must not depend on when it was packed.
-_NO_TIME = (1980, 1, 1, 0, 0, 0)
+if TYPE_CHECKING:
+    from fsspec import AbstractFileSystem
+
+_REFUSES_TO_OVERWRITE = frozenset({"memory", "s3", "s3a", "gs", "gcs", "abfs", "az"})
+"""Protocols of fsspec that write an object whole, and only if there is none, when asked to."""
+
+
+class Place(Protocol):
+    """Where archives are, each under the name of a file."""
+
+    def names(self) -> list[str]:
+        """The names of all archives."""
+        ...
+
+    def read(self, name: str) -> bytes:
+        """The bytes of an archive.
+
+        Raises:
+            FileNotFoundError: when it is not there.
+        """
+        ...
+
+    def create(self, name: str, content: bytes) -> bool:
+        """Put an archive there, whole, unless there is one of the name; whether it is ours."""
+        ...
+
+    def shown(self, name: str) -> str:
+        """Where an archive is, for messages."""
+        ...
+
+
+@dataclass(frozen=True)
+class Folder:
+    """A folder on this machine."""
+
+    path: Path
+    root: Path
+
+    def names(self) -> list[str]:
+        """The names of all archives."""
+        return [p.name for p in self.path.glob("*.zip")] if self.path.is_dir() else []
+
+    def read(self, name: str) -> bytes:
+        """The bytes of an archive."""
+        return (self.path / name).read_bytes()
+
+    def create(self, name: str, content: bytes) -> bool:
+        """Write the archive beside its name, and link it there."""
+        self.path.mkdir(parents=True, exist_ok=True)
+        partial = self.path / f".{name}.{uuid.uuid4().hex}"
+        try:
+            with partial.open("wb") as file:
+                file.write(content)
+                file.flush()
+                os.fsync(file.fileno())
+            try:
+                (self.path / name).hardlink_to(partial)
+            except FileExistsError:
+                return False
+        finally:
+            partial.unlink(missing_ok=True)
+        return True
+
+    def shown(self, name: str) -> str:
+        """The path, relative to the project where it is in there."""
+        path = self.path / name
+        return str(path.relative_to(self.root) if path.is_relative_to(self.root) else path)
+
+
+@dataclass(frozen=True)
+class Remote:
+    """A folder of any file system that fsspec knows."""
+
+    files: AbstractFileSystem
+    folder: str
+    url: str
+
+    def names(self) -> list[str]:
+        """The names of all archives."""
+        return [name for name in self._listed() if name.endswith(".zip")]
+
+    def read(self, name: str) -> bytes:
+        """The bytes of an archive."""
+        content: bytes = self.files.cat_file(self._path(name))
+        return content
+
+    def create(self, name: str, content: bytes) -> bool:
+        """Have the place refuse to overwrite, or claim the name first."""
+        self.files.makedirs(self.folder, exist_ok=True)
+        path = self._path(name)
+        if _REFUSES_TO_OVERWRITE.intersection(_protocols(self.files)):
+            try:
+                self.files.pipe_file(path, content, mode="create")
+            except FileExistsError:
+                return False
+            return True
+        mine = f".{name}.claim-{uuid.uuid4().hex}"
+        self.files.pipe_file(self._path(mine), b"")
+        try:
+            claims = [each for each in self._listed() if each.startswith(f".{name}.claim-")]
+            if self.files.exists(path):
+                return False
+            if claims != [mine]:
+                raise BundleError(
+                    f"somebody else is putting {name} there.",
+                    where=self.shown(name),
+                    next="Pack again in a moment. If nobody is, delete what begins with "
+                    f".{name}.claim- there.",
+                )
+            partial = self._path(f".{name}.{uuid.uuid4().hex}")
+            self.files.pipe_file(partial, content)
+            self.files.mv(partial, path)
+        finally:
+            self.files.rm_file(self._path(mine))
+        return True
+
+    def shown(self, name: str) -> str:
+        """The address."""
+        return f"{self.url.rstrip('/')}/{name}"
+
+    def _listed(self) -> list[str]:
+        self.files.invalidate_cache(self.folder)
+        if not self.files.isdir(self.folder):
+            return []
+        return [str(p).rsplit("/", 1)[-1] for p in self.files.ls(self.folder, detail=False)]
+
+    def _path(self, name: str) -> str:
+        return f"{self.folder.rstrip('/')}/{name}"
+
+
+def _protocols(files: AbstractFileSystem) -> tuple[str, ...]:
+    protocol: Any = files.protocol
+    return (protocol,) if isinstance(protocol, str) else tuple(protocol)
 
 
 @dataclass(frozen=True)
 class BundleStore:
-    """Bundles in a folder."""
+    """The bundles of a project."""
 
-    folder: Path
+    place: Place
 
-    def put(self, bundle: Bundle) -> Path:
+    @classmethod
+    def at(cls, address: str, root: Path) -> BundleStore:
+        """The store at an address.
+
+        Args:
+            address: a folder, relative to the project, or any URL that fsspec knows.
+            root: the project's folder.
+
+        Raises:
+            ProjectError: when there is no such kind of address, or its package is missing.
+        """
+        scheme, separator, _ = address.partition("://")
+        if not separator or scheme in {"file", "local"}:
+            path = Path(address.partition("://")[2] or address)
+            return cls(Folder(path if path.is_absolute() else root / path, root))
+        from fsspec.core import url_to_fs
+
+        try:
+            files, folder = url_to_fs(address)
+        except (ValueError, ImportError) as error:
+            raise ProjectError(
+                f"bundles cannot be stored at {scheme}://...: {error}",
+                where="inchworm.toml",
+                next="Write [storage] bundles = a folder, or a URL of fsspec whose package is "
+                "installed.",
+            ) from error
+        return cls(Remote(files, folder, address))
+
+    def put(self, bundle: Bundle) -> str:
         """Keep a bundle; keeping the same content again changes nothing.
+
+        Returns:
+            Where it is, for messages.
 
         Raises:
             BundleError: when the version is there with other content.
         """
-        path = self.folder / f"{bundle.name}.zip"
-        if path.exists():
-            there = read_bundle(path)
-            if there.digest != bundle.digest:
+        file = f"{bundle.name}.zip"
+        known = file in self.place.names()
+        if known or not self.place.create(file, zip_bytes(bundle)):
+            other = self._read(file)
+            if other.digest != bundle.digest:
                 raise BundleError(
-                    f"{bundle.name} exists with other content ({there.digest[:19]}, packed from "
-                    f"commit {(there.commit or 'none')[:7]}).",
-                    where=path.name,
+                    f"{bundle.name} exists with other content ({other.digest[:19]}, packed from "
+                    f"commit {(other.commit or 'none')[:7]}).",
+                    where=file,
                     next="A bundle never changes: raise the version in inchworm.toml, and tag it.",
                 )
-            return path
-        self.folder.mkdir(parents=True, exist_ok=True)
-        partial = path.with_name(f".{path.name}.{os.getpid()}")
-        with partial.open("wb") as file:
-            file.write(zip_bytes(bundle))
-            file.flush()
-            os.fsync(file.fileno())
-        partial.replace(path)
-        return path
+        return self.place.shown(file)
 
     def names(self) -> list[str]:
         """The names of all bundles in the store."""
-        if not self.folder.is_dir():
-            return []
-        return sorted(p.stem for p in self.folder.glob("*.zip") if not p.name.startswith("."))
-
-    def find(self, name: str) -> Path:
-        """The file of a bundle, by its name or by a path; case does not count.
-
-        Raises:
-            UsageError: when there is none.
-        """
-        given = Path(name)
-        if given.suffix == ".zip" and given.is_file():
-            return given
-        wanted = given.name.removesuffix(".zip").lower()
-        known = self.names()
-        for candidate in known:
-            if candidate.lower() == wanted:
-                return self.folder / f"{candidate}.zip"
-        otherwise = "See inchworm bundles." if known else "Pack one: inchworm pack."
-        raise UsageError(
-            f"There is no bundle {name}.", next=did_you_mean(given.name, known, otherwise)
-        )
+        listed = (name.removesuffix(".zip") for name in self.place.names())
+        return sorted(name for name in listed if not name.startswith("."))
 
     def get(self, name: str) -> Bundle:
-        """The bundle of that name, checked.
+        """The bundle of that name, or in a file at that path, checked; case does not count.
 
         Raises:
             UsageError: when there is none.
             BundleError: when it is not what it says.
         """
-        return read_bundle(self.find(name))
+        given = Path(name)
+        if given.suffix == ".zip" and given.is_file():
+            with given.open("rb") as file:
+                return read_bundle(file, given.name)
+        wanted = given.name.removesuffix(".zip").lower()
+        known = self.names()
+        for candidate in known:
+            if candidate.lower() == wanted:
+                return self._read(f"{candidate}.zip")
+        otherwise = "See inchworm bundles." if known else "Pack one: inchworm pack."
+        raise UsageError(
+            f"There is no bundle {name}.", next=did_you_mean(given.name, known, otherwise)
+        )
 
-
-def zip_bytes(bundle: Bundle) -> bytes:
-    """The archive: the manifest first, then every file, in order."""
-    buffer = io.BytesIO()
-    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
-        contents = {MANIFEST: manifest_bytes(bundle.manifest), **dict(sorted(bundle.files.items()))}
-        for path, content in contents.items():
-            entry = zipfile.ZipInfo(path, _NO_TIME)
-            entry.compress_type = zipfile.ZIP_DEFLATED
-            entry.external_attr = 0o644 << 16
-            archive.writestr(entry, content)
-    return buffer.getvalue()
-
-
-def read_bundle(path: Path) -> Bundle:
-    """Read a bundle, trusting nothing: counts, sizes, paths and digests are checked.
-
-    Raises:
-        BundleError: when it cannot be read or is not what it says.
-    """
-    try:
-        with zipfile.ZipFile(path) as archive:
-            _check_entries(archive.infolist(), path)
-            contents = {entry.filename: archive.read(entry) for entry in archive.infolist()}
-        manifest = json.loads(contents.pop(MANIFEST))
-    except KeyError as error:
-        raise _unreadable(path, f"there is no {MANIFEST} in it") from error
-    except (zipfile.BadZipFile, zlib.error, OSError, ValueError, NotImplementedError) as error:
-        raise _unreadable(path, str(error)) from error
-    return check_bundle(manifest, contents, path.name)
-
-
-def _check_entries(entries: list[zipfile.ZipInfo], path: Path) -> None:
-    """Refuse what could fill the memory or escape from the folder, before unpacking anything."""
-    if len(entries) > MAX_FILES:
-        raise _unreadable(path, f"it has more than {MAX_FILES:,} files")
-    if sum(entry.file_size for entry in entries) > MAX_TOTAL_BYTES:
-        raise _unreadable(path, f"it holds more than {MAX_TOTAL_BYTES:,} bytes")
-    seen: set[str] = set()
-    for entry in entries:
-        name = entry.filename
-        pure = PurePosixPath(name)
-        if pure.is_absolute() or ".." in pure.parts or "\\" in name or name != str(pure):
-            raise _unreadable(path, f"{name!r} is not a path inside a project")
-        if name in seen:
-            raise _unreadable(path, f"{name} is in it twice")
-        if entry.file_size > MAX_FILE_BYTES:
-            raise _unreadable(path, f"{name} is larger than {MAX_FILE_BYTES:,} bytes")
-        seen.add(name)
-
-
-def _unreadable(path: Path, reason: str) -> BundleError:
-    return BundleError(
-        f"is not a bundle that can be read: {reason}.",
-        where=path.name,
-        next="Take the bundle from where it was packed, or pack the commit again.",
-    )
+    def _read(self, file: str) -> Bundle:
+        return read_bundle(io.BytesIO(self.place.read(file)), file)

@@ -17,11 +17,12 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from inchworm.core.facts_cache import UNREADABLE, FactsCache
-from inchworm.core.parts import PartId, Seen
+from inchworm.core.identifiers import PartId
+from inchworm.core.lineage.facts_cache import UNREADABLE, FactsCache
+from inchworm.core.parts import Seen
 
 if TYPE_CHECKING:
-    from inchworm.core.facts import Outline
+    from inchworm.core.lineage.facts import Outline
 
 FILE = ".inchworm/facts.sqlite"
 
@@ -131,7 +132,7 @@ class FactsStore(FactsCache):
         return str(found[1])
 
     def __setitem__(self, part: PartId, text: str) -> None:
-        from inchworm.core.facts_text import read_outline
+        from inchworm.core.lineage.facts_text import read_outline
 
         self._new[str(part)] = text
         self._outlines[part] = read_outline(text)
@@ -156,7 +157,7 @@ class FactsStore(FactsCache):
 
     def outline(self, part: PartId) -> Outline | None:
         found = self._outlines.get(part)
-        from inchworm.core.facts_text import outline_from
+        from inchworm.core.lineage.facts_text import outline_from
 
         if found is None and (row := self._rows.get(str(part))) is not None:
             try:
@@ -185,7 +186,7 @@ class FactsStore(FactsCache):
                 self._write(transaction, files, checked)
 
     def _write(self, to: sqlite3.Connection, files: Mapping[str, Seen], checked: Any) -> None:
-        from inchworm.core.facts_text import outline_line
+        from inchworm.core.lineage.facts_text import outline_line
 
         to.execute("BEGIN IMMEDIATE")
         if not to.execute("SELECT 1 FROM sqlite_master").fetchone():

@@ -1,85 +1,91 @@
-"""The ledger: an append-only, hash-chained list of entries in a database.
+"""The ledger: an append-only, hash-chained list of entries, and what is asked of it.
 
-Crash argument. Every entry is one row, inserted in one transaction together with the hash of the
-row before; the row's number is its primary key. A crash leaves either the whole entry or none.
-Whoever appends takes the file's write lock before it reads the entry that it follows, so two
-processes that append at once do so one behind the other.
-Projections (promotions, what each environment took) are worked out from the entries when they are
-asked for and are never stored, so they cannot disagree with them.
+Where the entries are stored is a :class:`~inchworm.store.ledgers.protocol.LedgerStorage`. A
+promotion is worked out from its own entries whenever it is asked for; questions about many are
+answered from the index.
 """
 
 from __future__ import annotations
 
-import json
-import sqlite3
 import uuid
-from collections.abc import Callable, Iterator, Mapping
-from contextlib import closing, contextmanager
-from pathlib import Path
-from typing import Any
+from collections.abc import Callable, Sequence
 
 from inchworm.core.errors import LedgerError, UsageError, did_you_mean
-from inchworm.core.ledger import GENESIS, Entry, first_break, promotion_of
-from inchworm.core.promotion import TRANSITIONS, Draft, Promotion, State, StepReport
-
-_TABLE = (
-    """CREATE TABLE IF NOT EXISTS entries (
-    number INTEGER NOT NULL PRIMARY KEY, at TEXT NOT NULL, by TEXT NOT NULL, kind TEXT NOT NULL,
-    about TEXT NOT NULL, body TEXT NOT NULL, before TEXT NOT NULL, hash TEXT NOT NULL)""",
-    "CREATE INDEX IF NOT EXISTS ix_entries_about ON entries (about)",
+from inchworm.core.execution import StepReport
+from inchworm.core.identifiers import PromotionId, promotion_number
+from inchworm.core.ledger.entries import GENESIS, Entry, first_break
+from inchworm.core.ledger.events import (
+    Drafted,
+    Event,
+    LedgerStarted,
+    Packed,
+    StateChanged,
+    StepReported,
+    event_of,
 )
-_COLUMNS = "number, at, by, kind, about, body, before"
-_PATIENCE = 10.0
-"""Seconds to wait for another process that writes."""
+from inchworm.core.ledger.promotions import Summary, promotion_of, summary_of
+from inchworm.core.parts import Digest
+from inchworm.core.promotion.promotion import Draft, Promotion
+from inchworm.core.promotion.states import TRANSITIONS, State
+from inchworm.store.ledgers.protocol import IndexRow, LedgerStorage, LedgerTransaction, Tail
 
-About = Callable[[sqlite3.Connection], str]
-"""Works out what an entry is about, from the entries before it."""
+About = Callable[[Tail], str]
+"""Works out what an entry is about, from the end of the chain before it."""
 
 
 class Ledger:
-    """The record of everything, in a SQLite file.
+    """The record of everything.
 
     Args:
-        path: the file; it is created with the first entry.
+        storage: where the entries are.
         now: the current time, ISO 8601, UTC.
         by: who is at work.
     """
 
-    def __init__(self, path: Path, *, now: Callable[[], str], by: str) -> None:
-        self._path = path
+    def __init__(self, storage: LedgerStorage, *, now: Callable[[], str], by: str) -> None:
+        self._storage = storage
         self._now = now
         self._by = by
-        self._started = False
+        self._id: str | None = None
+        self._is_ready = False
 
     @property
     def exists(self) -> bool:
         """Whether anything was ever recorded."""
-        return self._path.exists()
+        return self._storage.exists
 
-    def append(self, kind: str, about: str | About, body: Mapping[str, Any]) -> Entry:
-        """Add an entry; ``about`` may be worked out from the entries before it.
+    @property
+    def id(self) -> str:
+        """The ledger's own name: a database tells the promotions of two ledgers apart."""
+        if self._id is None:
+            started = self.entries(kind=LedgerStarted.kind)
+            self._id = _started(started[0]) if started else self._start()
+        return self._id
+
+    def append(self, about: str | About, *events: Event) -> list[Entry]:
+        """Add entries about one thing; ``about`` may be worked out from the entries before.
 
         Raises:
             LedgerError: when the ledger cannot be written.
         """
-        self._start()
-        with self._transaction() as connection:
-            entry = self._next(connection, kind, about, body)
-            _insert(connection, entry)
-        return entry
+        ledger = self.id
+        self._make_ready()
+        with self._storage.transaction() as transaction:
+            tail = transaction.tail() or Tail(0, GENESIS, 0)
+            name = about if isinstance(about, str) else about(tail)
+            entries = self._chained(tail, name, events)
+            transaction.append([entry.row for entry in entries])
+            if any(isinstance(event, Drafted | StateChanged) for event in events):
+                _index(transaction, ledger, name)
+        return entries
 
     def entries(self, *, kind: str | None = None, about: str | None = None) -> list[Entry]:
         """Entries in order, all or those of one kind or about one thing."""
-        if not self.exists:
-            return []
-        wanted = {"kind": kind, "about": about}
-        asked = {column: value for column, value in wanted.items() if value is not None}
-        where = " AND ".join(f"{column} = :{column}" for column in asked)
-        query = f"SELECT {_COLUMNS} FROM entries {f'WHERE {where}' if where else ''}"
-        with self._connection() as connection:
-            if not _has_entries(connection):
-                return []  # another process is just about to begin it
-            return [_entry(row) for row in connection.execute(f"{query} ORDER BY number", asked)]
+        return [row.entry for row in self._storage.rows(kind=kind, about=about)]
+
+    def count(self) -> int:
+        """How many entries there are."""
+        return self._storage.count()
 
     def check(self) -> None:
         """Follow the chain from the first entry to the last.
@@ -87,27 +93,26 @@ class Ledger:
         Raises:
             LedgerError: with the number of the first entry that does not fit.
         """
-        if not self.exists:
-            return
-        with self._connection() as connection:
-            rows = connection.execute(f"SELECT {_COLUMNS}, hash FROM entries ORDER BY number")
-            broken = first_break((_entry(row[:-1]), row[-1]) for row in rows)
+        broken = first_break(self._storage.rows())
         if broken is not None:
             raise LedgerError(
                 f"entry {broken} was altered or is missing.",
-                where=str(self._path),
+                where=self._storage.place,
                 next="Restore the ledger from a backup; the databases still say what is live.",
             )
 
     # ---- promotions ---------------------------------------------------------------------------
 
+    def packed(self, bundle: str, event: Packed) -> None:
+        """Record that a bundle was packed."""
+        self.append(bundle, event)
+
     def draft(self, draft: Draft, commit: str | None) -> Promotion:
         """Record a draft under the next promotion number."""
-        body = {"draft": draft.to_json(), "commit": commit}
-        entry = self.append("drafted", _next_promotion, body)
-        return self.promotion(entry.about)
+        (entry,) = self.append(_next_promotion, Drafted(draft=draft, commit=commit))
+        return promotion_of(self.id, [entry])
 
-    def move(self, promotion: Promotion, state: State, message: str = "", **more: Any) -> Promotion:
+    def move(self, promotion: Promotion, state: State, message: str = "") -> Promotion:
         """Record that a promotion is in another state now.
 
         Raises:
@@ -118,157 +123,153 @@ class Ledger:
                 f"{promotion.id} is {promotion.state}; it cannot become {state}.",
                 next="See inchworm history.",
             )
-        self.append("state", promotion.id, {"state": state.value, "message": message, **more})
+        self.append(str(promotion.id), StateChanged(state=state, message=message))
         return self.promotion(promotion.id)
 
-    def step(self, promotion: Promotion, number: int, report: StepReport) -> None:
-        """Record how a step stands."""
-        body: dict[str, Any] = {"step": number, "state": report.state.value}
-        if report.message:
-            body["message"] = report.message
-        if report.seconds is not None:
-            body["seconds"] = round(report.seconds, 3)
-        body |= {n: v for n in ("rows", "size") if (v := getattr(report, n)) is not None}
-        self.append("step", promotion.id, body)
+    def steps(self, promotion: PromotionId, reports: Sequence[tuple[int, StepReport]]) -> None:
+        """Record how steps stand, all at once."""
+        if reports:
+            events = [StepReported(step=number, report=report) for number, report in reports]
+            self.append(str(promotion), *events)
 
-    def promotion(self, id_: str) -> Promotion:
+    def promotion(self, id_: PromotionId | str) -> Promotion:
         """A promotion by its id; case does not count.
 
         Raises:
             UsageError: when there is none.
         """
-        wanted = id_.upper()
-        entries = self.entries(about=wanted)
-        if not entries or entries[0].kind != "drafted":
-            known = [entry.about for entry in self.entries(kind="drafted")]
+        number = id_.number if isinstance(id_, PromotionId) else promotion_number(id_)
+        entries = self.entries(about=f"P{number}") if number is not None else []
+        if not entries or entries[0].kind != Drafted.kind:
+            known = [entry.about for entry in self.entries(kind=Drafted.kind)]
             raise UsageError(
                 f"There is no promotion {id_}.",
-                next=did_you_mean(wanted, known, "See inchworm history."),
+                next=did_you_mean(str(id_).upper(), known, "See inchworm history."),
             )
-        return promotion_of(entries)
+        return promotion_of(self.id, entries)
+
+    def summaries(self) -> list[Summary]:
+        """All promotions in one line each, the oldest first.
+
+        Of one that runs, the line says how many steps were over when it began.
+        """
+        if not self.exists:
+            return []
+        try:
+            self._catch_up()
+        except LedgerError:  # we may read, but not write
+            return [summary_of(p, 0) for p in self._worked_out()]
+        return [_summary(self.id, row) for row in self._storage.index()]
 
     def promotions(self) -> list[Promotion]:
-        """All promotions, the oldest first."""
-        by_id: dict[str, list[Entry]] = {}
-        for entry in self.entries():
-            if entry.kind in {"drafted", "state", "step"}:
-                by_id.setdefault(entry.about, []).append(entry)
-        return [promotion_of(entries) for entries in by_id.values()]
+        """All promotions, the oldest first, each from its own entries."""
+        return self._worked_out()
 
-    def passed(self, bundle_digest: str) -> dict[str, Promotion]:
+    def passed(self, bundle_digest: Digest) -> dict[str, PromotionId]:
         """The environments that a bundle went into completely, each with the latest promotion."""
         return {
-            promotion.draft.environment: promotion
-            for promotion in self.promotions()
-            if promotion.state is State.DONE and promotion.draft.bundle_digest == bundle_digest
+            summary.environment: summary.id
+            for summary in self.summaries()
+            if summary.state is State.DONE and summary.bundle_digest == bundle_digest
         }
 
-    # ---- rows ---------------------------------------------------------------------------------
+    # ---- entries ------------------------------------------------------------------------------
 
-    @property
-    def id(self) -> str:
-        """The ledger's own name: a database tells the promotions of two ledgers apart."""
-        started = self.entries(kind="ledger-started")
-        if not started:
-            self._start()
-            started = self.entries(kind="ledger-started")
-        return str(started[0].body["ledger"])
+    def _start(self) -> str:
+        """Make the first entry, unless another process just did; the ledger's name."""
+        self._make_ready()
+        with self._storage.transaction() as transaction:
+            if transaction.tail() is None:
+                event = LedgerStarted(ledger=uuid.uuid4().hex[:12])
+                entries = self._chained(Tail(0, GENESIS, 0), "ledger", [event])
+                transaction.append([entry.row for entry in entries])
+            return _started(transaction.about("ledger")[0].entry)
 
-    def _start(self) -> None:
-        """Make the table and its first entry, unless they are there."""
-        if self._started:
-            return
-        self._started = True
-        self._path.parent.mkdir(parents=True, exist_ok=True)
-        with self._transaction() as connection:
-            for statement in _TABLE:
-                connection.execute(statement)
-            if connection.execute("SELECT 1 FROM entries LIMIT 1").fetchone() is None:
-                body = {"ledger": uuid.uuid4().hex[:12]}
-                _insert(connection, self._next(connection, "ledger-started", "ledger", body))
+    def _chained(self, tail: Tail, about: str, events: Sequence[Event]) -> list[Entry]:
+        """Entries that follow the end of the chain."""
+        entries: list[Entry] = []
+        number, before = tail.number, tail.hash
+        for event in events:
+            number += 1
+            entry = Entry(
+                number=number,
+                at=self._now(),
+                by=self._by,
+                kind=event.kind,
+                about=about,
+                body=event.body,
+                before=before,
+            )
+            before = entry.hash
+            entries.append(entry)
+        return entries
 
-    def _next(
-        self, connection: sqlite3.Connection, kind: str, about: str | About, body: Mapping[str, Any]
-    ) -> Entry:
-        latest = connection.execute(
-            "SELECT number, hash FROM entries ORDER BY number DESC LIMIT 1"
-        ).fetchone()
-        before, link = latest if latest is not None else (0, GENESIS)
-        return Entry(
-            number=before + 1,
-            at=self._now(),
-            by=self._by,
-            kind=kind,
-            about=about if isinstance(about, str) else about(connection),
-            body=body,
-            before=link,
-        )
+    def _make_ready(self) -> None:
+        if not self._is_ready:
+            self._storage.begin()
+            self._is_ready = True
 
-    @contextmanager
-    def _transaction(self) -> Iterator[sqlite3.Connection]:
-        """A connection on which everything takes effect together, or not at all."""
-        with self._connection() as connection:
-            connection.execute("BEGIN IMMEDIATE")  # read under the lock that writes need
-            try:
-                yield connection
-            except BaseException:
-                if connection.in_transaction:
-                    connection.rollback()
-                raise
-            connection.execute("COMMIT")
+    def _worked_out(self) -> list[Promotion]:
+        """All promotions, from all entries."""
+        by_id: dict[str, list[Entry]] = {}
+        for entry in self.entries():
+            if entry.kind in {Drafted.kind, StateChanged.kind, StepReported.kind}:
+                by_id.setdefault(entry.about, []).append(entry)
+        return [promotion_of(self.id, entries) for entries in by_id.values()]
 
-    @contextmanager
-    def _connection(self) -> Iterator[sqlite3.Connection]:
-        try:
-            with closing(
-                sqlite3.connect(self._path, timeout=_PATIENCE, isolation_level=None)
-            ) as connection:
-                yield connection
-        except sqlite3.Error as error:
-            raise LedgerError(
-                f"cannot be used: {error}.",
-                where=str(self._path),
-                next="Check that the file is a ledger, readable, writable and not locked.",
-            ) from error
+    def _catch_up(self) -> None:
+        """Bring the index up to date with entries that an older version of the program wrote."""
+        self._make_ready()
+        lacking = self._storage.not_indexed()
+        if lacking:
+            with self._storage.transaction() as transaction:
+                for about in lacking:
+                    _index(transaction, self.id, about)
 
 
-def _has_entries(connection: sqlite3.Connection) -> bool:
-    found = connection.execute("SELECT 1 FROM sqlite_master WHERE name = 'entries'")
-    return found.fetchone() is not None
-
-
-def _next_promotion(connection: sqlite3.Connection) -> str:
-    """The next promotion's id; nobody else can add one before ours is there."""
-    (drafted,) = connection.execute(
-        "SELECT count(*) FROM entries WHERE kind = 'drafted'"
-    ).fetchone()
-    return f"P{drafted + 1}"
-
-
-def _insert(connection: sqlite3.Connection, entry: Entry) -> None:
-    connection.execute(
-        f"INSERT INTO entries ({_COLUMNS}, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+def _index(transaction: LedgerTransaction, ledger: str, about: str) -> None:
+    entries = [row.entry for row in transaction.about(about)]
+    summary = summary_of(promotion_of(ledger, entries), entries[-1].number)
+    transaction.put_index(
         (
-            entry.number,
-            entry.at,
-            entry.by,
-            entry.kind,
-            entry.about,
-            json.dumps(entry.body, sort_keys=True, ensure_ascii=False),
-            entry.before,
-            entry.hash,
-        ),
+            summary.id.number,
+            summary.environment,
+            summary.bundle,
+            summary.bundle_digest,
+            summary.state.value,
+            summary.changed_at,
+            summary.changed_by,
+            summary.through,
+            summary.steps,
+            summary.steps_over,
+            summary.seconds,
+        )
     )
 
 
-def _entry(row: tuple[Any, ...]) -> Entry:
-    number, at, by, kind, about, body, before = row
-    return Entry(
-        number=number,
-        at=at,
-        by=by,
-        kind=kind,
-        about=about,
-        body=json.loads(body),
-        before=before,
+def _summary(ledger: str, row: IndexRow) -> Summary:
+    number, environment, bundle, digest, state, at, by, through, steps, over, seconds = row
+    return Summary(
+        id=PromotionId(ledger, number),
+        environment=environment,
+        bundle=bundle,
+        bundle_digest=Digest(digest),
+        state=State(state),
+        changed_at=at,
+        changed_by=by,
+        through=through,
+        steps=steps,
+        steps_over=over,
+        seconds=seconds,
     )
+
+
+def _started(entry: Entry) -> str:
+    event = event_of(entry)
+    assert isinstance(event, LedgerStarted)
+    return event.ledger
+
+
+def _next_promotion(tail: Tail) -> str:
+    """The next promotion's id; nobody else can add one before ours is there."""
+    return f"P{tail.drafts + 1}"

@@ -7,7 +7,6 @@ service over HTTP, and other kinds come from packages with an entry point in the
 
 from __future__ import annotations
 
-import os
 import stat
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -16,8 +15,9 @@ from importlib.metadata import entry_points
 from pathlib import Path
 from typing import TYPE_CHECKING, NoReturn, Protocol
 
-from inchworm.core.environments import SecretStoreAddress
+from inchworm.core.environments.environment import SecretStoreAddress
 from inchworm.core.errors import InchwormError, TargetError
+from inchworm.targets.machine import Machine
 
 if TYPE_CHECKING:
     import httpx
@@ -38,6 +38,10 @@ class Secret:
     def reveal(self) -> str:
         """The value itself, for the driver or client that needs it."""
         return self._value
+
+    def hidden_in(self, text: str) -> str:
+        """A text in which the value, should it stand there, is replaced by the reference."""
+        return text.replace(self._value, str(self)) if self._value else text
 
     def __repr__(self) -> str:
         return f"Secret({self.reference})"
@@ -168,20 +172,21 @@ class Secrets:
     """All kinds of secrets that an environment can refer to.
 
     Args:
-        root: the project's folder.
+        machine: its folder and environment variables.
         secret_store: where ``secret:`` is, if anywhere.
-        environ: the environment variables.
     """
 
     def __init__(
         self,
-        root: Path,
+        machine: Machine,
         secret_store: SecretStoreAddress | None = None,
-        environ: Mapping[str, str] = os.environ,
     ) -> None:
-        self._root = root
+        self._root = machine.root
         self._store = secret_store
-        self._sources: dict[str, SecretSource] = {"env": Environ(environ), "file": Files(root)}
+        self._sources: dict[str, SecretSource] = {
+            "env": Environ(machine.environ),
+            "file": Files(machine.root),
+        }
 
     def close(self) -> None:
         """Let go of the connection to a key-value service."""

@@ -10,28 +10,33 @@ from urllib.parse import quote
 
 import httpx
 
-from inchworm.core.composition import LiveItem
 from inchworm.core.errors import TargetError
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.promotion.composition import LiveItem
 from inchworm.targets.secrets import Secret
 
 SIM_FOLDER = Path(".inchworm/sim")
 """Where simulated services keep what they are sent, below the project."""
 
 
-class Workspace(Protocol):
-    """Where notebooks, libraries, pipelines and their schedules live."""
+class Service(Protocol):
+    """What workspaces and gateways have in common: items, each a part with its document."""
 
-    def items(self) -> dict[str, LiveItem]:
-        """Everything there, by ``kind:name``."""
+    def items(self) -> dict[PartId, LiveItem]:
+        """All items, by part."""
         ...
 
-    def put(self, part: str, digest: str, document: Mapping[str, Any]) -> None:
+    def put(self, part: PartId, digest: str, document: Mapping[str, Any]) -> None:
         """Add or replace an item; doing it again changes nothing."""
         ...
 
-    def remove(self, part: str) -> None:
+    def remove(self, part: PartId) -> None:
         """Remove an item if it is there."""
         ...
+
+
+class Workspace(Service, Protocol):
+    """Where notebooks, libraries, pipelines and their schedules live."""
 
     def schedules(self) -> dict[str, str]:
         """The state of each ``pipeline.schedule``: on, off or paused."""
@@ -42,22 +47,10 @@ class Workspace(Protocol):
         ...
 
 
-class Gateway(Protocol):
+class Gateway(Service, Protocol):
     """Where connections and flows live."""
 
-    def items(self) -> dict[str, LiveItem]:
-        """Everything there, by ``kind:name``."""
-        ...
-
-    def put(self, part: str, digest: str, document: Mapping[str, Any]) -> None:
-        """Add or replace an item; doing it again changes nothing."""
-        ...
-
-    def remove(self, part: str) -> None:
-        """Remove an item if it is there."""
-        ...
-
-    def activate(self, flow: str) -> str | None:
+    def activate(self, flow: PartId) -> str | None:
         """Switch a flow on; the gateway's reason if it refuses."""
         ...
 
@@ -70,29 +63,30 @@ class HttpService:
         self._name = name
         self._token = token
 
-    def items(self) -> dict[str, LiveItem]:
-        """Everything there, by ``kind:name``."""
-        found = self._request("GET", "/v1/items").json()["items"]
-        return {
-            f"{item['kind']}:{item['name']}": LiveItem(
-                part=f"{item['kind']}:{item['name']}",
+    def items(self) -> dict[PartId, LiveItem]:
+        """All items, by part."""
+        answer = self._request("GET", "/v1/items").json()["items"]
+        items = [
+            LiveItem(
+                part=PartId(Kind(item["kind"]), item["name"]),
                 digest=item["digest"],
                 state=item["state"],
                 reason=item["reason"],
             )
-            for item in found
-        }
+            for item in answer
+        ]
+        return {item.part: item for item in items}
 
-    def document(self, part: str) -> Mapping[str, Any]:
+    def document(self, part: PartId) -> Mapping[str, Any]:
         """The definition of one item, as it was put there."""
         found: Mapping[str, Any] = self._request("GET", _path(part)).json()["document"]
         return found
 
-    def put(self, part: str, digest: str, document: Mapping[str, Any]) -> None:
+    def put(self, part: PartId, digest: str, document: Mapping[str, Any]) -> None:
         """Add or replace an item."""
         self._request("PUT", _path(part), {"digest": digest, "document": document})
 
-    def remove(self, part: str) -> None:
+    def remove(self, part: PartId) -> None:
         """Remove an item if it is there."""
         self._request("DELETE", _path(part))
 
@@ -106,9 +100,9 @@ class HttpService:
         path = f"/v1/schedules/{quote(pipeline, safe='')}/{quote(schedule, safe='')}"
         self._request("PUT", path, {"state": state})
 
-    def activate(self, flow: str) -> str | None:
+    def activate(self, flow: PartId) -> str | None:
         """Switch a flow on; the gateway's reason if it refuses."""
-        name = quote(flow.partition(":")[2], safe="")
+        name = quote(flow.name, safe="")
         answer = self._send("POST", f"/v1/flows/{name}/activation", None)
         if answer.status_code == httpx.codes.CONFLICT:
             return str(answer.json()["detail"])
@@ -202,6 +196,5 @@ class _InProcess(httpx.BaseTransport):
         return asyncio.run(answer())
 
 
-def _path(part: str) -> str:
-    kind, _, name = part.partition(":")
-    return f"/v1/items/{kind}/{quote(name, safe='')}"
+def _path(part: PartId) -> str:
+    return f"/v1/items/{part.kind.value}/{quote(part.name, safe='')}"

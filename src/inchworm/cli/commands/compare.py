@@ -5,32 +5,14 @@ from __future__ import annotations
 import click
 from rich.text import Text
 
-from inchworm.cli.app import App
+from inchworm.application.comparing import TREE, compare_versions
+from inchworm.cli.process import workplace
 from inchworm.cli.terminal import console, counted, print_json, rows, say
-from inchworm.core.compare import Change, Weight, compare, weight_of
-from inchworm.core.facts import Assembly
-from inchworm.kinds.project_reader import read_project
+from inchworm.core.bundle.compare import Change, Weight, weight_of
 from inchworm.report.documents import comparison_document
 
-TREE = "."
 _STYLES = {Weight.MAJOR: "bold red", Weight.MINOR: "cyan", Weight.PATCH: "dim"}
 _NAMED = 3
-
-
-def version_of(app: App, name: str) -> Assembly:
-    """A bundle, or the source tree for a dot.
-
-    Raises:
-        UsageError: when there is no such bundle.
-    """
-    if name == TREE:
-        reading, _ = app.read()
-        app.remember(reading)
-        return reading.assembly
-    bundle = app.bundles.get(name)
-    return read_project(
-        name=bundle.project, version=bundle.version, dialect=bundle.dialect, files=bundle.files
-    ).assembly
 
 
 @click.command("compare")
@@ -43,8 +25,7 @@ def command(before: str, after: str, as_json: bool) -> None:
     Per part: columns and tables that are added, gone or retyped, and what that affects. The last
     line says what that means for the version number.
     """
-    app = App.here()
-    changes = compare(version_of(app, before), version_of(app, after))
+    changes = compare_versions(workplace(), before, after)
     if as_json:
         print_json(comparison_document(before, after, changes))
         return

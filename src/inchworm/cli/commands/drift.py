@@ -3,51 +3,17 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable
-from dataclasses import dataclass
 from difflib import unified_diff
 
 import click
 from rich.padding import Padding
 from rich.text import Text
 
-from inchworm.cli.app import App, now, shown_time
+from inchworm.application.watching import Drift, drift
+from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import console, counted, print_json, say, word
-from inchworm.core.composition import Composition, LivePart
-from inchworm.core.environments import Environment
-from inchworm.core.errors import TargetError
-from inchworm.core.facts import Assembly
-from inchworm.core.lineage import Direction, Node
-from inchworm.core.structure.definitions import Difference, Thing
-from inchworm.engine.status import read_status
-
-
-@dataclass(frozen=True, kw_only=True)
-class _Drifted:
-    """One part that is not as it was put."""
-
-    part: LivePart
-    differences: tuple[Difference, ...]
-    affected: tuple[str, ...]
-
-    @property
-    def remedy(self) -> str:
-        """What a promotion would do about it."""
-        kind = self.part.part.partition(":")[0]
-        if kind == "schema":
-            if any(d.what == "missing" and d.thing is Thing.TABLE for d in self.differences):
-                return (
-                    "every promotion stops until the table is there again, or inchworm adopt has "
-                    "taken its removal into the source"
-                )
-            return (
-                "a promotion that changes the schema stops; inchworm adopt takes it into the source"
-            )
-        if kind == "model":
-            if any(difference.what == "missing" for difference in self.differences):
-                return "the next promotion builds it again"
-            return "a promotion that touches it stops, unless it is told to --overwrite"
-        return "the next promotion puts it there again"
+from inchworm.core.structure.definitions import Difference
+from inchworm.report.documents import drift_document
 
 
 @click.command("drift")
@@ -60,93 +26,28 @@ def command(environment: str, as_json: bool) -> None:
     it affects through the lineage, and what a promotion would do about it. Exit code 1 when there
     is any.
     """
-    app = App.here()
-    declared = app.project.environment(environment)
-    read_at = now()
-    name = app.project.settings.name
-    status = read_status(declared, name, app.root, app.values(declared), read_at)
-    if status.live is None:
-        raise TargetError(status.problem or "it cannot be read.", where=declared.name)
-    reading, _ = app.read()
-    app.remember(reading)
-    found = [_drifted(status.live, declared, part, reading.assembly) for part in status.drifted]
-    since = status.live.last.at if status.live.last else None
+    found = drift(workplace(), environment)
     if as_json:
-        print_json(_document(declared, read_at, since, found))
+        print_json(drift_document(found))
     else:
-        _show(declared, status.live, read_at, since, found)
-    sys.exit(1 if found else 0)
+        _show(found)
+    sys.exit(1 if found.parts else 0)
 
 
-def _drifted(
-    live: Composition, environment: Environment, name: str, assembly: Assembly
-) -> _Drifted:
-    part = live.parts[name]
-    different = tuple(live.differing(part, environment.database))
-    missing = [
-        Difference(key=f"table {table}", name=table, what="missing")
-        for table in part.tables
-        if environment.database.real_table(table) not in live.tables
-        and name.startswith("model:")
-        and not any(d.what == "missing" for d in different)
-    ]
-    real = {difference.name for difference in (*different, *missing)}
-    tables = [t for t in part.tables if {t, environment.database.real_table(t)} & real]
-    reached = assembly.graph.reached([Node(owner) for owner in tables or [name]], Direction.DOWN)
-    affected = {node.owner for node in reached} - {*tables, name}
-    return _Drifted(
-        part=part, differences=(*different, *missing), affected=tuple(_parts(affected, assembly))
-    )
-
-
-def _parts(owners: Iterable[str], assembly: Assembly) -> list[str]:
-    return sorted({str(assembly.provider.get(owner, owner)) for owner in owners})
-
-
-def _document(
-    environment: Environment, read_at: str, since: str | None, found: list[_Drifted]
-) -> dict[str, object]:
-    return {
-        "format": "inchworm/drift/1",
-        "environment": environment.name,
-        "read_at": read_at,
-        "since": since,
-        "drifted": [
-            {
-                "part": each.part.part,
-                "differences": [
-                    {"what": d.what, "item": d.key, "was": d.was, "now": d.now}
-                    for d in each.differences
-                ],
-                "affected": list(each.affected),
-                "felt_by": list(each.affected),
-                "remedy": each.remedy,
-            }
-            for each in found
-        ],
-    }
-
-
-def _show(
-    environment: Environment,
-    live: Composition,
-    read_at: str,
-    since: str | None,
-    found: list[_Drifted],
-) -> None:
+def _show(found: Drift) -> None:
     screen = console()
     screen.print(
         Text.assemble(
-            (environment.name, "bold"),
+            (found.environment.name, "bold"),
             " (",
-            word(environment.protection),
+            word(found.environment.protection),
             ")",
-            (f"  as {live.identity}, read {shown_time(read_at)} UTC", "dim"),
+            (f"  as {found.live.identity}, read {shown_time(found.read_at)} UTC", "dim"),
         )
     )
     screen.print()
-    for each in found:
-        screen.print(Text(each.part.part, style="bold"))
+    for each in found.parts:
+        screen.print(Text(str(each.part.part), style="bold"))
         for difference in each.differences:
             screen.print(Text.assemble("  ", word(difference.what), f"  {difference.key}"))
             for line in _lines(difference):
@@ -158,20 +59,21 @@ def _show(
             screen.print(Padding(affected, (0, 0, 0, 2)))
         screen.print(Text(f"  {each.remedy}", style="dim"))
         screen.print()
-    when = f" since {shown_time(since)} UTC at the earliest" if since else ""
-    outcome = "failed" if found else "done"
-    said = f"{counted(len(found), 'part')} changed by hand{when}." if found else "nothing drifted."
-    if since is None:
-        outcome, said = "nothing checked", "nothing was promoted here yet."
-    say(screen, outcome, said)
+    if found.since is None:
+        say(screen, "nothing checked", "nothing was promoted here yet.")
+    elif not found.parts:
+        say(screen, "done", "nothing drifted.")
+    else:
+        when = f" since {shown_time(found.since)} UTC at the earliest"
+        say(screen, "failed", f"{counted(len(found.parts), 'part')} changed by hand{when}.")
 
 
 def _lines(difference: Difference) -> list[str]:
     """The lines that differ, with - for what was put and + for what is there."""
-    was, now_ = _laid_out(difference.was), _laid_out(difference.now)
+    was, now = _laid_out(difference.was), _laid_out(difference.now)
     return [
         line
-        for line in unified_diff(was, now_, lineterm="", n=0)
+        for line in unified_diff(was, now, lineterm="", n=0)
         if line and not line.startswith(("---", "+++", "@@"))
     ][:20]
 

@@ -5,59 +5,66 @@ from __future__ import annotations
 import click
 from rich.text import Text
 
-from inchworm.cli.app import App, shown_time
+from inchworm.application.watching import history
+from inchworm.application.watching import promotion as find_promotion
+from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows, spell_seconds, word
-from inchworm.core.promotion import Promotion, StepState
+from inchworm.core.ledger.promotions import Summary
+from inchworm.core.promotion.promotion import Promotion
 from inchworm.report.documents import history_document, promotion_document
 
 
 @click.command("history")
 @click.argument("promotion", required=False, metavar="[PROMOTION]")
 @click.option("--to", "environment", metavar="ENV", help="Only promotions into one environment.")
+@click.option("--all", "everything", is_flag=True, help="All of them, not the latest 100.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/history/1.")
-def command(promotion: str | None, environment: str | None, as_json: bool) -> None:
+def command(
+    promotion: str | None, environment: str | None, everything: bool, as_json: bool
+) -> None:
     """List promotions, the latest first, or show one (P12) step by step.
 
     The ledger's chain is followed first, so an entry that was altered does not go unnoticed.
     """
-    app = App.here()
-    app.ledger.check()
+    place = workplace()
     if promotion is not None:
-        one = app.ledger.promotion(promotion)
+        one = find_promotion(place, promotion)
         print_json(promotion_document(one)) if as_json else _show_one(one)
         return
-    found = app.ledger.promotions()[::-1]
-    if environment is not None:
-        name = app.project.environment(environment).name
-        found = [p for p in found if p.draft.environment == name]
+    summaries = history(place, environment)
+    shown = summaries if everything else summaries[:_SHOWN]
     if as_json:
-        print_json(history_document(found))
+        print_json(history_document(place.ledger.promotion(summary.id) for summary in shown))
         return
-    if not found:
-        console().print("There are no promotions yet. Make one: inchworm promote BUNDLE --to ENV.")
+    screen = console()
+    if not shown:
+        screen.print("There are no promotions yet. Make one: inchworm promote BUNDLE --to ENV.")
         return
-    console().print(
+    screen.print(
         rows(
             ("", "environment", "bundle", "state", "when, UTC", "by", "steps", "took"),
-            [_line(one) for one in found],
+            [_line(summary) for summary in shown],
             right=(6, 7),
         )
     )
+    if len(shown) < len(summaries):
+        screen.print(f"... and {len(summaries) - len(shown):,} earlier: --all", style="dim")
 
 
-def _line(promotion: Promotion) -> tuple[str | Text, ...]:
-    reports = [promotion.report_of(step) for step in promotion.draft.steps]
-    done = sum(r.state in {StepState.DONE, StepState.NOTHING_CHECKED} for r in reports)
-    took = sum(report.seconds or 0 for report in reports)
+_SHOWN = 100
+"""How many promotions are listed unless all are asked for."""
+
+
+def _line(summary: Summary) -> tuple[str | Text, ...]:
     return (
-        promotion.id,
-        promotion.draft.environment,
-        promotion.draft.bundle,
-        word(promotion.state.value),
-        shown_time(promotion.changed_at),
-        promotion.changed_by,
-        f"{done} of {len(reports)}",
-        spell_seconds(took),
+        str(summary.id),
+        summary.environment,
+        summary.bundle,
+        word(summary.state.value),
+        shown_time(summary.changed_at),
+        summary.changed_by,
+        f"{summary.steps_over} of {summary.steps}",
+        spell_seconds(summary.seconds),
     )
 
 

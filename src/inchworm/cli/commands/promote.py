@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
-import re
 import sys
 import time
 from dataclasses import dataclass
@@ -15,7 +13,18 @@ from rich.padding import Padding
 from rich.progress import Progress, SpinnerColumn, TaskID, TextColumn, TimeElapsedColumn
 from rich.text import Text
 
-from inchworm.cli.app import LOCKS, App, now, shown_time
+from inchworm.application.promoting import (
+    PromotionRequest,
+    carry_out_promotion,
+    draft_promotion,
+    drop,
+    record_draft,
+    resume,
+    step_key,
+    usual_seconds,
+)
+from inchworm.application.workplace import Workplace
+from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import (
     console,
     counted,
@@ -26,15 +35,17 @@ from inchworm.cli.terminal import (
     spell_seconds,
     word,
 )
-from inchworm.core.environments import Environment
+from inchworm.core.checks.findings import has_errors
+from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import UsageError
-from inchworm.core.findings import has_errors
-from inchworm.core.promotion import Draft, Promotion, State, Step, StepReport, StepState
-from inchworm.engine.carry_out import Reporter, Work, carry_out
-from inchworm.engine.promote import Drafted, Prepared, check_entry, make_draft, prepare
+from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import promotion_number
+from inchworm.core.promotion.promotion import Draft, Promotion, Step
+from inchworm.core.promotion.states import State
+from inchworm.engine.preparation import Drafted, Prepared
+from inchworm.engine.promoting import Reporter
 from inchworm.report.documents import draft_document, promotion_document
 
-_PROMOTION = re.compile(r"^[Pp]\d+$")
 _SHOWN = 80
 _EFFECT = 12
 """The width of the words that say what a change of structure does."""
@@ -69,23 +80,32 @@ def command(
     show it, ask, and carry it out. With a promotion (P12): carry out exactly that draft, or go on
     with it where it stopped.
     """
-    app = App.here()
-    is_promotion = bool(_PROMOTION.match(what)) and environment_name is None
+    place = workplace()
+    is_promotion = promotion_number(what) is not None and environment_name is None
     if not is_promotion and environment_name is None:
         raise click.UsageError("Say where: --to ENV.")
     if is_promotion and given:
         raise click.UsageError(f"{what.upper()} is drafted; its values cannot change any more.")
+    asking = _Asking(yes=yes, as_json=as_json)
     if is_promotion:
-        code = _go_on(app, what, yes, as_json)
+        code = _go_on(place, what, asking)
     else:
-        wanted = _PromotionRequest(
+        request = PromotionRequest(
+            bundle=what,
             environment=environment_name or "",
             values=_values_given(given),
             overwrite=overwrite,
-            only_draft=only_draft,
         )
-        code = _promote(app, what, wanted, yes, as_json)
+        code = _promote(place, request, asking, only_draft=only_draft)
     sys.exit(code)
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Asking:
+    """How the program talks with whoever started it."""
+
+    yes: bool
+    as_json: bool
 
 
 def _values_given(given: tuple[str, ...]) -> dict[str, str]:
@@ -98,110 +118,74 @@ def _values_given(given: tuple[str, ...]) -> dict[str, str]:
     return values
 
 
-@dataclass(frozen=True, kw_only=True)
-class _PromotionRequest:
-    """What is asked of a new promotion."""
-
-    environment: str
-    values: dict[str, str]
-    overwrite: bool
-    only_draft: bool
-
-
 def _promote(
-    app: App, bundle_name: str, wanted: _PromotionRequest, yes: bool, as_json: bool
+    place: Workplace, request: PromotionRequest, asking: _Asking, *, only_draft: bool
 ) -> int:
-    environment = app.project.environment(wanted.environment)
-    bundle = app.bundles.get(bundle_name)
-    if bundle.project != app.project.settings.name:
-        raise UsageError(
-            f"{bundle.name} is of the project {bundle.project}, not of "
-            f"{app.project.settings.name}.",
-            next="Promote it from its own project.",
-        )
-    check_entry(bundle, environment, app.ledger)
     screen = console()
-    with _waiting(screen, f"reading {environment.name}", as_json):
-        prepared = prepare(bundle, environment, app.today, wanted.values)
-        drafted = make_draft(prepared, app.root, now(), overwrite=wanted.overwrite)
-    draft = drafted.draft
-    if not as_json:
+    with _waiting(screen, f"reading {request.environment}", asking.as_json):
+        drafted = draft_promotion(place, request)
+    draft, environment = drafted.draft, drafted.prepared.environment
+    if not asking.as_json:
         _show_draft(screen, drafted)
     if has_errors(draft.findings):
-        if as_json:
+        if asking.as_json:
             print_json(draft_document(draft, "refused"))
         else:
             say(screen, "failed", "errors refuse this promotion; nothing changed.")
         return 1
     if not draft.steps:
-        if as_json:
+        if asking.as_json:
             print_json(draft_document(draft, "nothing to do"))
         else:
-            said = f"{bundle.name} is in {_named(environment)}, and nothing differs."
-            say(screen, "nothing to do", said)
+            text = f"{draft.bundle} is in {_named(environment)}, and nothing differs."
+            say(screen, "nothing to do", text)
         return 0
-    promotion = app.ledger.draft(draft, bundle.commit)
-    if wanted.only_draft:
-        if as_json:
+    promotion = record_draft(place, drafted)
+    if only_draft:
+        if asking.as_json:
             print_json(promotion_document(promotion))
         else:
             go_on = f"inchworm promote {promotion.id}"
             say(screen, "drafted", f"as {promotion.id}; nothing changed. Carry it out: {go_on}")
         return 0
-    return _carry_out(app, drafted.prepared, promotion, yes, as_json)
+    return _carry_out(place, drafted.prepared, promotion, asking)
 
 
-def _go_on(app: App, id_: str, yes: bool, as_json: bool) -> int:
-    promotion = app.ledger.promotion(id_)
-    if promotion.state in {State.DONE, State.DROPPED}:
-        raise UsageError(
-            f"{promotion.id} is {promotion.state.value}.", next="See inchworm history."
-        )
-    environment = app.project.environment(promotion.draft.environment)
-    bundle = app.bundles.get(promotion.draft.bundle)
-    today = dt.date.fromisoformat(promotion.draft.today)
-    prepared = prepare(bundle, environment, today, promotion.draft.overrides)
-    if not as_json:
+def _go_on(place: Workplace, id_: str, asking: _Asking) -> int:
+    resumed = resume(place, id_)
+    promotion = resumed.promotion
+    if not asking.as_json:
         screen = console()
-        screen.print(_title(promotion.id, promotion.draft, environment))
+        screen.print(_title(str(promotion.id), promotion.draft, resumed.environment))
         done = sum(r.state is StepState.DONE for r in promotion.steps.values())
-        said = f"drafted {shown_time(promotion.drafted_at)} UTC by {promotion.drafted_by}"
+        text = f"drafted {shown_time(promotion.drafted_at)} UTC by {promotion.drafted_by}"
         if done:
-            said += f"; {done} of {len(promotion.draft.steps)} steps are done, going on"
-        screen.print(said, style="dim")
-    return _carry_out(app, prepared, promotion, yes, as_json)
+            text += f"; {done} of {len(promotion.draft.steps)} steps are done, going on"
+        screen.print(text, style="dim")
+    return _carry_out(place, resumed.prepared, promotion, asking)
 
 
-def _carry_out(app: App, prepared: Prepared, promotion: Promotion, yes: bool, as_json: bool) -> int:
+def _carry_out(place: Workplace, prepared: Prepared, promotion: Promotion, asking: _Asking) -> int:
     environment = prepared.environment
-    if not yes and not _agreed(environment, promotion):
-        if promotion.state is State.DRAFTED:
-            app.ledger.move(promotion, State.DROPPED, "not agreed to")
+    if not asking.yes and not _agreed(environment, promotion):
+        drop(place, promotion, "not agreed to")
         click.echo(f"{promotion.id} is dropped. Nothing changed in {environment.name}.")
         return 1
     screen = console()
-    reporter = Reporter() if as_json else _Progress(screen, promotion, _usual(app, environment))
+    reporter = Reporter()
+    if not asking.as_json:
+        reporter = _Progress(screen, promotion, usual_seconds(place, environment.name))
     started = time.monotonic()
-    work = Work(
-        prepared=prepared,
-        promotion=promotion,
-        ledger=app.ledger,
-        root=app.root,
-        locks=app.root / LOCKS,
-        by=app.user,
-        now=now,
-        reporter=reporter,
-    )
     try:
-        promotion = carry_out(work)
+        promotion = carry_out_promotion(place, prepared, promotion, reporter)
     except KeyboardInterrupt:
-        promotion = app.ledger.promotion(promotion.id)
+        promotion = place.ledger.promotion(promotion.id)
         click.echo(f"\n{promotion.message}. Go on: inchworm promote {promotion.id}", err=True)
         return 130
     finally:
         if isinstance(reporter, _Progress):
             reporter.close()
-    if as_json:
+    if asking.as_json:
         print_json(promotion_document(promotion))
     else:
         _show_end(screen, environment, promotion, time.monotonic() - started)
@@ -268,7 +252,7 @@ def _show_changes(screen: Console, draft: Draft) -> None:
     """Changes of structure, statement by statement, as they will run."""
     for part, changes in draft.changes.items():
         if changes:
-            screen.print(Text.assemble((part, "bold"), "  gets the structure that is wanted"))
+            screen.print(Text.assemble((str(part), "bold"), "  gets the structure that is wanted"))
         for change in changes:
             effect = word(change.effect.value)
             effect.pad_right(_EFFECT - len(effect))
@@ -358,7 +342,7 @@ class _Progress(Reporter):
         """Show the step while it runs, where that can be erased again."""
         if not self._screen.is_terminal:
             return
-        usual = self._usual.get(_key(step))
+        usual = self._usual.get(step_key(step))
         said = f", usually {spell_seconds(usual)}" if usual is not None else ""
         text = (
             f"{self._environment}  {step.number}/{self._total}  {step.action} {_what(step)}{said}"
@@ -385,23 +369,6 @@ class _Progress(Reporter):
     def close(self) -> None:
         """Take the running line away."""
         self._at_work.stop()
-
-
-def _key(step: Step) -> str:
-    return f"{step.phase.value} {step.part} {step.item}"
-
-
-def _usual(app: App, environment: Environment) -> dict[str, float]:
-    """How long each step took the last time in this environment, in seconds."""
-    usual: dict[str, float] = {}
-    for promotion in app.ledger.promotions():
-        if promotion.draft.environment != environment.name:
-            continue
-        for step in promotion.draft.steps:
-            seconds = promotion.report_of(step).seconds
-            if seconds is not None:
-                usual[_key(step)] = seconds
-    return usual
 
 
 def _waiting(screen: Console, what: str, quiet: bool) -> Any:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import time
 from pathlib import Path
 
 import click
 
-from inchworm.cli.app import App
+from inchworm.cli.process import clock, machine, workplace
 from inchworm.core.errors import UsageError
-from inchworm.core.values import read_duration
+from inchworm.core.parameters.values import read_duration
 from inchworm.sim.store import SimStore
 from inchworm.targets.secrets import Secrets
 from inchworm.targets.services import SIM_FOLDER, connect_service
@@ -34,7 +33,7 @@ def serve(name: str, port: int, token: str | None) -> None:
     from inchworm.sim.app import create_app
 
     root = Path.cwd()
-    secret = Secrets(root).resolve(token).reveal() if token else None
+    secret = Secrets(machine(root)).resolve(token).reveal() if token else None
     app = create_app(root / SIM_FOLDER / f"{name}.sqlite", secret)
     click.echo(f"{name} answers at http://127.0.0.1:{port} (described at /openapi.json)")
     uvicorn.run(app, host="127.0.0.1", port=port, log_level="warning")
@@ -47,7 +46,7 @@ def serve(name: str, port: int, token: str | None) -> None:
 @click.option("--no-more", is_flag=True, help="Let it be activated again.")
 def refuse(name: str, flow: str, reason: str, no_more: bool) -> None:
     """Make the gateway of sim:NAME refuse to activate FLOW, to see what a promotion does then."""
-    service = connect_service(f"sim:{name}", App.here().root)
+    service = connect_service(f"sim:{name}", workplace().root)
     click.get_current_context().call_on_close(service.close)
     target = flow if flow.startswith("flow:") else f"flow:{flow}"
     service.set_fault(target, None if no_more else reason)
@@ -60,9 +59,9 @@ def refuse(name: str, flow: str, reason: str, no_more: bool) -> None:
 @click.option("--for", "lasting", metavar="DURATION", help="How long, e.g. 8h; else for good.")
 def grant(name: str, token: str, lasting: str | None) -> None:
     """Let a token (env:NAME or file:PATH) open the secret store of sim:NAME."""
-    root = App.here().root
-    ends_at = None if lasting is None else time.time() + _seconds(lasting)
-    _store(root, name).grant(Secrets(root).resolve(token).reveal(), ends_at)
+    root = workplace().root
+    ends_at = None if lasting is None else clock().timestamp() + _seconds(lasting)
+    _store(root, name).grant(Secrets(machine(root)).resolve(token).reveal(), ends_at)
     how_long = f"for {lasting}" if lasting else "for good"
     click.echo(f"{token} opens the secret store of sim:{name} {how_long}.")
 
@@ -76,12 +75,12 @@ def grant(name: str, token: str, lasting: str | None) -> None:
 )
 def keep(name: str, place: str, secret: str, lasting: str | None) -> None:
     """Put a secret (env:NAME or file:PATH) into the secret store of sim:NAME, as a new version."""
-    root = App.here().root
+    root = workplace().root
     path, _, key = place.partition("#")
     if not path or not key:
         raise click.UsageError(f"{place} is not PATH#KEY.")
-    ends_at = None if lasting is None else time.time() + _seconds(lasting)
-    value = Secrets(root).resolve(secret).reveal()
+    ends_at = None if lasting is None else clock().timestamp() + _seconds(lasting)
+    value = Secrets(machine(root)).resolve(secret).reveal()
     version = _store(root, name).keep_secret(path, {key: value}, ends_at)
     click.echo(f"secret:{place} is in sim:{name}, version {version}.")
 

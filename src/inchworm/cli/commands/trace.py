@@ -3,20 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from inchworm import __version__
-from inchworm.cli.cached_project import DamagedError, Source
-from inchworm.core.errors import UsageError, did_you_mean
-from inchworm.core.lineage import Direction, Edge, How, Node, Step, between_owners, in_order
-from inchworm.core.parts import Kind
+from inchworm.application.tracing import Answer, Question, trace
+from inchworm.cli.process import clock, source_tree, workplace
+from inchworm.core.lineage.graph import Direction, Edge, How, Step, between_owners
 
 if TYPE_CHECKING:
-    from inchworm.core.facts import Assembly
+    from inchworm.core.lineage.facts import Assembly
 
 _STYLES = {How.COPIED: "green", How.COMPUTED: "cyan", How.ROWS: "yellow", How.WHOLE: "magenta"}
 _PICTURES = (".svg", ".png")
@@ -78,116 +76,27 @@ def command(
         raise click.UsageError("Columns are drawn: --columns goes with --picture.")
     if picture is not None and picture.suffix.lower() not in _PICTURES:
         raise click.UsageError(f"A picture is an .svg or a .png, not {picture.name}.")
-    question = _Question(
+    question = Question(
         name=name,
         ways=(Direction(direction),) if direction else tuple(Direction),
         other=other,
         depth=depth,
         hows=tuple(How(how) for how in hows) or tuple(How),
     )
-    source = Source.here()
-    remembered = source.assembly()
-    try:
-        assembly = remembered or _read(source)
-        answer = question.ask(assembly)
-    except DamagedError:
-        source.memory.forget()
-        assembly = _read(source)
-        answer = question.ask(assembly)
+    tree = source_tree()
+    answer = trace(tree, lambda: workplace(tree).read_remembered().assembly, question)
     if picture is not None:
         _draw(answer.edges if columns else between_owners(answer.edges), picture)
     elif format_ == "text" and not as_json:
-        _show(assembly, answer, question)
+        _show(answer, question)
     else:
-        _print(assembly, answer.edges, "json" if as_json else format_, source.root)
+        _print(answer, "json" if as_json else format_, tree.root)
 
 
-def _read(source: Source) -> Assembly:
-    from inchworm.cli.app import App
-
-    app = App.here(source)
-    reading, _ = app.read()
-    app.remember(reading)
-    return reading.assembly
-
-
-@dataclass(frozen=True, kw_only=True)
-class _Answer:
-    """Edges, and where one thing was asked about, the walks from it."""
-
-    edges: list[Edge]
-    walks: dict[Direction, Step] = field(default_factory=dict)
-
-
-@dataclass(frozen=True, kw_only=True)
-class _Question:
-    name: str | None
-    ways: tuple[Direction, ...]
-    other: str | None
-    depth: int | None
-    hows: tuple[How, ...]
-
-    def ask(self, assembly: Assembly) -> _Answer:
-        """What the lineage answers.
-
-        Raises:
-            UsageError: when it knows nothing of that name.
-        """
-        if self.name is None:
-            return _Answer(edges=[edge for edge in assembly.graph.edges if edge.how in self.hows])
-        start = find_node(assembly, self.name)
-        if self.other is not None:
-            between = assembly.graph.between(start, find_node(assembly, self.other))
-            return _Answer(edges=[edge for edge in between if edge.how in self.hows])
-        walks = {
-            way: assembly.graph.walk(start, way, depth=self.depth, hows=self.hows)
-            for way in self.ways
-        }
-        edges = in_order(edge for way, walk in walks.items() for edge in _edges(walk, way))
-        return _Answer(edges=edges, walks=walks)
-
-
-def find_node(assembly: Assembly, name: str) -> Node:
-    """The column, table or part that a name means; case does not count.
-
-    Raises:
-        UsageError: when there is none; with the nearest name.
-    """
-    wanted = name.lower()
-    owners: dict[str, Node] = {}
-    for part in assembly.outlines:
-        is_table = part.kind is Kind.MODEL
-        node = Node(part.name.lower()) if is_table else Node(str(part))
-        owners.setdefault(part.name.lower(), node)
-        owners[str(part).lower()] = node
-    owners |= {table.lower(): Node(table) for table in assembly.tables}
-    if wanted in owners:
-        return owners[wanted]
-    for at in (i for i, letter in enumerate(wanted) if letter == "."):
-        owner = owners.get(wanted[:at])
-        if owner is None:
-            continue
-        fields = {node.field.lower(): node for node in _fields(assembly, owner) if node.field}
-        found = fields.get(wanted[at + 1 :].strip('"'))
-        if found is not None:
-            return found
-        owners |= {str(node).lower(): node for node in fields.values()}
-    raise UsageError(
-        f"There is no column, table or part {name}.",
-        next=did_you_mean(wanted, owners, "See inchworm trace --all."),
-    )
-
-
-def _fields(assembly: Assembly, owner: Node) -> set[Node]:
-    fields = set(assembly.graph.of_owner(owner.owner))
-    if owner.owner in assembly.tables:
-        table = assembly.tables[owner.owner]
-        fields |= {Node(table.name, column.name) for column in table.columns}
-    return fields
-
-
-def _print(assembly: Assembly, edges: list[Edge], format_: str, root: Path) -> None:
+def _print(answer: Answer, format_: str, root: Path) -> None:
     import json
+
+    edges = answer.edges
 
     match format_:
         case "json":
@@ -203,12 +112,11 @@ def _print(assembly: Assembly, edges: list[Edge], format_: str, root: Path) -> N
 
             click.echo(mermaid_document(edges))
         case "openlineage":
-            from inchworm.cli.app import now
             from inchworm.project.git import read_state
             from inchworm.report.openlineage import openlineage_events
 
-            at = read_state(root).committed_at or now()
-            for event in openlineage_events(assembly, at, __version__):
+            at = read_state(root).committed_at or clock().isoformat(timespec="seconds")
+            for event in openlineage_events(answer.assembly, at, __version__):
                 click.echo(json.dumps(event))
 
 
@@ -222,14 +130,14 @@ def _draw(edges: list[Edge], file: Path) -> None:
     click.echo(f"{file} shows {len(edges):,} edges.")
 
 
-def _show(assembly: Assembly, answer: _Answer, question: _Question) -> None:
+def _show(answer: Answer, question: Question) -> None:
     if not answer.walks:
         lines = [f"{edge.how.value:9} {edge.source} -> {edge.target}" for edge in answer.edges]
         nothing = "There is no way." if question.other else "There are no edges."
         click.echo("\n".join(lines) or nothing)
         return
     for way, walk in answer.walks.items():
-        click.echo("\n".join(_tree(assembly, walk, way)))
+        click.echo("\n".join(_tree(answer.assembly, walk, way)))
 
 
 def _tree(assembly: Assembly, walk: Step, direction: Direction) -> Iterator[str]:
@@ -273,15 +181,3 @@ def _count(walk: Step) -> int:
         count += not step.repeated
         waiting.extend(step.next)
     return count
-
-
-def _edges(walk: Step, direction: Direction) -> Iterator[Edge]:
-    waiting = [walk]
-    while waiting:
-        step = waiting.pop()
-        for following in step.next:
-            assert following.how is not None  # only the start has none
-            ends = (step.node, following.node)
-            source, target = ends if direction is Direction.DOWN else ends[::-1]
-            yield Edge(source, target, following.how)
-        waiting.extend(step.next)

@@ -6,8 +6,8 @@ import datetime as dt
 from collections.abc import Iterator
 
 from inchworm.core.checks import rules
-from inchworm.core.facts import Assembly, Outline
-from inchworm.core.findings import Finding
+from inchworm.core.checks.findings import Finding
+from inchworm.core.lineage.facts import Assembly, Outline
 
 _COLUMN = "column:"
 

@@ -10,13 +10,13 @@ from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 
 from inchworm.core.checks import rules
-from inchworm.core.composition import Composition, LivePart
-from inchworm.core.environments import Environment
+from inchworm.core.checks.findings import Finding, Severity
+from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import nearest
-from inchworm.core.facts import Assembly
-from inchworm.core.findings import Finding, Severity
-from inchworm.core.lineage import Direction, Node
-from inchworm.core.parts import Kind, PartId
+from inchworm.core.identifiers import Kind, PartId, RelationName
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.lineage.graph import Direction, Node
+from inchworm.core.promotion.composition import Composition, LivePart
 from inchworm.core.structure.definitions import Difference, Thing
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 
@@ -149,12 +149,12 @@ def breaking(
     """
     for schema in sorted(early):
         for name, part in live.parts.items():
-            if not name.startswith(f"{Kind.MODEL}:"):
+            if name.kind is not Kind.MODEL:
                 continue
             gone = sorted(
                 f"{table}.{column}"
                 for table, columns in part.reads.items()
-                if table.rpartition(".")[0] == schema.name
+                if RelationName(table).schema == schema.name
                 for column in columns
                 if _goes(assembly, live, environment, table, column)
             )
@@ -167,7 +167,7 @@ def _goes(
     assembly: Assembly, live: Composition, environment: Environment, table: str, column: str
 ) -> bool:
     """Whether a column that is live would not be there after the migrations."""
-    there = live.tables.get(environment.database.real_table(table))
+    there = live.tables.get(environment.database.physical_table(table))
     new = assembly.tables.get(table)
     if there is None or column not in there.by_name:
         return False
@@ -194,7 +194,7 @@ def _is_table_gone(difference: Difference) -> bool:
 
 def drifted(
     live: Composition,
-    touched: Collection[str],
+    touched: Collection[PartId],
     taken_up: Collection[str],
     environment: Environment,
     remade: Collection[str],
@@ -219,12 +219,11 @@ def drifted(
             if difference.key in taken_up:
                 continue
             if _is_table_gone(difference) and difference.key not in remade:
-                schema = PartId.parse(name).name
                 yield rules.DRIFTED.finding(
                     f"{difference.key} is missing since the last promotion",
                     part=name,
                     remedy="Put it back, for instance from a backup; or take its removal into the "
-                    f"source: inchworm adopt {environment.name} {schema}.",
+                    f"source: inchworm adopt {environment.name} {name.name}.",
                 )
                 continue
             is_lost = difference.what != "missing" or difference.is_of_schema

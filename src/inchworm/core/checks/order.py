@@ -9,10 +9,10 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from inchworm.core.checks import rules
+from inchworm.core.checks.findings import Finding
 from inchworm.core.errors import did_you_mean
-from inchworm.core.facts import Assembly, Scheduled, Stage
-from inchworm.core.findings import Finding
-from inchworm.core.parts import Kind, PartId
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Assembly, Scheduled, Stage
 
 _SAME_RUN = 12 * 60
 """Minutes: of two daily pipelines this far apart at most, the later one belongs to the same day."""

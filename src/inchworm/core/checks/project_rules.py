@@ -8,15 +8,15 @@ from collections.abc import Callable, Iterable, Iterator
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.documentation import documentation
+from inchworm.core.checks.findings import Finding, in_order
 from inchworm.core.checks.order import pipeline_order
 from inchworm.core.checks.value_leaks import value_leaks
 from inchworm.core.errors import did_you_mean, nearest
-from inchworm.core.facts import Assembly, Read
-from inchworm.core.findings import Finding, in_order
-from inchworm.core.lineage import Direction, Node, way_to
-from inchworm.core.parameters import evaluate, is_of_matrix, references, same_everywhere
-from inchworm.core.parts import Kind, PartId
-from inchworm.core.values import Type
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Assembly, Read
+from inchworm.core.lineage.graph import Direction, Node, way_to
+from inchworm.core.parameters.matrix import evaluate, is_of_matrix, references, same_everywhere
+from inchworm.core.parameters.values import Type
 
 Check = Callable[[Assembly, dt.date], Iterable[Finding]]
 

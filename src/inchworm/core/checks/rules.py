@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
 
-from inchworm.core.findings import Finding, Severity
-from inchworm.core.literals import Suspect
+from inchworm.core.checks.findings import Finding, Severity
+from inchworm.core.parameters.literals import Suspect
 
 _registry: dict[str, Rule] = {}
 REGISTRY: Mapping[str, Rule] = MappingProxyType(_registry)

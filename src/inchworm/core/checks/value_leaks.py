@@ -11,12 +11,12 @@ from typing import NamedTuple
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 from inchworm.core.checks import rules
-from inchworm.core.environments import Environment
-from inchworm.core.facts import Assembly
-from inchworm.core.findings import Finding
-from inchworm.core.literals import is_telling
-from inchworm.core.parameters import Parameter, Values, evaluate, references, substitute
-from inchworm.core.values import Type, Value
+from inchworm.core.checks.findings import Finding
+from inchworm.core.environments.environment import Environment
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.parameters.literals import is_telling
+from inchworm.core.parameters.matrix import Parameter, Values, evaluate, references, substitute
+from inchworm.core.parameters.values import Type, Value
 
 _WRITTEN_OUT = frozenset({Type.TEXT, Type.DATE, Type.TIMESTAMP})
 _SHORTEST = 3

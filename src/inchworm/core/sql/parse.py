@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import sys
 from dataclasses import dataclass
 
 import sqlglot
@@ -85,6 +86,7 @@ def parse_statements(text: str, dialect: str) -> list[exp.Expr]:
     Raises:
         SqlProblem: when the text does not parse.
     """
+    _allow_deep_trees()
     try:
         found = sqlglot.parse(_with_dollars(text, dialect), read=dialect)
         whole = [statement for statement in found if statement is not None]
@@ -136,6 +138,7 @@ def parse_query(text: str, dialect: str) -> exp.Query:
         SqlProblem: when the text does not parse, or is not exactly one query.
         WritingQuery: when a part of it writes: a statement in a CTE, or SELECT INTO.
     """
+    _allow_deep_trees()
     statements = parse_statements(text, dialect)
     if not statements:
         raise SqlProblem("has no SELECT", None)
@@ -160,12 +163,24 @@ def parse_query(text: str, dialect: str) -> exp.Query:
     return query
 
 
+_DEEPEST = 10_000
+"""Calls that a walk over a syntax tree may nest: generated queries are hundreds of levels deep,
+and each level takes several calls. Since 3.11 a call of Python takes no room of the C stack."""
+
+
+def _allow_deep_trees() -> None:
+    """Let whatever walks over a tree that is about to be parsed nest as deeply as the tree."""
+    if sys.getrecursionlimit() < _DEEPEST:
+        sys.setrecursionlimit(_DEEPEST)
+
+
 def tokens_of(text: str, dialect: str) -> list[Token]:
     """The tokens of a text, each with its place in it.
 
     Raises:
         SqlProblem: when the text cannot be cut into tokens.
     """
+    _allow_deep_trees()
     try:
         return sqlglot.tokenize(text, read=dialect)
     except SqlglotError as error:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 from typing import NamedTuple
 
-from inchworm.core.lineage import How, Node
+from inchworm.core.lineage.graph import How, Node
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 
 Sources = frozenset[tuple[Node, How]]

@@ -13,8 +13,8 @@ from typing import TypeVar
 
 from sqlglot import exp
 
+from inchworm.core.parameters.values import Type, Value
 from inchworm.core.sql.names import table_name
-from inchworm.core.values import Type, Value
 
 _DEEP = 100
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from sqlglot import exp
 
 from inchworm.core.errors import nearest
-from inchworm.core.lineage import How, Node
+from inchworm.core.lineage.graph import How, Node
 from inchworm.core.sql.names import fold, line_of
 from inchworm.core.sql.relations import NOTHING, OutColumn, Relation, Scope, Sources, as_computed
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table

@@ -124,7 +124,7 @@ def _table_of(definition: Definition) -> str:
     if definition.needs:
         return definition.needs[0]
     on = re.search(r"\bON\s+([^\s(]+)", definition.sql, re.IGNORECASE)
-    schema = definition.name.partition(".")[0]
+    schema = definition.schema
     name = on.group(1).replace('"', "") if on else definition.name
     return name if "." in name else f"{schema}.{name}"
 

@@ -1,8 +1,8 @@
-"""The change that turns the structure which a schema has into the one that is wanted.
+"""Working out the change from the structure that a schema has to the one that it should have.
 
 Both sides are definitions in the database's own words, so that nothing differs by spelling alone.
-PostgreSQL alters what is there (:mod:`~inchworm.core.structure.altering`); DuckDB and SQLite can
-alter little, and make a table anew otherwise (:mod:`~inchworm.core.structure.rebuilding`).
+A database that can alter tables where they stand works its changes out itself; for those that can
+alter little there is :mod:`~inchworm.core.structure.rebuilding`.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from inchworm.core.errors import ProjectError
+from inchworm.core.identifiers import RelationName
 from inchworm.core.sql.names import spelled
 from inchworm.core.structure.changes import Change
 from inchworm.core.structure.definitions import Definition, Thing
@@ -79,7 +80,7 @@ def renames_that_apply(
     if not declared:
         return Renames()
     before, after = tables_of(live, dialect), tables_of(wanted, dialect)
-    schema = next((name.partition(".")[0] for name in {**after, **before}), "")
+    schema = next((RelationName(name).schema for name in {**after, **before}), "")
     tables: dict[str, str] = {}
     for old, new in declared.items():
         was, will = f"{schema}.{old}", f"{schema}.{new}"

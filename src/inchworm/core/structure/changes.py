@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import asdict, dataclass
 from enum import StrEnum
 from typing import Any
+
+from inchworm.core.identifiers import ColumnName
 
 
 class Effect(StrEnum):
@@ -48,6 +50,11 @@ class Change:
     demands: tuple[Demand, ...] = ()
     rows: tuple[str, ...] = ()
 
+    @property
+    def names(self) -> list[str]:
+        """The physical names of everything that it concerns."""
+        return self.name.split(", ")
+
     def to_json(self) -> dict[str, Any]:
         """The change as the ledger keeps it."""
         return asdict(self)
@@ -65,3 +72,19 @@ class Change:
                 "demands": tuple(Demand(**demand) for demand in data["demands"]),
             }
         )
+
+
+def late_last(changes: Iterable[Change]) -> list[Change]:
+    """Changes in their order, those that are ``late`` behind all others."""
+    return sorted(changes, key=lambda change: change.late)
+
+
+def in_the_way(changes: Iterable[Change]) -> list[str]:
+    """The tables and views of which views of others must not hold on to the former shape."""
+    names = []
+    for change in changes:
+        if change.what == "drop view":
+            names.append(change.name)
+        elif change.what.startswith("type ") or change.what == "drop column":
+            names.append(ColumnName(change.name).relation)
+    return sorted(set(names))

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from graphlib import CycleError, TopologicalSorter
 
+from inchworm.core.identifiers import RelationName
 from inchworm.core.sql.columns import tables_in
 from inchworm.core.sql.parse import SqlProblem, parse_statements
 from inchworm.core.structure.shapes import TableShape
@@ -43,6 +44,11 @@ class Definition:
     needs: tuple[str, ...] | None = ()
     is_of_schema: bool = False
     shape: TableShape | None = None
+
+    @property
+    def schema(self) -> str:
+        """The schema of what it makes."""
+        return RelationName(self.name).schema
 
     @property
     def key(self) -> str:
@@ -88,7 +94,7 @@ def _needs(definition: Definition, dialect: str) -> Iterable[str]:
         (tree,) = parse_statements(definition.sql, dialect)
     except (SqlProblem, ValueError):
         return ()
-    schema = definition.name.partition(".")[0]
+    schema = definition.schema
     return [n if "." in n else f"{schema}.{n}" for n in tables_in(tree, dialect)]
 
 
@@ -123,6 +129,11 @@ class Difference:
     was: str = ""
     now: str = ""
     is_of_schema: bool = False
+
+    @property
+    def schema(self) -> str:
+        """The schema in which it is."""
+        return RelationName(self.name).schema
 
 
 def differences(before: Sequence[Definition], after: Sequence[Definition]) -> list[Difference]:

@@ -9,28 +9,65 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 
-from inchworm.core.composition import aside
+from inchworm.core.identifiers import RelationName
+from inchworm.core.promotion.aside import aside
 from inchworm.core.sql.names import spelled
 from inchworm.core.sql.parse import tokens_of
 from inchworm.core.sql.types import normal_type
-from inchworm.core.structure.change import Renames, keeps_values, sql_name, tables_of
-from inchworm.core.structure.changes import Change, Demand, Effect
+from inchworm.core.structure.change import (
+    Renames,
+    keeps_values,
+    renames_that_apply,
+    sql_name,
+    tables_of,
+)
+from inchworm.core.structure.changes import Change, Demand, Effect, late_last
 from inchworm.core.structure.definitions import Definition, Thing, in_working_order
 from inchworm.core.structure.shapes import ColumnShape, TableShape
 
 _COPY = "__copy"
 
 
+@dataclass(frozen=True, kw_only=True)
+class Alterations:
+    """How much of a table a database can alter where it stands.
+
+    Attributes:
+        changes_columns: whether the type, the default and the requirement of a column can change.
+        keys_and_indexes_pin_tables: whether a foreign key or an index keeps a table from being
+            altered or dropped, and a default keeps its sequence.
+        has_loose_types: whether a column takes values of any type, so that none is lost.
+    """
+
+    changes_columns: bool
+    keys_and_indexes_pin_tables: bool
+    has_loose_types: bool
+
+
 def rebuilt(
-    live: Sequence[Definition], wanted: Sequence[Definition], renames: Renames, dialect: str
+    live: Sequence[Definition],
+    wanted: Sequence[Definition],
+    renames: Mapping[str, str],
+    dialect: str,
+    alterations: Alterations,
 ) -> list[Change]:
-    """What turns one structure into the other, in the order in which it can be done.
+    """The changes that turn one structure into another, in the order in which they can be made.
+
+    Args:
+        live: the definitions that a schema has.
+        wanted: the definitions that it should have.
+        renames: the new name of each table or ``table.column`` whose values stay; those that are
+            done already do not count.
+        dialect: of the database.
+        alterations: how much of a table the database can alter where it stands.
 
     Raises:
         ProjectError: when there is a difference for which no change can be worked out.
     """
-    return _Rebuilding(live, wanted, renames, dialect).changes()
+    applied = renames_that_apply(renames, live, wanted, dialect)
+    return late_last(_Rebuilding(live, wanted, applied, dialect, alterations).changes())
 
 
 class _Rebuilding:
@@ -40,11 +77,13 @@ class _Rebuilding:
         wanted: Sequence[Definition],
         renames: Renames,
         dialect: str,
+        alterations: Alterations,
     ) -> None:
         self.live = {d.key: d for d in live}
         self.wanted = {d.key: d for d in wanted}
         self.renames = renames
         self.dialect = dialect
+        self.alterations = alterations
         self.before = tables_of(live, dialect)
         self.after = tables_of(wanted, dialect)
         self.sequences = [
@@ -87,7 +126,7 @@ class _Rebuilding:
 
     def _anew(self) -> list[str]:
         found = {name for name in self.after if self._must_be_anew(name)}
-        if self.dialect == "duckdb":
+        if self.alterations.keys_and_indexes_pin_tables:
             found |= {
                 name
                 for name in self.after
@@ -127,10 +166,15 @@ class _Rebuilding:
         if old is None and new is not None:
             is_plain = not (new.required or new.generated or new.rest)
             return is_plain and "(" not in (new.default or "").strip("()")
-        is_duckdb = self.dialect == "duckdb"
         if new is None and old is not None:
             return self._goes_in_place(table, old)
-        if old is None or new is None or not is_duckdb or old.generated or new.generated:
+        if (
+            old is None
+            or new is None
+            or not self.alterations.changes_columns
+            or old.generated
+            or new.generated
+        ):
             return False
         if old.rest != new.rest:
             return False
@@ -139,7 +183,9 @@ class _Rebuilding:
 
     def _goes_in_place(self, table: str, column: ColumnShape) -> bool:
         is_plain = not column.generated and not self._is_used(table, column)
-        return is_plain and (self.dialect != "duckdb" or self._is_alone(table))
+        return is_plain and (
+            not self.alterations.keys_and_indexes_pin_tables or self._is_alone(table)
+        )
 
     def _is_used(self, table: str, column: ColumnShape) -> bool:
         """Whether a key, a check or another column may use a column; by name alone, to be safe."""
@@ -148,7 +194,7 @@ class _Rebuilding:
         return bool(column.rest) or sum(len(name.findall(text)) for text in texts) > 1
 
     def _is_alone(self, table: str) -> bool:
-        """Whether DuckDB alters columns of a table: no index, and no foreign key from or to it."""
+        """Whether nothing pins a table: no index, and no foreign key from or to it."""
         for tables in (self.before, self.after):
             shape = tables[table].shape
             is_pointed_at = any(d.shape and table in d.shape.refers_to for d in tables.values())
@@ -225,7 +271,7 @@ class _Rebuilding:
             name=", ".join(was.values()),
             statements=(
                 *(
-                    f"CREATE TABLE {sql_name(aside(new, _COPY))} AS SELECT * FROM {sql_name(old)}"
+                    f"CREATE TABLE {sql_name(_copy_of(new))} AS SELECT * FROM {sql_name(old)}"
                     for new, old in was.items()
                 ),
                 *(f"DROP TABLE {sql_name(d.name)}" for d in reversed(going)),
@@ -235,7 +281,7 @@ class _Rebuilding:
         )
 
     def _made_anew(self, table: Definition) -> Change:
-        copy = aside(table.name, _COPY)
+        copy = _copy_of(table.name)
         lost = tuple(self._lost(table.name))
         return Change(
             what="make anew",
@@ -292,7 +338,7 @@ class _Rebuilding:
                 yield f"{source}.{column.name}"
         for old, new in pairs:
             types = (normal_type(c.type, self.dialect) for c in (old, new))
-            if self.dialect != "sqlite" and not keeps_values(*types):
+            if not self.alterations.has_loose_types and not keeps_values(*types):
                 yield f"{source}.{old.name}"
 
     def _demands(self, name: str) -> Iterator[Demand]:
@@ -432,9 +478,14 @@ def _by_table(
 
 def _table_of(index: Definition, dialect: str) -> str:
     """The table that an index is on."""
-    schema = index.name.partition(".")[0]
+    schema = index.schema
     words = [token.text for token in tokens_of(index.sql, dialect)]
     at = [word.upper() for word in words].index("ON") + 1
     if at + 1 < len(words) and words[at + 1] == ".":
         return f"{words[at]}.{words[at + 2]}"
     return f"{schema}.{words[at]}"
+
+
+def _copy_of(name: str) -> RelationName:
+    """The table in which the rows wait while theirs is made anew."""
+    return aside(RelationName(name), _COPY)

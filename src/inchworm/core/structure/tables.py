@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
+from inchworm.core.identifiers import RelationName
+
 UNKNOWN_TYPE = "unknown"
 """The type of a column about which nothing certain can be said."""
 
@@ -47,4 +49,4 @@ class Table:
     @property
     def schema(self) -> str:
         """The schema part of the name."""
-        return self.name.rpartition(".")[0]
+        return RelationName(self.name).schema

@@ -1,5 +1,9 @@
-"""Databases: one protocol, one adapter per product."""
+"""Databases: protocols, a registry of products, a package for each, and the bookkeeping.
 
-from inchworm.targets.databases.base import Database, connect
+Nothing outside a product's package knows the product; what differs is a method of the protocols.
+"""
 
-__all__ = ["Database", "connect"]
+from inchworm.targets.databases.protocols import Database
+from inchworm.targets.databases.registry import Address, connect
+
+__all__ = ["Address", "Database", "connect"]

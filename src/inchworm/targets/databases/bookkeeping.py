@@ -14,9 +14,12 @@ from collections.abc import Iterable, Iterator, Mapping
 from itertools import islice
 from typing import TypeVar
 
-from inchworm.core.composition import Aside, LastPromotion, LivePart, Purpose, RanMigration
+from inchworm.core.identifiers import PartId, RelationName
+from inchworm.core.parts import Digest
+from inchworm.core.promotion.aside import Aside, Purpose
+from inchworm.core.promotion.composition import LastPromotion, LivePart, RanMigration
 from inchworm.core.structure.definitions import Definition, Thing
-from inchworm.targets.databases.base import Database
+from inchworm.targets.databases.protocols import Database
 
 _TABLES = (
     """CREATE TABLE IF NOT EXISTS {schema}.parts (
@@ -57,7 +60,7 @@ _AT_ONCE = 200
 _COLUMNS_ADDED = (("migrations", "script", "VARCHAR"), ("promotions", "number", "INTEGER"))
 """Columns that were added to tables after their first version: table, name and type."""
 
-_INTERFACE = ("values", "tables", "reads", "required", "keys", "managed")
+_INTERFACE = ("values", "tables", "reads", "required", "keys", "managed", "recipe")
 """What is kept of a part's interface as JSON."""
 
 
@@ -162,7 +165,12 @@ class Bookkeeping:
         if f"{self.schema}.aside" not in self._database.kinds():
             return []
         return [
-            Aside(name=name, purpose=Purpose(purpose), of=of, promotion=promotion)
+            Aside(
+                name=RelationName(name),
+                purpose=Purpose(purpose),
+                of=RelationName(of),
+                promotion=promotion,
+            )
             for owner, name, purpose, of, promotion in self._database.rows(
                 f"SELECT project, name, purpose, of_name, promotion FROM {self.schema}.aside "
                 "ORDER BY name"
@@ -218,7 +226,7 @@ class Bookkeeping:
                 interface = {name: getattr(part, name) for name in _INTERFACE}
                 values += [
                     self._project,
-                    part.part,
+                    str(part.part),
                     part.bundle,
                     part.digest,
                     part.content,
@@ -230,12 +238,14 @@ class Bookkeeping:
             places = ", ".join(["(?, ?, ?, ?, ?, ?, ?, ?, ?)"] * len(some))
             self._database.execute(f"INSERT INTO {self.schema}.parts VALUES {places}", values)
 
-    def remove(self, *parts: str) -> None:
+    def remove(self, *parts: PartId) -> None:
         """Forget parts. Called inside a transaction."""
+        if not parts:
+            return
         places = ", ".join("?" * len(parts))
         self._database.execute(
             f"DELETE FROM {self.schema}.parts WHERE project = ? AND part IN ({places})",
-            [self._project, *parts],
+            [self._project, *map(str, parts)],
         )
 
     def migrations(self) -> list[RanMigration]:
@@ -425,10 +435,10 @@ def _live_part(row: tuple[str, ...]) -> LivePart:
     interface = json.loads(row[8])
     return LivePart(
         project=row[0],
-        part=row[1],
+        part=PartId.parse(row[1]),
         bundle=row[2],
-        digest=row[3],
-        content=row[4],
+        digest=Digest(row[3]),
+        content=Digest(row[4]),
         commit=row[5],
         promotion=row[6],
         put_at=row[7],
@@ -441,6 +451,7 @@ def _live_part(row: tuple[str, ...]) -> LivePart:
         required=_names(interface.get("required", {})),
         keys=_names(interface.get("keys", {})),
         managed=interface.get("managed", True),
+        recipe=interface.get("recipe", ""),
     )
 
 

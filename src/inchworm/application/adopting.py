@@ -1,0 +1,200 @@
+"""Adopting a schema that an environment has, or what was changed in one by hand."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from inchworm.application.workplace import Workplace
+from inchworm.core.environments.environment import Environment
+from inchworm.core.errors import UsageError, did_you_mean
+from inchworm.core.identifiers import Kind, PartId, RelationName
+from inchworm.core.rendered import Managed, RenderedSchema
+from inchworm.core.sql.parse import SqlProblem
+from inchworm.core.sql.schema_names import with_physical_schemas
+from inchworm.core.structure.definitions import Definition, Thing, script_of
+from inchworm.engine.adoption import TakenUp, taken_up
+from inchworm.engine.connections import OpenEnvironment, open_database, open_environment
+from inchworm.engine.desired_schema import own_definitions
+from inchworm.targets.databases import Database
+
+_BASELINE = '/*---\nabout = "What was in {where} when it was taken up"\nbaseline = true\n---*/\n'
+
+
+@dataclass(frozen=True, kw_only=True)
+class AdoptedSchema:
+    """A schema that is a new part of the source now.
+
+    Attributes:
+        where: the environment, and who we were there.
+    """
+
+    schema: str
+    where: str
+    tables: int
+    statements: int
+
+
+@dataclass(frozen=True, kw_only=True)
+class AdoptedChanges:
+    """What was changed by hand in a schema, taken into the source.
+
+    Attributes:
+        where: the environment, and who we were there.
+        file: what was written, relative to the project; None when nothing was changed.
+        changes: what was changed, where it became a migration.
+    """
+
+    schema: str
+    where: str
+    file: str | None = None
+    changes: TakenUp | None = None
+
+
+def adopt(
+    workplace: Workplace, environment: str, schema: str, managed: Managed | None
+) -> AdoptedSchema | AdoptedChanges:
+    """Take up a schema that an environment has, or what was changed in it by hand.
+
+    Args:
+        workplace: the project.
+        environment: where it is.
+        schema: its logical name.
+        managed: who changes a new schema from now on; of one that the project has, None.
+
+    Raises:
+        UsageError: when there is no such environment or schema, or it cannot be managed so.
+        ProjectError: when there is a difference for which no change can be worked out.
+        TargetError: when the environment cannot be read.
+    """
+    declared = workplace.project.environment(environment)
+    name = schema.lower()
+    if not (workplace.root / "schemas" / name).exists():
+        return _adopt_schema(workplace, declared, name, managed or Managed.MIGRATIONS)
+    if managed is not None:
+        raise UsageError(
+            f"The project has the schema {name} already.",
+            where=f"schemas/{name}/schema.toml",
+            next=f"Without --{managed.value}, what was changed by hand in {declared.name} is "
+            "taken up.",
+        )
+    return _adopt_changes(workplace, declared, PartId(Kind.SCHEMA, name))
+
+
+def _adopt_schema(
+    workplace: Workplace, declared: Environment, name: str, managed: Managed
+) -> AdoptedSchema:
+    values = workplace.values(declared)
+    with open_database(declared, workplace.machine, values, read_only=True) as database:
+        is_outside = managed is Managed.OUTSIDE
+        physical = name if is_outside else declared.database.physical_schema(name)
+        definitions = _definitions_of(database, physical)
+        script = _script(workplace, database, definitions, physical, name)
+        where = f"{declared.name} ({declared.protection}), as {database.identity}"
+    _write_schema(workplace.root / "schemas" / name, script, declared, managed)
+    return AdoptedSchema(
+        schema=name,
+        where=where,
+        tables=sum(d.thing is Thing.TABLE for d in definitions),
+        statements=len(definitions),
+    )
+
+
+def _adopt_changes(workplace: Workplace, declared: Environment, schema: PartId) -> AdoptedChanges:
+    """What was changed by hand becomes a migration, or is put into ``tables.sql``."""
+    rendered = workplace.read_remembered().render(schema, {})
+    is_migrated = isinstance(rendered, RenderedSchema) and rendered.managed is Managed.MIGRATIONS
+    folder = workplace.root / "schemas" / schema.name
+    with open_environment(
+        declared,
+        workplace.project.settings.name,
+        workplace.machine,
+        workplace.values(declared),
+        read_only=True,
+    ) as place:
+        where = f"{declared.name} ({declared.protection}), as {place.identity}"
+        changes = None
+        if is_migrated:
+            changes = taken_up(place, schema, workplace.project.settings.dialect)
+            if changes is None:
+                return AdoptedChanges(schema=schema.name, where=where)
+            file = _write_migration(folder, changes, declared)
+        else:
+            file = _rewrite(workplace, place, schema, folder)
+    inside = str(file.relative_to(workplace.root))
+    return AdoptedChanges(schema=schema.name, where=where, file=inside, changes=changes)
+
+
+def _rewrite(workplace: Workplace, place: OpenEnvironment, schema: PartId, folder: Path) -> Path:
+    """The structure of the schema, without what models and notebooks have in it."""
+    parts = {part.part: part for part in place.bookkeeping.parts_of_ours()}
+    known = parts.get(schema)
+    is_outside = known is None or not known.managed
+    address = place.environment.database
+    physical = schema.name if is_outside else address.physical_schema(schema.name)
+    others = place.of_others(place.bookkeeping.parts())
+    definitions = own_definitions(place.database, physical, others)
+    script = _script(workplace, place.database, definitions, physical, schema.name)
+    file = folder / "tables.sql"
+    file.write_text(script.rstrip() + "\n")
+    return file
+
+
+def _write_migration(folder: Path, changes: TakenUp, environment: Environment) -> Path:
+    import tomlkit
+
+    numbers = [int(f.name[:4]) for f in folder.glob("migrations/*.sql") if f.name[:4].isdigit()]
+    file = folder / f"migrations/{max(numbers, default=0) + 1:04}_by_hand_in_{environment.name}.sql"
+    settings = tomlkit.document()
+    settings["about"] = f"What was changed by hand in {environment.name}"
+    settings["takes_up"] = dict(changes.takes_up)
+    statements = [sql for change in changes.changes for sql in change.statements]
+    script = ";\n\n".join(statements)
+    file.parent.mkdir(exist_ok=True)
+    file.write_text(f"/*---\n{tomlkit.dumps(settings).strip()}\n---*/\n{script};\n")
+    return file
+
+
+def _definitions_of(database: Database, physical: str) -> list[Definition]:
+    definitions = database.definitions([physical])
+    if not definitions:
+        known = sorted({RelationName(name).schema for name in database.structure()})
+        near = did_you_mean(physical, known, f"Schemas there: {', '.join(known) or 'none'}.")
+        raise UsageError(f"{database.identity} has nothing in a schema {physical}.", next=near)
+    return definitions
+
+
+def _script(
+    workplace: Workplace,
+    database: Database,
+    definitions: list[Definition],
+    physical: str,
+    name: str,
+) -> str:
+    dialect = workplace.project.settings.dialect
+    script = script_of(definitions, database.dialect, dialect)
+    if physical == name:
+        return script
+    try:
+        return "".join(
+            with_physical_schemas(each, lambda s: name if s == physical else s, dialect, dialect)
+            + ";\n\n"
+            for each in script.split(";\n\n")
+            if each.strip()
+        )
+    except SqlProblem as problem:
+        raise UsageError(
+            f"the schema's own name, {physical}, cannot be taken out of its statements: "
+            f"{problem.reason}.",
+            next=f"Take it up from an environment where it is called {name}.",
+        ) from problem
+
+
+def _write_schema(folder: Path, script: str, environment: Environment, managed: Managed) -> None:
+    settings = f'about = "Taken up from {environment.name}"\nmanaged = "{managed.value}"\n'
+    is_baseline = managed is Managed.MIGRATIONS
+    file = folder / ("migrations/0001_baseline.sql" if is_baseline else "tables.sql")
+    file.parent.mkdir(parents=True)
+    (folder / "schema.toml").write_text(settings)
+    head = _BASELINE.format(where=environment.name) if is_baseline else ""
+    file.write_text(head + script.rstrip() + "\n")

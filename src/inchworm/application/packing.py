@@ -1,0 +1,115 @@
+"""Packing the source tree into a bundle, and listing bundles."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from inchworm import __version__
+from inchworm.application.checking import Checked, check
+from inchworm.application.workplace import Workplace
+from inchworm.core.bundle.bundle import Bundle, Provenance, pack
+from inchworm.core.errors import BundleError
+from inchworm.core.ledger.events import Packed
+from inchworm.core.promotion.states import State
+from inchworm.project.tree import PART_FOLDERS
+
+
+@dataclass(frozen=True, kw_only=True)
+class PackResult:
+    """A bundle that was packed, or the findings that refuse it.
+
+    Attributes:
+        bundle: None when there are errors.
+        is_known: whether it was packed before, with the same digest.
+        file: where it is.
+        why_snapshot: why it is no release; empty when it is one.
+    """
+
+    checked: Checked
+    bundle: Bundle | None = None
+    is_known: bool = False
+    file: str = ""
+    why_snapshot: str = ""
+
+
+def pack_tree(workplace: Workplace) -> PackResult:
+    """Pack the source tree, and record it, unless check finds errors.
+
+    Raises:
+        BundleError: when the version is packed already with other content.
+    """
+    reading, checked = check(workplace)
+    if checked.has_errors:
+        return PackResult(checked=checked)
+    git = workplace.project.git
+    version = workplace.project.settings.version
+    is_tagged = bool({version, f"v{version}"}.intersection(git.tags))
+    bundle = pack(
+        reading.assembly,
+        dict(workplace.tree.contents.below(PART_FOLDERS)),
+        checked.findings,
+        Provenance(
+            commit=git.commit,
+            committed_at=git.committed_at,
+            branch=git.branch,
+            clean=git.clean,
+            tool=f"inchworm {__version__}",
+        ),
+        snapshot=not (git.clean and is_tagged),
+    )
+    is_known = bundle.name in workplace.bundles.names()
+    file = workplace.bundles.put(bundle)
+    if not is_known:
+        workplace.ledger.packed(
+            bundle.name,
+            Packed(digest=bundle.digest, commit=git.commit, snapshot=bundle.snapshot),
+        )
+    return PackResult(
+        checked=checked,
+        bundle=bundle,
+        is_known=is_known,
+        file=file,
+        why_snapshot=_why_snapshot(workplace, is_tagged=is_tagged),
+    )
+
+
+def _why_snapshot(workplace: Workplace, *, is_tagged: bool) -> str:
+    git = workplace.project.git
+    if git.commit is None:
+        return "there is no commit"
+    if not git.clean:
+        return "the tree has changes that are not committed"
+    return "" if is_tagged else f"the commit has no tag v{workplace.project.settings.version}"
+
+
+@dataclass(frozen=True, kw_only=True)
+class ListedBundle:
+    """A bundle of the store, or why it cannot be read.
+
+    Attributes:
+        promoted_to: the environments that it went into completely.
+    """
+
+    name: str
+    bundle: Bundle | None = None
+    problem: str = ""
+    promoted_to: tuple[str, ...] = ()
+
+
+def list_bundles(workplace: Workplace) -> list[ListedBundle]:
+    """All bundles of the store, with where each has been promoted."""
+    went: dict[str, list[str]] = {}
+    for summary in workplace.ledger.summaries():
+        places = went.setdefault(summary.bundle_digest, [])
+        if summary.state is State.DONE and summary.environment not in places:
+            places.append(summary.environment)
+    listed: list[ListedBundle] = []
+    for name in workplace.bundles.names():
+        try:
+            bundle = workplace.bundles.get(name)
+        except BundleError as error:
+            listed.append(ListedBundle(name=name, problem=error.what))
+            continue
+        to = tuple(went.get(bundle.digest, ()))
+        listed.append(ListedBundle(name=name, bundle=bundle, promoted_to=to))
+    return listed

@@ -1,0 +1,144 @@
+"""Promoting: drafting into an environment, carrying a draft out, going on with one that stopped."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from inchworm.application.workplace import LOCKS, Workplace
+from inchworm.core.environments.environment import Environment
+from inchworm.core.errors import UsageError
+from inchworm.core.promotion.promotion import Promotion, Step
+from inchworm.core.promotion.states import State
+from inchworm.engine.preparation import Drafted, Prepared, check_entry, make_draft, prepare
+from inchworm.engine.promoting import Reporter, Work, carry_out
+
+
+@dataclass(frozen=True, kw_only=True)
+class PromotionRequest:
+    """What is asked of a new promotion.
+
+    Attributes:
+        bundle: its name, or the path of its file.
+        environment: where to.
+        values: values given for once, as text, by parameter.
+        overwrite: whether changes that were made there by hand may be lost.
+    """
+
+    bundle: str
+    environment: str
+    values: Mapping[str, str] = field(default_factory=dict)
+    overwrite: bool = False
+
+
+def draft_promotion(workplace: Workplace, request: PromotionRequest) -> Drafted:
+    """Draft against the environment as it stands now. Nothing is recorded or changed.
+
+    Raises:
+        UsageError: when the bundle is of another project, or is not taken there.
+        Waiting: when it has not passed through the environments before.
+        TargetError: when the environment cannot be reached or a secret is missing.
+    """
+    environment = workplace.project.environment(request.environment)
+    bundle = workplace.bundles.get(request.bundle)
+    project = workplace.project.settings.name
+    if bundle.project != project:
+        raise UsageError(
+            f"{bundle.name} is of the project {bundle.project}, not of {project}.",
+            next="Promote it from its own project.",
+        )
+    check_entry(bundle, environment, workplace.ledger)
+    prepared = prepare(bundle, environment, workplace.today, request.values)
+    return make_draft(prepared, workplace.machine, workplace.now(), overwrite=request.overwrite)
+
+
+def record_draft(workplace: Workplace, drafted: Drafted) -> Promotion:
+    """Record a draft as the next promotion."""
+    return workplace.ledger.draft(drafted.draft, drafted.prepared.bundle.commit)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Resumed:
+    """A recorded promotion, made ready to be carried out or to go on."""
+
+    promotion: Promotion
+    environment: Environment
+    prepared: Prepared
+
+
+def resume(workplace: Workplace, id_: str) -> Resumed:
+    """Make a recorded promotion ready to be carried out, or to go on where it stopped.
+
+    Raises:
+        UsageError: when there is none of that name, or it is over.
+    """
+    promotion = workplace.ledger.promotion(id_)
+    if promotion.state in {State.DONE, State.DROPPED}:
+        raise UsageError(
+            f"{promotion.id} is {promotion.state.value}.", next="See inchworm history."
+        )
+    draft = promotion.draft
+    environment = workplace.project.environment(draft.environment)
+    bundle = workplace.bundles.get(draft.bundle)
+    prepared = prepare(bundle, environment, dt.date.fromisoformat(draft.today), draft.overrides)
+    return Resumed(promotion=promotion, environment=environment, prepared=prepared)
+
+
+def carry_out_promotion(
+    workplace: Workplace, prepared: Prepared, promotion: Promotion, reporter: Reporter
+) -> Promotion:
+    """Carry out a recorded promotion, or go on with it.
+
+    Raises:
+        EnvironmentMoved: when the environment is not as drafted, or is locked.
+        KeyboardInterrupt: after recording where it stopped.
+    """
+    return carry_out(
+        Work(
+            prepared=prepared,
+            promotion=promotion,
+            ledger=workplace.ledger,
+            machine=workplace.machine,
+            locks=workplace.root / LOCKS,
+            by=workplace.user,
+            now=workplace.now,
+            process=workplace.process,
+            reporter=reporter,
+        )
+    )
+
+
+def drop(workplace: Workplace, promotion: Promotion, why: str) -> None:
+    """Give up a draft that was not begun."""
+    if promotion.state is State.DRAFTED:
+        workplace.ledger.move(promotion, State.DROPPED, why)
+
+
+def step_key(step: Step) -> str:
+    """By which a step is known again in other promotions."""
+    return f"{step.phase.value} {step.part} {step.item}"
+
+
+def usual_seconds(workplace: Workplace, environment: str) -> dict[str, float]:
+    """How long each step took the last time in an environment, in seconds, by :func:`step_key`.
+
+    The latest promotions that were completed there are looked at.
+    """
+    usual: dict[str, float] = {}
+    there = [
+        summary.id
+        for summary in workplace.ledger.summaries()
+        if summary.environment == environment and summary.state is State.DONE
+    ]
+    for id_ in there[-_LOOKED_AT:]:
+        promotion = workplace.ledger.promotion(id_)
+        for step in promotion.draft.steps:
+            seconds = promotion.report_of(step).seconds
+            if seconds is not None:
+                usual[step_key(step)] = seconds
+    return usual
+
+
+_LOOKED_AT = 5
+"""How many earlier promotions are asked how long steps take."""

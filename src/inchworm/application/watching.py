@@ -1,0 +1,198 @@
+"""Watching environments: what is live, what was promoted, what somebody changed by hand."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+from inchworm.application.workplace import Workplace
+from inchworm.core.environments.environment import Environment
+from inchworm.core.errors import TargetError
+from inchworm.core.identifiers import Kind, PartId, promotion_number
+from inchworm.core.ledger.promotions import Summary
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.lineage.graph import Direction, Node
+from inchworm.core.promotion.composition import Composition, LivePart
+from inchworm.core.promotion.promotion import Promotion
+from inchworm.core.promotion.states import State
+from inchworm.core.structure.definitions import Difference, Thing
+from inchworm.engine.status import EnvironmentStatus, read_status
+
+
+@dataclass(frozen=True, kw_only=True)
+class Status:
+    """Environments as they are, with what the ledger adds.
+
+    Attributes:
+        overrides: by environment, the values given for once at the promotion that is live.
+        unfinished: promotions that stopped on their way, unless a later one went there.
+    """
+
+    read_at: str
+    environments: list[EnvironmentStatus]
+    overrides: Mapping[str, Mapping[str, str]]
+    unfinished: list[Summary]
+
+
+def status(workplace: Workplace, environment: str | None = None) -> Status:
+    """What is where, read fresh from the targets: in all environments, or in one.
+
+    Raises:
+        UsageError: when there is no environment of that name.
+    """
+    read_at = workplace.now()
+    project = workplace.project
+    chosen = [project.environment(environment)] if environment else project.environments
+    read = [_read(workplace, each, read_at) for each in chosen]
+    return Status(
+        read_at=read_at,
+        environments=read,
+        overrides={each.environment.name: _overrides(workplace, each) for each in read},
+        unfinished=_unfinished(workplace, {each.environment.name for each in read}),
+    )
+
+
+def _read(workplace: Workplace, environment: Environment, read_at: str) -> EnvironmentStatus:
+    return read_status(
+        environment,
+        workplace.project.settings.name,
+        workplace.machine,
+        workplace.values(environment),
+        read_at,
+    )
+
+
+def _overrides(workplace: Workplace, read: EnvironmentStatus) -> Mapping[str, str]:
+    last = read.live.last if read.live else None
+    number = promotion_number(last.promotion) if last else None
+    known = {summary.id.number: summary for summary in workplace.ledger.summaries()}
+    summary = known.get(number) if number is not None else None
+    if summary is None or last is None or summary.bundle_digest != last.digest:
+        return {}  # another ledger has promoted it
+    return workplace.ledger.promotion(summary.id).draft.overrides
+
+
+def _unfinished(workplace: Workplace, environments: Iterable[str]) -> list[Summary]:
+    latest = {
+        summary.environment: summary
+        for summary in workplace.ledger.summaries()
+        if summary.state not in {State.DRAFTED, State.DROPPED}
+    }
+    return [
+        summary
+        for name, summary in latest.items()
+        if name in environments and summary.state is not State.DONE
+    ]
+
+
+def history(workplace: Workplace, environment: str | None = None) -> list[Summary]:
+    """All promotions in one line each, the latest first; the ledger's chain is followed first.
+
+    Raises:
+        LedgerError: when an entry was altered.
+        UsageError: when there is no environment of that name.
+    """
+    workplace.ledger.check()
+    summaries = workplace.ledger.summaries()[::-1]
+    if environment is None:
+        return summaries
+    name = workplace.project.environment(environment).name
+    return [summary for summary in summaries if summary.environment == name]
+
+
+def promotion(workplace: Workplace, id_: str) -> Promotion:
+    """One promotion, step by step; the ledger's chain is followed first.
+
+    Raises:
+        LedgerError: when an entry was altered.
+        UsageError: when there is none.
+    """
+    workplace.ledger.check()
+    return workplace.ledger.promotion(id_)
+
+
+@dataclass(frozen=True, kw_only=True)
+class DriftedPart:
+    """A part that is not as it was put.
+
+    Attributes:
+        affected: parts and tables downstream of it.
+    """
+
+    part: LivePart
+    differences: tuple[Difference, ...]
+    affected: tuple[str, ...]
+
+    @property
+    def remedy(self) -> str:
+        """What a promotion would do about it."""
+        kind = self.part.part.kind
+        if kind is Kind.SCHEMA:
+            if any(d.what == "missing" and d.thing is Thing.TABLE for d in self.differences):
+                return (
+                    "every promotion stops until the table is there again, or inchworm adopt has "
+                    "taken its removal into the source"
+                )
+            return (
+                "a promotion that changes the schema stops; inchworm adopt takes it into the source"
+            )
+        if kind is Kind.MODEL:
+            if any(difference.what == "missing" for difference in self.differences):
+                return "the next promotion builds it again"
+            return "a promotion that touches it stops, unless it is told to --overwrite"
+        return "the next promotion puts it there again"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Drift:
+    """What was changed by hand in an environment since the last promotion there."""
+
+    environment: Environment
+    live: Composition
+    read_at: str
+    since: str | None
+    parts: list[DriftedPart]
+
+
+def drift(workplace: Workplace, environment: str) -> Drift:
+    """Everything in an environment that is not as promotions put it.
+
+    Raises:
+        UsageError: when there is no environment of that name.
+        TargetError: when it cannot be read.
+    """
+    declared = workplace.project.environment(environment)
+    read = _read(workplace, declared, workplace.now())
+    if read.live is None:
+        raise TargetError(read.problem or "it cannot be read.", where=declared.name)
+    assembly = workplace.read_remembered().assembly
+    return Drift(
+        environment=declared,
+        live=read.live,
+        read_at=read.live.read_at,
+        since=read.live.last.at if read.live.last else None,
+        parts=[_drifted(read.live, declared, part, assembly) for part in read.drifted],
+    )
+
+
+def _drifted(
+    live: Composition, environment: Environment, part: PartId, assembly: Assembly
+) -> DriftedPart:
+    recorded = live.parts[part]
+    physical = environment.database.physical_table
+    different = tuple(live.differing(recorded, environment.database))
+    missing = [
+        Difference(key=f"table {table}", name=table, what="missing")
+        for table in recorded.tables
+        if physical(table) not in live.tables
+        and part.kind is Kind.MODEL
+        and not any(difference.what == "missing" for difference in different)
+    ]
+    names = {difference.name for difference in (*different, *missing)}
+    tables = [table for table in recorded.tables if {table, physical(table)} & names]
+    start = [Node(owner) for owner in tables or [str(part)]]
+    reached = {node.owner for node in assembly.graph.reached(start, Direction.DOWN)}
+    affected = {str(assembly.provider.get(o, o)) for o in reached - {*tables, str(part)}}
+    return DriftedPart(
+        part=recorded, differences=(*different, *missing), affected=tuple(sorted(affected))
+    )

@@ -1,0 +1,140 @@
+"""The workplace of somebody who uses the program: a project, and all that goes with it."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inchworm.application.source_tree import SourceTree
+from inchworm.core.parameters.matrix import evaluate, read_files
+from inchworm.project.git import user_name
+from inchworm.project.tree import Project, find_project
+from inchworm.targets.machine import Machine
+
+if TYPE_CHECKING:
+    from inchworm.core.checks.findings import Finding
+    from inchworm.core.environments.environment import Environment
+    from inchworm.core.parameters.values import Value
+    from inchworm.kinds.project_reader import Reading
+    from inchworm.store.bundles import BundleStore
+    from inchworm.store.ledger import Ledger
+    from inchworm.targets.secrets import Secret
+
+LOCKS = ".inchworm/locks"
+_USER = "INCHWORM_USER"
+
+
+@dataclass(frozen=True)
+class Workplace:
+    """A project, and whoever works on it.
+
+    Attributes:
+        project: the project.
+        tree: its source tree, and what is remembered of it.
+        machine: where that is.
+        clock: the present time, with a time zone.
+        process: the number of the process, for messages to others.
+    """
+
+    project: Project
+    tree: SourceTree
+    machine: Machine
+    clock: Callable[[], dt.datetime]
+    process: int = 0
+
+    @classmethod
+    def around(
+        cls,
+        tree: SourceTree,
+        machine: Machine,
+        clock: Callable[[], dt.datetime],
+        process: int = 0,
+    ) -> Workplace:
+        """The workplace of a source tree.
+
+        Raises:
+            ProjectError: when its ``inchworm.toml`` is wrong.
+        """
+        return cls(find_project(tree.root), tree, machine, clock, process)
+
+    @property
+    def root(self) -> Path:
+        """The project's folder."""
+        return self.project.root
+
+    @cached_property
+    def user(self) -> str:
+        """Who is at work: ``INCHWORM_USER``, else git's user name, else the login."""
+        return self.machine.environ.get(_USER) or user_name(self.root) or self.machine.login
+
+    def now(self) -> str:
+        """The time, ISO 8601, UTC, to the second."""
+        return self.clock().astimezone(dt.UTC).isoformat(timespec="seconds")
+
+    @cached_property
+    def today(self) -> dt.date:
+        """The day in UTC."""
+        return self.clock().astimezone(dt.UTC).date()
+
+    @cached_property
+    def ledger(self) -> Ledger:
+        """The ledger that the project names.
+
+        Raises:
+            ProjectError: when no ledger can be where it says.
+        """
+        from inchworm.store.ledger import Ledger
+        from inchworm.store.ledgers.registry import open_ledger_storage
+
+        storage = self.project.settings.storage
+        opened = open_ledger_storage(
+            storage.ledger, self.root, storage.ledger_schema, self._ledger_password
+        )
+        return Ledger(opened, now=self.now, by=self.user)
+
+    def _ledger_password(self) -> Secret | None:
+        from inchworm.targets.secrets import Secrets
+
+        reference = self.project.settings.storage.password
+        return None if reference is None else Secrets(self.machine).resolve(reference)
+
+    @cached_property
+    def bundles(self) -> BundleStore:
+        """The bundle store that the project names.
+
+        Raises:
+            ProjectError: when no bundles can be where it says.
+        """
+        from inchworm.store.bundles import BundleStore
+
+        return BundleStore.at(self.project.settings.storage.bundles, self.root)
+
+    def read(self) -> tuple[Reading, list[Finding]]:
+        """The source tree, read; and the findings about the environment files."""
+        return self.project.read(self.tree.contents, self.tree.memory)
+
+    def read_remembered(self) -> Reading:
+        """The source tree, read, and remembered for the next time."""
+        reading, _ = self.read()
+        self.remember(reading)
+        return reading
+
+    def remember(self, reading: Reading, **results: object) -> None:
+        """Keep the facts of the tree as it is, and ``results`` that hold for just these files."""
+        assembly = reading.assembly
+        project = {
+            "name": assembly.name,
+            "version": assembly.version,
+            "dialect": assembly.dialect,
+            "parts": len(assembly.parts),
+        }
+        self.tree.keep(project=project, **results)
+
+    def values(self, environment: Environment) -> dict[str, Value]:
+        """An environment's values as the source tree has them, as far as they can be had."""
+        matrix, _ = read_files(self.tree.contents, [e.name for e in self.project.environments])
+        return dict(evaluate(matrix, environment.name, self.today).values)

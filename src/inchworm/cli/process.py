@@ -1,0 +1,61 @@
+"""The process that the program runs in: its folder, clock, user and environment variables.
+
+Nothing but the command line looks at them; everything below is given a workplace.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import getpass
+import os
+from pathlib import Path
+
+from inchworm.application.source_tree import SourceTree
+from inchworm.application.workplace import Workplace
+from inchworm.targets.machine import Machine
+
+
+def clock() -> dt.datetime:
+    """The present time, UTC."""
+    return dt.datetime.now(dt.UTC)
+
+
+def machine(root: Path) -> Machine:
+    """This machine, for a project in a folder."""
+    return Machine(root=root, environ=os.environ, login=_login())
+
+
+def source_tree() -> SourceTree:
+    """The source tree that the present folder is in.
+
+    Raises:
+        UsageError: when it is in none.
+    """
+    return SourceTree.around(Path.cwd())
+
+
+def workplace(tree: SourceTree | None = None) -> Workplace:
+    """The workplace in the present folder.
+
+    Args:
+        tree: its source tree, where that has been looked at before.
+
+    Raises:
+        UsageError: when the folder is in no project.
+        ProjectError: when its ``inchworm.toml`` is wrong.
+    """
+    tree = tree or source_tree()
+    return Workplace.around(tree, machine(tree.root), clock, os.getpid())
+
+
+def shown_time(iso: str) -> str:
+    """A time as people read it: ``2026-11-23 07:00``, always UTC."""
+    return iso[:16].replace("T", " ")
+
+
+def _login() -> str:
+    """The login, also where there is no account of that number."""
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return str(os.getuid())

@@ -1,0 +1,211 @@
+"""Bundles: the manifest of one project version, and the digest that stands for it.
+
+The content digest covers all that can influence an environment (the project's name, version and
+dialect, and every file) and nothing else: neither when nor where nor by whom it was packed.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from inchworm.core.checks.findings import Finding
+from inchworm.core.errors import BundleError
+from inchworm.core.lineage.facts import Assembly, Facts
+from inchworm.core.lineage.graph import in_order
+from inchworm.core.parameters.matrix import Parameter
+from inchworm.core.parts import Digest, Part, digest_of
+
+FORMAT = "inchworm/bundle/1"
+MANIFEST = "bundle.json"
+
+#: A bundle is read whole into memory; these bounds keep a hostile file from filling it.
+MAX_FILES = 200_000
+MAX_FILE_BYTES = 256 * 1024 * 1024
+MAX_TOTAL_BYTES = 2 * 1024 * 1024 * 1024
+
+
+@dataclass(frozen=True, kw_only=True)
+class Provenance:
+    """Where a bundle comes from; it is told, not digested."""
+
+    commit: str | None
+    committed_at: str | None
+    branch: str | None
+    clean: bool
+    tool: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class Bundle:
+    """A bundle in memory: its identity, its files and its manifest."""
+
+    project: str
+    version: str
+    dialect: str
+    snapshot: bool
+    digest: Digest
+    files: Mapping[str, bytes]
+    manifest: Mapping[str, Any]
+
+    @property
+    def name(self) -> str:
+        """``riverwatch-1.4.0``, or ``riverwatch-1.4.0-snapshot.1a2b3c4d`` for a snapshot."""
+        return bundle_name(self.project, self.version, self.digest, snapshot=self.snapshot)
+
+    @property
+    def commit(self) -> str | None:
+        """The commit that it was packed from."""
+        commit: str | None = self.manifest["provenance"]["commit"]
+        return commit
+
+
+def bundle_name(project: str, version: str, digest: Digest, *, snapshot: bool) -> str:
+    """The name under which a bundle is kept."""
+    suffix = f"-snapshot.{digest.removeprefix('sha256:')[:8]}" if snapshot else ""
+    return f"{project}-{version}{suffix}"
+
+
+def content_digest(name: str, version: str, dialect: str, files: Mapping[str, bytes]) -> Digest:
+    """The digest of all that can influence an environment."""
+    lines = [f"project {name}", f"version {version}", f"dialect {dialect}"]
+    lines += [f"{digest_of(files[path])} {path}" for path in sorted(files)]
+    return digest_of("\n".join(lines).encode())
+
+
+def pack(
+    assembly: Assembly,
+    files: Mapping[str, bytes],
+    findings: list[Finding],
+    provenance: Provenance,
+    *,
+    snapshot: bool,
+) -> Bundle:
+    """The bundle of a project version."""
+    digest = content_digest(assembly.name, assembly.version, assembly.dialect, files)
+    manifest = {
+        "format": FORMAT,
+        "bundle": bundle_name(assembly.name, assembly.version, digest, snapshot=snapshot),
+        "digest": digest,
+        "project": assembly.name,
+        "version": assembly.version,
+        "dialect": assembly.dialect,
+        "snapshot": snapshot,
+        "provenance": {
+            "commit": provenance.commit,
+            "committed_at": provenance.committed_at,
+            "branch": provenance.branch,
+            "clean": provenance.clean,
+            "tool": provenance.tool,
+        },
+        "files": [
+            {"path": path, "sha256": digest_of(content), "size": len(content)}
+            for path, content in sorted(files.items())
+        ],
+        "parts": [
+            _part_entry(part, assembly.facts.get(id_))
+            for id_, part in sorted(assembly.parts.items())
+        ],
+        "parameters": [_parameter_entry(row) for row in assembly.matrix.values()],
+        "findings": [finding.to_json() for finding in findings],
+    }
+    return Bundle(
+        project=assembly.name,
+        version=assembly.version,
+        dialect=assembly.dialect,
+        snapshot=snapshot,
+        digest=digest,
+        files=dict(files),
+        manifest=manifest,
+    )
+
+
+def manifest_bytes(manifest: Mapping[str, Any]) -> bytes:
+    """The manifest as it stands in the bundle: readable, in a fixed order."""
+    return (json.dumps(manifest, indent=1, ensure_ascii=False) + "\n").encode()
+
+
+def check_bundle(manifest: Any, files: Mapping[str, bytes], where: str) -> Bundle:
+    """A bundle from what was read, after checking that it is what it says.
+
+    Raises:
+        BundleError: when a file is missing, altered or unexpected, or the digest does not fit.
+    """
+
+    def refuse(reason: str) -> BundleError:
+        return BundleError(
+            f"{reason}; the bundle cannot be trusted.",
+            where=where,
+            next="Take the bundle from where it was packed, or pack the commit again.",
+        )
+
+    if not isinstance(manifest, dict) or manifest.get("format") != FORMAT:
+        raise refuse(f"{MANIFEST} is not of format {FORMAT}")
+    try:
+        listed = {e["path"]: (e["sha256"], e["size"]) for e in manifest["files"]}
+        name, version, dialect = manifest["project"], manifest["version"], manifest["dialect"]
+        snapshot, said = bool(manifest["snapshot"]), manifest["digest"]
+        manifest["provenance"]["commit"]
+    except (KeyError, TypeError) as error:
+        raise refuse(f"{MANIFEST} lacks {error}") from error
+    if unexpected := sorted(set(files) - set(listed)):
+        raise refuse(f"{unexpected[0]} is not listed in {MANIFEST}")
+    for path, (sha256, size) in listed.items():
+        if path not in files:
+            raise refuse(f"{path} is missing")
+        if len(files[path]) != size or digest_of(files[path]) != sha256:
+            raise refuse(f"{path} was altered after packing")
+    digest = content_digest(name, version, dialect, files)
+    if digest != said:
+        raise refuse("its digest does not fit its content")
+    return Bundle(
+        project=name,
+        version=version,
+        dialect=dialect,
+        snapshot=snapshot,
+        digest=digest,
+        files=files,
+        manifest=manifest,
+    )
+
+
+def _part_entry(part: Part, facts: Facts | None) -> dict[str, Any]:
+    entry: dict[str, Any] = {
+        "id": str(part.id),
+        "digest": part.digest,
+        "files": [file.path for file in part.files],
+    }
+    if facts is not None:
+        entry["needs"] = sorted({str(need.wanted) for need in facts.needs})
+        entry["parameters"] = sorted({use.parameter for use in facts.uses})
+        entry["tables"] = [
+            {
+                "name": table.name,
+                "columns": [
+                    {"name": c.name, "type": c.type, "required": c.required} for c in table.columns
+                ],
+            }
+            for table in facts.provides
+        ]
+        if facts.declassified:
+            entry["declassified"] = {str(node): reason for node, reason in facts.declassified}
+        entry["lineage"] = [
+            {"from": str(edge.source), "to": str(edge.target), "how": edge.how.value}
+            for edge in in_order(facts.edges)
+        ]
+    return entry
+
+
+def _parameter_entry(row: Parameter) -> dict[str, Any]:
+    cells = dict(row.cells) if row.every is None else {"every": row.every, **row.cells}
+    return {
+        "name": row.name,
+        "type": row.type.value,
+        "values": {name: _plain(cell) for name, cell in cells.items()},
+    }
+
+
+def _plain(cell: Any) -> Any:
+    return cell if isinstance(cell, str | int | float | bool) else str(cell)

@@ -1,0 +1,77 @@
+"""From a project's names to those that an environment's database has."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+from inchworm.core.environments.environment import Environment
+from inchworm.core.errors import ProjectError
+from inchworm.core.identifiers import Kind, RelationName
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.sql.parse import SqlProblem
+from inchworm.core.sql.schema_names import with_physical_schemas
+
+
+def physical_table(name: str, assembly: Assembly, environment: Environment) -> RelationName:
+    """A logical ``schema.table`` under the name that it has in an environment.
+
+    Schemas that are managed outside are never renamed.
+    """
+    logical = RelationName(name)
+    if logical.schema in assembly.outside_schemas:
+        return logical
+    return environment.database.physical_table(name)
+
+
+class PhysicalNames:
+    """The names of one project's tables and schemas in one environment.
+
+    Args:
+        dialect: that of the environment's database.
+    """
+
+    def __init__(self, assembly: Assembly, environment: Environment, dialect: str) -> None:
+        self._assembly = assembly
+        self._environment = environment
+        self._dialect = dialect
+
+    def table(self, name: str) -> RelationName:
+        """A logical table's name there."""
+        return physical_table(name.lower(), self._assembly, self._environment)
+
+    def schema(self, schema: str) -> str:
+        """A schema's name there; of one that the project does not know, its own."""
+        if schema in self._assembly.outside_schemas or schema not in self._known:
+            return schema
+        return self._environment.database.physical_schema(schema)
+
+    @property
+    def translates(self) -> bool:
+        """Whether a statement of the project is another one there."""
+        renames = self._environment.database.schema_pattern != "{schema}"
+        return renames or self._assembly.dialect != self._dialect
+
+    def statement(self, sql: str) -> str:
+        """A statement of a script as the database reads it.
+
+        Raises:
+            ProjectError: when it has to be told in another dialect and cannot be read, or when the
+                logical name of a schema would be left in it.
+        """
+        if not self.translates:
+            return sql
+        try:
+            return with_physical_schemas(sql, self.schema, self._assembly.dialect, self._dialect)
+        except SqlProblem as problem:
+            raise ProjectError(
+                f"a statement {problem.reason}.",
+                next="Write the table's name outside of texts and function bodies, or give this "
+                "environment a database of its own, where schemas keep their names.",
+            ) from problem
+
+    @cached_property
+    def _known(self) -> frozenset[str]:
+        """The schemas that the project knows."""
+        of_tables = (RelationName(table).schema for table in self._assembly.tables)
+        of_parts = (part.name for part in self._assembly.of_kind(Kind.SCHEMA))
+        return frozenset([*of_parts, *of_tables])

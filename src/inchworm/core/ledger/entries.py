@@ -1,0 +1,93 @@
+"""The ledger's entries, and the chain that ties each to the one before."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+GENESIS = "0" * 64
+"""What stands in place of the hash before the first entry."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Entry:
+    """One thing that happened.
+
+    Attributes:
+        number: counts from 1 without gaps.
+        at: ISO 8601, UTC.
+        by: the person or service.
+        kind: ``ledger-started``, ``packed``, ``drafted``, ``state`` or ``step``.
+        about: what it concerns: a promotion's id or a bundle's name.
+        body: everything else, as JSON.
+        before: the hash of the entry before.
+    """
+
+    number: int
+    at: str
+    by: str
+    kind: str
+    about: str
+    body: Mapping[str, Any]
+    before: str
+
+    @property
+    def text(self) -> str:
+        """The body as it is stored and hashed."""
+        return json.dumps(self.body, sort_keys=True, ensure_ascii=False)
+
+    @property
+    def row(self) -> Row:
+        """The entry as it is stored."""
+        return Row(
+            self.number, self.at, self.by, self.kind, self.about, self.text, self.before, self.hash
+        )
+
+    @property
+    def hash(self) -> str:
+        """SHA-256 over the entry and the hash of the one before, in hexadecimal."""
+        return _hash(self.number, self.at, self.by, self.kind, self.about, self.text, self.before)
+
+
+class Row(NamedTuple):
+    """An entry as a ledger stores it, with its hash beside it."""
+
+    number: int
+    at: str
+    by: str
+    kind: str
+    about: str
+    text: str
+    before: str
+    hash: str
+
+    @property
+    def entry(self) -> Entry:
+        """The entry that is stored; its hash is not looked at."""
+        return Entry(
+            number=self.number,
+            at=self.at,
+            by=self.by,
+            kind=self.kind,
+            about=self.about,
+            body=json.loads(self.text),
+            before=self.before,
+        )
+
+
+def _hash(*content: int | str) -> str:
+    text = json.dumps(content, ensure_ascii=False, separators=(",", ":"))
+    return hashlib.sha256(text.encode()).hexdigest()
+
+
+def first_break(rows: Iterable[Row]) -> int | None:
+    """The number of the first entry whose hash or order is wrong, or None."""
+    before = GENESIS
+    for expected, row in enumerate(rows, start=1):
+        if row.number != expected or row.before != before or _hash(*row[:7]) != row.hash:
+            return expected
+        before = row.hash
+    return None

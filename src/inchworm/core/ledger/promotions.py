@@ -1,0 +1,92 @@
+"""What entries amount to: a promotion as it stands, and the line of it that an index keeps."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from inchworm.core.execution import StepReport
+from inchworm.core.identifiers import PromotionId, promotion_number
+from inchworm.core.ledger.entries import Entry
+from inchworm.core.ledger.events import Drafted, StateChanged, StepReported, event_of
+from inchworm.core.parts import Digest
+from inchworm.core.promotion.promotion import Promotion
+from inchworm.core.promotion.states import State
+
+
+def promotion_of(ledger: str, entries: Sequence[Entry]) -> Promotion:
+    """A promotion's present state, from its entries in their order, the draft first.
+
+    Raises:
+        LedgerError: when a newer version of the program wrote one of them.
+    """
+    first = entries[0]
+    drafted = event_of(first)
+    assert isinstance(drafted, Drafted)
+    promotion = Promotion(
+        id=PromotionId(ledger, promotion_number(first.about) or 0),
+        draft=drafted.draft,
+        state=State.DRAFTED,
+        drafted_at=first.at,
+        drafted_by=first.by,
+        changed_at=first.at,
+        changed_by=first.by,
+        commit=drafted.commit,
+        steps={},
+    )
+    steps: dict[int, StepReport] = {}
+    for entry in entries[1:]:
+        match event_of(entry):
+            case StepReported(step=step, report=report):
+                steps[step] = report
+            case StateChanged(state=state, message=message):
+                promotion = replace(
+                    promotion,
+                    state=state,
+                    message=message,
+                    changed_at=entry.at,
+                    changed_by=entry.by,
+                )
+    return replace(promotion, steps=steps)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Summary:
+    """A promotion in one line, for questions about many.
+
+    Attributes:
+        through: the number of the entry that it was worked out from last.
+        steps: how many there are.
+        steps_over: how many of them need not be done any more.
+        seconds: how long they took together.
+    """
+
+    id: PromotionId
+    environment: str
+    bundle: str
+    bundle_digest: Digest
+    state: State
+    changed_at: str
+    changed_by: str
+    through: int
+    steps: int
+    steps_over: int
+    seconds: float
+
+
+def summary_of(promotion: Promotion, through: int) -> Summary:
+    """The line of a promotion, worked out from entries up to one."""
+    reports = [promotion.report_of(step) for step in promotion.draft.steps]
+    return Summary(
+        id=promotion.id,
+        environment=promotion.draft.environment,
+        bundle=promotion.draft.bundle,
+        bundle_digest=promotion.draft.bundle_digest,
+        state=promotion.state,
+        changed_at=promotion.changed_at,
+        changed_by=promotion.changed_by,
+        through=through,
+        steps=len(reports),
+        steps_over=sum(report.state.is_over for report in reports),
+        seconds=sum(report.seconds or 0 for report in reports),
+    )

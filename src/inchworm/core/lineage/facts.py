@@ -1,0 +1,361 @@
+"""Facts: what one part provides, reads, needs and uses.
+
+Facts are worked out per part, purely, from its files and the structures that it reads. Everything
+that looks across parts (lineage graph, rules, drafts) works on facts and never on files.
+
+Of a large project, most facts are needed only now and then. So each part also has an *outline*,
+which says whether its facts still hold and whom they touch; an assembly has all outlines at hand,
+and fetches facts when they are asked for.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections import defaultdict
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, fields
+from functools import cached_property, lru_cache
+from typing import NamedTuple
+
+from inchworm.core.checks.findings import Finding
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.graph import Edge, Graph, Node
+from inchworm.core.parameters.literals import Literal
+from inchworm.core.parameters.matrix import Matrix
+from inchworm.core.parts import Digest, Part
+from inchworm.core.structure.tables import Table
+
+
+class Read(NamedTuple):
+    """A table that a part reads, and the columns of it; ``None`` stands for all of them."""
+
+    table: str
+    columns: frozenset[str] | None
+    file: str
+    line: int | None = None
+
+
+class Use(NamedTuple):
+    """A place where a part uses a parameter; ``safe`` says that a secret may stand there."""
+
+    parameter: str
+    file: str
+    line: int | None = None
+    safe: bool = False
+    expects: str = ""
+    """What the setting wants there: ``duration``, ``integer``, ``text``, or nothing special."""
+
+
+class Need(NamedTuple):
+    """A place where a part names another part. ``wanted`` is what was written there."""
+
+    wanted: PartId
+    file: str
+    line: int | None = None
+
+
+class Stage(NamedTuple):
+    """One step of a pipeline: the parts that it works on, and the steps that come before it."""
+
+    name: str
+    works_on: tuple[PartId, ...]
+    after: tuple[str, ...]
+    file: str
+    line: int | None = None
+
+
+class Scheduled(NamedTuple):
+    """When a pipeline starts: a cron expression of five fields, in a time zone."""
+
+    name: str
+    cron: str
+    timezone: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class Facts:
+    """All that is known about one part."""
+
+    part: PartId
+    provides: tuple[Table, ...] = ()
+    """Tables that exist because of this part."""
+    fills: tuple[str, ...] = ()
+    """Tables that the part writes rows into."""
+    reads: tuple[Read, ...] = ()
+    edges: tuple[Edge, ...] = ()
+    needs: tuple[Need, ...] = ()
+    uses: tuple[Use, ...] = ()
+    stages: tuple[Stage, ...] = ()
+    schedules: tuple[Scheduled, ...] = ()
+    managed_outside: bool = False
+    classes: tuple[tuple[Node, str], ...] = ()
+    """Columns that are declared to be of a class, such as ``personal``."""
+    declassified: tuple[tuple[Node, str], ...] = ()
+    """Columns at which classes end, each with the reason."""
+    cleared: tuple[str, ...] = ()
+    """Classes that a reader outside may receive."""
+    documents: tuple[str, ...] = ()
+    """Paths of shared files that count as files of the part."""
+
+    addresses: tuple[str, ...] = ()
+    """Places that the part reaches, with ``${parameters}``; not those declared to be shared."""
+    documented: tuple[str, ...] = ()
+    """What is said about the part: ``about``, ``owner``, and ``column:NAME`` for its columns."""
+
+    @property
+    def columns_read(self) -> Mapping[str, frozenset[str]]:
+        """The columns that are read of each table, however many reads there are."""
+        found: dict[str, frozenset[str]] = {}
+        for read in self.reads:
+            found[read.table] = found.get(read.table, frozenset()) | (read.columns or frozenset())
+        return found
+
+
+class Outline(NamedTuple):
+    """The part of the facts that is looked at for every part, and what they were worked out from.
+
+    Attributes:
+        digest: over the part's own files.
+        saw: what was looked up while working the facts out: tables by name, each with the digest
+            of its structure (empty when there was none), and shared files by path.
+        interfaces: the tables that the part provides, each with the digest of its structure.
+        reads: the tables that it reads.
+        touches: the owners of all nodes at the ends of its edges.
+        wrong: reads of tables and columns that are not there.
+        findings: what else is wrong with the part by itself.
+        file: the path of its main file.
+        readable: False when the part could not be read, so that it has findings but no facts.
+    """
+
+    part: PartId
+    file: str
+    digest: Digest
+    saw: Mapping[str, str]
+    interfaces: Mapping[str, str]
+    reads: tuple[str, ...]
+    touches: tuple[str, ...]
+    fills: tuple[str, ...] = ()
+    documents: tuple[str, ...] = ()
+    needs: tuple[Need, ...] = ()
+    uses: tuple[Use, ...] = ()
+    stages: tuple[Stage, ...] = ()
+    schedules: tuple[Scheduled, ...] = ()
+    managed_outside: bool = False
+    classes: tuple[tuple[Node, str], ...] = ()
+    declassified: tuple[tuple[Node, str], ...] = ()
+    cleared: tuple[str, ...] = ()
+    addresses: tuple[str, ...] = ()
+    documented: tuple[str, ...] = ()
+    literals: tuple[Literal, ...] = ()
+    wrong: tuple[Read, ...] = ()
+    findings: tuple[Finding, ...] = ()
+    readable: bool = True
+
+    @property
+    def schedule_names(self) -> tuple[str, ...]:
+        """The names of the schedules of a pipeline."""
+        return tuple(schedule.name for schedule in self.schedules)
+
+
+IN_BOTH = tuple(field.name for field in fields(Facts) if field.name in Outline._field_defaults)
+"""What facts and their outline say alike."""
+
+
+@lru_cache(maxsize=4096)
+def structure_digest(table: Table) -> str:
+    """What readers of a table depend on, as a short text."""
+    lines = [f"{c.name}\0{c.type}\0{c.required}" for c in table.columns]
+    text = "\n".join([table.name, str(table.open), *table.key, "", *lines])
+    return hashlib.sha256(text.encode()).hexdigest()[:20]
+
+
+def outline_of(
+    facts: Facts,
+    *,
+    file: str,
+    digest: Digest,
+    saw: Mapping[str, str],
+    tables: Mapping[str, Table],
+    findings: tuple[Finding, ...],
+    literals: tuple[Literal, ...] = (),
+    readable: bool = True,
+) -> Outline:
+    """The outline of facts that were just worked out.
+
+    Args:
+        facts: the facts.
+        file: the path of the part's main file.
+        digest: over the part's own files.
+        saw: what was looked up for them.
+        tables: the known tables; looking there counts as looking up.
+        findings: what was found wrong.
+        literals: texts that are written out in its files.
+        readable: whether there are facts at all.
+    """
+    wrong = [w for read in facts.reads if (w := _wrong(read, tables.get(read.table))) is not None]
+    ends = {end.owner for edge in facts.edges for end in (edge.source, edge.target)}
+    return Outline(
+        part=facts.part,
+        file=file,
+        digest=digest,
+        saw=saw,
+        interfaces={table.name: structure_digest(table) for table in facts.provides},
+        reads=tuple(sorted({read.table for read in facts.reads})),
+        touches=tuple(sorted(ends)),
+        **{name: getattr(facts, name) for name in IN_BOTH},
+        literals=literals,
+        wrong=tuple(wrong),
+        findings=findings,
+        readable=readable,
+    )
+
+
+def _wrong(read: Read, table: Table | None) -> Read | None:
+    """The read, as far as it is of something that is not there."""
+    if table is None:
+        return read._replace(columns=None)
+    gone = () if table.open else [c for c in sorted(read.columns or ()) if c not in table.by_name]
+    return read._replace(columns=frozenset(gone)) if gone else None
+
+
+class FactsOf(Mapping[PartId, Facts]):
+    """The facts of all readable parts, fetched when they are asked for."""
+
+    def __init__(
+        self, outlines: Mapping[PartId, Outline], fetch: Callable[[PartId], Facts]
+    ) -> None:
+        self._outlines = outlines
+        self._fetch = fetch
+        self._fetched: dict[PartId, Facts] = {}
+
+    def __getitem__(self, part: PartId) -> Facts:
+        found = self._fetched.get(part)
+        if found is None:
+            if part not in self:
+                raise KeyError(part)
+            found = self._fetched[part] = self._fetch(part)
+        return found
+
+    def __contains__(self, part: object) -> bool:
+        return part in self._outlines and self._outlines[part].readable  # type: ignore[index]
+
+    def __iter__(self) -> Iterator[PartId]:
+        return (part for part, outline in self._outlines.items() if outline.readable)
+
+    def __len__(self) -> int:
+        return sum(outline.readable for outline in self._outlines.values())
+
+
+class TablesOf(Mapping[str, Table]):
+    """All tables by name, fetched when they are asked for; of two with one name, the first."""
+
+    def __init__(
+        self, outlines: Mapping[PartId, Outline], fetch: Callable[[PartId], Facts]
+    ) -> None:
+        self._fetch = fetch
+        self._fetched: dict[str, Table] = {}
+        self.provider: dict[str, PartId] = {}
+        for part in sorted(outlines, key=_provider_rank):
+            for name in outlines[part].interfaces:
+                self.provider.setdefault(name, part)
+
+    def __getitem__(self, name: str) -> Table:
+        found = self._fetched.get(name)
+        if found is None:
+            tables = self._fetch(self.provider[name]).provides
+            found = self._fetched[name] = next(t for t in tables if t.name == name)
+        return found
+
+    def __contains__(self, name: object) -> bool:
+        return name in self.provider
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.provider)
+
+    def __len__(self) -> int:
+        return len(self.provider)
+
+
+_PROVIDER_RANK = {Kind.SCHEMA: 0, Kind.NOTEBOOK: 1}
+
+
+def _provider_rank(part: PartId) -> int:
+    return _PROVIDER_RANK.get(part.kind, 2)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Policies:
+    """The kinds of part of which the project wants something said."""
+
+    about: frozenset[Kind] = frozenset()
+    owner: frozenset[Kind] = frozenset()
+    columns: frozenset[Kind] = frozenset()
+
+
+@dataclass(frozen=True, kw_only=True)
+class Assembly:
+    """A whole project version: its parts, what is known about them, and the findings so far."""
+
+    name: str
+    version: str
+    dialect: str
+    parts: Mapping[PartId, Part]
+    outlines: Mapping[PartId, Outline]
+    fetch: Callable[[PartId], Facts]
+    """The facts of one part."""
+    model_order: tuple[PartId, ...]
+    """Models so that each comes after those that it reads."""
+    matrix: Matrix
+    environments: tuple[str, ...]
+    policies: Policies = Policies()
+    environment_uses: tuple[Use, ...] = ()
+    """Parameters that environment files use; they are read from the operator's checkout."""
+    findings: tuple[Finding, ...] = ()
+
+    @cached_property
+    def facts(self) -> Mapping[PartId, Facts]:
+        """The facts of every part that could be read."""
+        return FactsOf(self.outlines, self.fetch)
+
+    @cached_property
+    def tables(self) -> TablesOf:
+        """All known tables by name."""
+        return TablesOf(self.outlines, self.fetch)
+
+    @cached_property
+    def provider(self) -> Mapping[str, PartId]:
+        """Which part a table exists because of."""
+        return {t: p for t, p in self.tables.provider.items() if self.outlines[p].readable}
+
+    @cached_property
+    def touching(self) -> Mapping[str, list[PartId]]:
+        """The parts whose edges begin or end at a table or part."""
+        found: dict[str, list[PartId]] = defaultdict(list)
+        for part, outline in self.outlines.items():
+            for owner in outline.touches:
+                found[owner].append(part)
+        return found
+
+    @cached_property
+    def graph(self) -> Graph[PartId]:
+        """The lineage graph of all parts; its edges are fetched as a walk comes to them."""
+        return Graph(self.touching, lambda part: self.facts[part].edges)
+
+    @cached_property
+    def outside_schemas(self) -> frozenset[str]:
+        """Schemas that are only known here, and never changed."""
+        return frozenset(p.name for p, outline in self.outlines.items() if outline.managed_outside)
+
+    @cached_property
+    def upstream(self) -> Mapping[PartId, frozenset[PartId]]:
+        """For each part, the parts whose tables it reads directly."""
+        provider = self.provider
+        return {
+            part: frozenset(provider[t] for t in outline.reads if t in provider) - {part}
+            for part, outline in self.outlines.items()
+            if outline.readable
+        }
+
+    def of_kind(self, kind: Kind) -> list[PartId]:
+        """The parts of one kind, by name."""
+        return sorted(part for part in self.parts if part.kind is kind)

@@ -1,0 +1,35 @@
+"""Facts kept between two readings of a project, by part.
+
+Whoever only wants to know whether anything changed imports this and nothing heavier.
+"""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import MutableMapping, Sequence
+from typing import TYPE_CHECKING
+
+from inchworm.core.identifiers import PartId
+
+if TYPE_CHECKING:
+    from inchworm.core.lineage.facts import Outline
+
+FACTS_VERSION = 5
+"""Grows whenever the same files would give other facts than before, so that none are kept."""
+
+UNREADABLE = (ValueError, KeyError, IndexError, TypeError)
+"""What reading raises for text that was not written here."""
+
+
+class FactsCache(MutableMapping[PartId, str]):
+    """Facts as text, by part, from an earlier reading.
+
+    Attributes:
+        order: the names of all models so that each came after those that it read.
+    """
+
+    order: Sequence[str] = ()
+
+    @abstractmethod
+    def outline(self, part: PartId) -> Outline | None:
+        """The outline of a part, if anything is known about it."""

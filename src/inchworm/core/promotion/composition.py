@@ -1,0 +1,153 @@
+"""What is live in an environment, as its targets say when they are asked."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from inchworm.core.environments.environment import DatabaseAddress
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.parts import Digest, digest_of
+from inchworm.core.structure.definitions import Difference
+from inchworm.core.structure.tables import Table
+
+
+@dataclass(frozen=True, kw_only=True)
+class LivePart:
+    """A part that was put into an environment.
+
+    Attributes:
+        digest: of the part rendered with this environment's values.
+        content: of its files.
+        values: the values that it was rendered with, by parameter.
+        tables: the tables that it provides, with their columns and types.
+        reads: the columns that it reads, by table.
+        required: columns of its tables that are required.
+        keys: the keys of its tables.
+        managed: False for a schema that is only known, and never changed.
+    """
+
+    part: PartId
+    project: str
+    bundle: str
+    digest: Digest
+    content: Digest
+    commit: str | None
+    promotion: str
+    put_at: str
+    values: Mapping[str, str] = field(default_factory=dict)
+    tables: Mapping[str, tuple[tuple[str, str], ...]] = field(default_factory=dict)
+    reads: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    required: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    keys: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    managed: bool = True
+    recipe: str = ""
+    """Digest of what it was rendered from; empty where that was not recorded yet."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class RanMigration:
+    """A migration that a database has behind it."""
+
+    schema: str
+    name: str
+    checksum: str
+    outcome: str
+    promotion: str
+    ran_at: str
+    script: str = ""
+    """Its text, as it ran."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class LastPromotion:
+    """The latest promotion that was completed in an environment, as its database tells."""
+
+    promotion: str
+    bundle: str
+    digest: str
+    commit: str | None
+    by: str
+    at: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class LiveItem:
+    """Something that a workspace or gateway has: its digest, and for flows whether it is active."""
+
+    part: PartId
+    digest: str
+    state: str = ""
+    reason: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Composition:
+    """Everything that a draft needs to know about an environment.
+
+    Attributes:
+        identity: who we are there, e.g. ``river_service at river_test``.
+        tables: live tables and views by real name.
+        schedules: state of each ``pipeline.schedule``: on, off or paused.
+    """
+
+    identity: str
+    read_at: str
+    parts: Mapping[PartId, LivePart] = field(default_factory=dict)
+    foreign_parts: tuple[LivePart, ...] = ()
+    migrations: tuple[RanMigration, ...] = ()
+    tables: Mapping[str, Table] = field(default_factory=dict)
+    items: Mapping[PartId, LiveItem] = field(default_factory=dict)
+    schedules: Mapping[str, str] = field(default_factory=dict)
+    last: LastPromotion | None = None
+    differences: tuple[Difference, ...] = ()
+    """What the database has otherwise than promotions left it, by physical name."""
+    dependents: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """Objects that hang on tables and could not be carried along if those were replaced, in words,
+    by physical name of the table."""
+
+    @property
+    def state(self) -> Digest:
+        """Digest of all that a draft depends on; equal digests mean that nothing moved."""
+        seen = {
+            "parts": {str(part): live.digest for part, live in self.parts.items()},
+            "migrations": [[m.schema, m.name, m.checksum] for m in self.migrations],
+            "tables": {
+                name: [[column.name, column.type] for column in table.columns]
+                for name, table in self.tables.items()
+            },
+            "items": {str(part): [item.digest, item.state] for part, item in self.items.items()},
+            "schedules": dict(self.schedules),
+            "last": self.last.digest if self.last else None,
+            "differences": sorted([d.key, d.what, d.now] for d in self.differences),
+            "dependents": {name: list(those) for name, those in self.dependents.items()},
+        }
+        return digest_of(json.dumps(seen, sort_keys=True).encode())
+
+    def drifted(self, address: DatabaseAddress) -> list[PartId]:
+        """Parts that the bookkeeping says are there, but which are not there as they were put."""
+        return sorted(
+            part
+            for part, live in self.parts.items()
+            if (part.kind is Kind.MODEL and not self._has_tables(live, address))
+            or self.differing(live, address)
+            or (part.kind.is_service and not self._has_item(live))
+        )
+
+    def differing(self, part: LivePart, address: DatabaseAddress) -> list[Difference]:
+        """What is otherwise than it was put, of a model or of a schema."""
+        if part.part.kind is Kind.SCHEMA:
+            own = address.physical_schema(part.part.name)
+            return [d for d in self.differences if d.schema == own and d.is_of_schema]
+        if part.part.kind is Kind.MODEL:
+            physical = {address.physical_table(table) for table in part.tables}
+            return [d for d in self.differences if d.name in physical and not d.is_of_schema]
+        return []
+
+    def _has_tables(self, part: LivePart, address: DatabaseAddress) -> bool:
+        return all(address.physical_table(name) in self.tables for name in part.tables)
+
+    def _has_item(self, part: LivePart) -> bool:
+        item = self.items.get(part.part)
+        return item is not None and item.digest == part.digest

@@ -1,0 +1,111 @@
+"""Drafting: what a promotion would do in an environment as it stands, each step with its reason.
+
+Pure: the bundle, its values, and what is live come in; a
+:class:`~inchworm.core.promotion.promotion.Draft` comes out, its steps in the order of
+:class:`~inchworm.core.promotion.states.Phase`.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Container, Iterator, Mapping, Sequence
+
+from inchworm.core.checks import rules
+from inchworm.core.checks.environment_rules import breaking, check_environment, drifted, hanging
+from inchworm.core.checks.findings import Finding, in_order
+from inchworm.core.errors import ProjectError
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.promotion.drafting.reasons import Reason, reasons_of
+from inchworm.core.promotion.drafting.request import Request, environment_state, values_digest
+from inchworm.core.promotion.drafting.steps import steps_of
+from inchworm.core.promotion.drafting.structures import as_desired, made_again, permitted
+from inchworm.core.promotion.drafting.values import differing_values, values_used
+from inchworm.core.promotion.migrations import Pending, pending_migrations
+from inchworm.core.promotion.promotion import Draft
+from inchworm.core.rendered import When
+from inchworm.core.sql.parse import split_script
+
+
+def draft(request: Request) -> Draft:
+    """What promoting the bundle would do."""
+    pending, findings = pending_migrations(
+        request.assembly,
+        request.rendered,
+        request.live,
+        request.environment.database,
+        request.baselines,
+    )
+    findings += _names_left(request, pending)
+    reasons = reasons_of(request, pending)
+    removed = [part for part in request.live.parts if part not in request.assembly.parts]
+    for schema in (part for part in removed if part.kind is Kind.SCHEMA):
+        message = f"{schema} is not in the bundle any more; its tables stay"
+        findings.append(rules.HELD.finding(message, part=schema))
+    removed = [part for part in removed if part.kind is not Kind.SCHEMA]
+    findings += check_environment(request.assembly, request.live)
+    findings += permitted(request)
+    findings += _against_what_is_live(request, reasons, pending)
+    replaced = [part for part in (*reasons, *removed) if part.kind is Kind.MODEL]
+    findings += hanging(request.live, {request.physical(p.name): str(p) for p in replaced})
+    return Draft(
+        environment=request.environment.name,
+        bundle=request.bundle,
+        bundle_digest=request.bundle_digest,
+        today=request.today.isoformat(),
+        environment_state=environment_state(request.environment, request.live),
+        values_digest=values_digest(request.values),
+        steps=steps_of(request, reasons, pending, removed),
+        findings=tuple(in_order(findings)),
+        differing=differing_values(request, reasons),
+        values=values_used(request),
+        secrets=request.secrets,
+        changes={part: planned.changes for part, planned in request.structures},
+        overrides=request.overrides,
+        came_from=request.came_from,
+        left_alone=_left_alone(request, reasons),
+    )
+
+
+def _against_what_is_live(
+    request: Request, reasons: Mapping[PartId, Reason], pending: Sequence[Pending]
+) -> Iterator[Finding]:
+    """What the promotion would break for live models, or of what was changed by hand."""
+    early = {p.schema for p in pending if p.when is When.BEFORE and not p.assumed}
+    early |= {s for s, p in request.structures if any(c.lost and not c.late for c in p.changes)}
+    yield from breaking(request.assembly, request.live, early, request.environment)
+    changing = [schema for schema, planned in request.structures if planned.changes]
+    yield from drifted(
+        request.live,
+        {*reasons, *(p.schema for p in pending), *changing},
+        {key for p in pending for key in p.takes_up} | as_desired(request),
+        request.environment,
+        made_again(request),
+        overwrite=request.overwrite,
+    )
+
+
+def _names_left(request: Request, pending: Sequence[Pending]) -> Iterator[Finding]:
+    """Statements that are going to run, and would reach schemas of others here."""
+    running = {(p.schema, p.name) for p in pending if not p.assumed}
+    if not request.names.translates:
+        return
+    for part in request.assembly.of_kind(Kind.SCHEMA):
+        if request.assembly.outlines[part].managed_outside:
+            continue
+        schema = request.rendered.schema(part)
+        migrations = [s for s in schema.migrations if (part, s.name) in running]
+        for script in (*migrations, *schema.scripts):
+            for sql in (script.sql, script.undo):
+                for statement in split_script(sql, request.assembly.dialect):
+                    try:
+                        request.names.statement(statement)
+                    except ProjectError as error:
+                        yield rules.SCHEMA_NAME_LEFT.finding(
+                            error.what, part=part, file=script.file
+                        )
+
+
+def _left_alone(request: Request, reasons: Container[PartId]) -> dict[str, int]:
+    """How many parts of each kind stay as they are."""
+    counts = Counter(part.kind.value for part in request.assembly.parts if part not in reasons)
+    return dict(sorted(counts.items()))

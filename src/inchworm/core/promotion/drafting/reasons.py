@@ -1,0 +1,127 @@
+"""Which parts a promotion works on, and why: content, values, and whatever is upstream."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from inchworm.core.identifiers import Kind, PartId, RelationName, relation
+from inchworm.core.promotion.composition import LivePart
+from inchworm.core.promotion.drafting.request import Request
+from inchworm.core.promotion.migrations import Pending
+from inchworm.core.sql.columns import tables_in
+from inchworm.core.sql.parse import parse_statements
+from inchworm.core.structure.changes import Effect
+
+
+class Reason(NamedTuple):
+    """What becomes of a part, in one word, and why."""
+
+    action: str
+    why: str
+
+
+def reasons_of(request: Request, pending: Sequence[Pending]) -> dict[PartId, Reason]:
+    """Action and reason of every part that does not stay as it is.
+
+    Args:
+        request: what the draft is made from.
+        pending: the migrations that are going to run or to be assumed.
+    """
+    return _Reasons(request).run(pending)
+
+
+class _Reasons:
+    def __init__(self, request: Request) -> None:
+        self.request = request
+        self.assembly = request.assembly
+        self.live = request.live
+        self.reasons: dict[PartId, Reason] = {}
+
+    def run(self, pending: Sequence[Pending]) -> dict[PartId, Reason]:
+        """Each part by itself, then everything downstream."""
+        for part in self.assembly.parts:
+            changed = self._changed(part)
+            if changed is not None:
+                self.reasons[part] = changed
+        self._spread(pending)
+        return self.reasons
+
+    def _changed(self, part: PartId) -> Reason | None:
+        """Action and reason for a part by itself, without what is upstream of it."""
+        live = self.live.parts.get(part)
+        if part.kind.is_service:
+            return self._changed_item(part, live)
+        if live is None:
+            return Reason("add", "new here")
+        if live.digest != self.request.rendered.digest(part):
+            return Reason("change", self._why(part, live))
+        if part.kind is Kind.MODEL and self.request.physical(part.name) not in self.live.tables:
+            return Reason("rebuild", "is missing in the database")
+        return None
+
+    def _changed_item(self, part: PartId, live: LivePart | None) -> Reason | None:
+        item = self.live.items.get(part)
+        digest = self.request.rendered.digest(part)
+        if item is None:
+            return Reason("add", "new here" if live is None else "was removed there by hand")
+        if item.digest != digest:
+            if live is None:
+                return Reason("change", "is there, but not from a bundle")
+            if live.digest == digest:
+                return Reason("change", "was changed there by hand")
+            return Reason("change", self._why(part, live))
+        if part.kind is Kind.FLOW and item.state != "active":
+            return Reason("change", "is not active")
+        return None
+
+    def _why(self, part: PartId, live: LivePart) -> str:
+        """Why a part is rendered differently from what is live."""
+        if live.content != self.assembly.parts[part].digest:
+            return "content changed"
+        used = sorted({use.parameter for use in self.assembly.outlines[part].uses})
+        changed = [n for n in used if live.values.get(n) != self.request.values[n].text]
+        if changed:
+            return (
+                f"{'parameter' if len(changed) == 1 else 'parameters'} {', '.join(changed)} changed"
+            )
+        return "rendered differently"
+
+    def _spread(self, pending: Sequence[Pending]) -> None:
+        """Everything that reads what changes is built again, in lineage order."""
+        touched = self._tables_touched(pending)
+        for part in self.assembly.model_order:
+            if part in self.reasons:
+                continue
+            rebuilt = [
+                other.name
+                for other in sorted(self.assembly.upstream[part])
+                if other.kind is Kind.MODEL and other in self.reasons
+            ]
+            by_schema = [table for table in self.assembly.outlines[part].reads if table in touched]
+            if rebuilt:
+                self.reasons[part] = Reason("rebuild", f"depends on {listed(rebuilt)}")
+            elif by_schema:
+                self.reasons[part] = Reason("rebuild", f"a migration changes {listed(by_schema)}")
+
+    def _tables_touched(self, pending: Sequence[Pending]) -> set[str]:
+        """Logical names of the tables that migrations and changes of structure work on."""
+        touched: set[str] = set()
+        for migration in pending:
+            if migration.assumed:
+                continue
+            script = self.request.rendered.schema(migration.schema).migration(migration.name)
+            for statement in parse_statements(script.sql, self.assembly.dialect):
+                touched |= set(tables_in(statement, self.assembly.dialect))
+        for schema, planned in self.request.structures:
+            for change in planned.changes:
+                if not change.late and (change.lost or change.effect is Effect.SLOW):
+                    table = RelationName(change.name).table.split(".")[0]
+                    touched.add(relation(schema.name, table))
+        return touched
+
+
+def listed(names: Sequence[str]) -> str:
+    """The first names of some, and how many more there are."""
+    shown = ", ".join(names[:3])
+    return f"{shown} and {len(names) - 3} more" if len(names) > 3 else shown

@@ -1,0 +1,80 @@
+"""Everything that a draft is made from."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from inchworm.core.checks.findings import Finding
+from inchworm.core.environments.environment import Environment
+from inchworm.core.environments.physical_names import PhysicalNames, physical_table
+from inchworm.core.identifiers import PartId, RelationName
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.parameters.values import Value
+from inchworm.core.parts import Digest, digest_of
+from inchworm.core.promotion.composition import Composition
+from inchworm.core.promotion.promotion import UsedSecret
+from inchworm.core.rendered import RenderedParts, canonical
+from inchworm.core.structure.changes import Change
+
+
+@dataclass(frozen=True, kw_only=True)
+class PlannedChanges:
+    """The changes by which a schema gets its structure, and the findings against them."""
+
+    changes: tuple[Change, ...]
+    findings: tuple[Finding, ...] = ()
+
+
+@dataclass(frozen=True, kw_only=True)
+class Request:
+    """Everything that a draft is made from."""
+
+    bundle: str
+    bundle_digest: Digest
+    environment: Environment
+    assembly: Assembly
+    rendered: RenderedParts
+    values: Mapping[str, Value]
+    live: Composition
+    names: PhysicalNames
+    today: dt.date
+    came_from: str | None = None
+    values_there: Mapping[str, Value] = field(default_factory=dict)
+    secrets: tuple[UsedSecret, ...] = ()
+    planned: Mapping[PartId, PlannedChanges] = field(default_factory=dict)
+    """The changes that schemas need which are managed by their structure."""
+    baselines: Mapping[PartId, Sequence[str]] = field(default_factory=dict)
+    """Of schemas that may have their baseline already, what is otherwise, in words."""
+    overwrite: bool = False
+    """Whether changes that were made by hand may be lost."""
+    overrides: Mapping[str, str] = field(default_factory=dict)
+
+    def physical(self, name: str) -> RelationName:
+        """A logical table's name in the environment; one managed outside keeps its name."""
+        return physical_table(name, self.assembly, self.environment)
+
+    @property
+    def structures(self) -> list[tuple[PartId, PlannedChanges]]:
+        """The schemas that are managed by their structure, each with its changes."""
+        return sorted(self.planned.items(), key=lambda item: item[0])
+
+
+def environment_state(environment: Environment, live: Composition) -> Digest:
+    """Digest of an environment as declared and as it stands."""
+    declared = {
+        "url": environment.database.url,
+        "schema_pattern": environment.database.schema_pattern,
+        "workspace": environment.workspace.url,
+        "gateway": environment.gateway.url,
+        "default": environment.default_schedule,
+        "schedules": dict(environment.schedules),
+        "live": live.state,
+    }
+    return digest_of(canonical(declared))
+
+
+def values_digest(values: Mapping[str, Value]) -> Digest:
+    """Digest of all values; of secrets, the references."""
+    return digest_of(canonical({name: value.text for name, value in values.items()}))

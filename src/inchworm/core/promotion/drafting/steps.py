@@ -1,0 +1,179 @@
+"""From reasons to ordered steps."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
+from functools import cached_property
+
+from inchworm.core.identifiers import Kind, PartId, Whole
+from inchworm.core.promotion.drafting.reasons import Reason, listed
+from inchworm.core.promotion.drafting.request import Request
+from inchworm.core.promotion.drafting.schedules import schedule_steps
+from inchworm.core.promotion.migrations import Pending
+from inchworm.core.promotion.promotion import Step, step_of
+from inchworm.core.promotion.states import Phase
+from inchworm.core.rendered import When
+from inchworm.core.structure.changes import Effect
+
+#: Service parts are delivered in this order: what others need comes first.
+_DELIVERY = (Kind.CONNECTION, Kind.LIBRARY, Kind.FLOW, Kind.NOTEBOOK, Kind.PIPELINE)
+
+_ORDER = {phase: place for place, phase in enumerate(Phase)}
+
+
+def steps_of(
+    request: Request,
+    reasons: Mapping[PartId, Reason],
+    pending: Sequence[Pending],
+    removed: Sequence[PartId],
+) -> tuple[Step, ...]:
+    """The ordered steps; none when there is nothing to do.
+
+    Args:
+        request: what the draft is made from.
+        reasons: the parts that the promotion works on.
+        pending: the migrations that are going to run or to be assumed.
+        removed: parts that are live, and not in the bundle any more.
+    """
+    return _numbered(_Planning(request, reasons).steps(pending, removed))
+
+
+class _Planning:
+    def __init__(self, request: Request, reasons: Mapping[PartId, Reason]) -> None:
+        self.request = request
+        self.assembly = request.assembly
+        self.live = request.live
+        self.reasons = reasons
+
+    def steps(self, pending: Sequence[Pending], removed: Sequence[PartId]) -> list[Step]:
+        """All steps, in the order of their phases."""
+        pausing, setting = schedule_steps(self.request, self.reasons)
+        work = [
+            *self._migrations(pending, Phase.MIGRATE, When.BEFORE),
+            *self._structures(Phase.MIGRATE, late=False),
+            *self._stored_tables(),
+            *self._builds(),
+            *self._checks(),
+            *self._switch_over(removed),
+            *self._migrations(pending, Phase.MIGRATE_AFTER, When.AFTER),
+            *self._structures(Phase.MIGRATE_AFTER, late=True),
+            *self._deliveries(removed),
+        ]
+        if not work and not setting and not self._has_news(removed):
+            return []
+        scripts = [*self._scripts(When.BEFORE), *self._scripts(When.AFTER)] if work else []
+        steps = [*pausing, *scripts, *work, *setting]
+        if steps:
+            why = "everything is read back"
+            steps.append(step_of(Phase.VERIFY, Whole.ENVIRONMENT, "verify", why))
+        what = f"{self.request.bundle} is what runs here"
+        steps.append(step_of(Phase.RECORD, Whole.ENVIRONMENT, "record", what))
+        return sorted(steps, key=lambda step: _ORDER[step.phase])
+
+    def _has_news(self, removed: Sequence[PartId]) -> bool:
+        """Whether the bookkeeping has to change although nothing else does."""
+        last = self.live.last
+        if self.reasons or removed or last is None:
+            return True
+        return last.digest != self.request.bundle_digest
+
+    # ---- structure ----------------------------------------------------------------------------
+
+    def _migrations(self, pending: Sequence[Pending], phase: Phase, when: When) -> Iterator[Step]:
+        for migration in pending:
+            if migration.when is not when:
+                continue
+            action, reason = "run", "has not run in this database"
+            if migration.assumed:
+                action, reason = "assume", "what it would make is there already"
+                if migration.takes_up:
+                    reason = "it takes up what was changed here by hand"
+            yield step_of(phase, migration.schema, action, reason, migration.name)
+
+    def _structures(self, phase: Phase, *, late: bool) -> Iterator[Step]:
+        for schema, planned in self.request.structures:
+            changes = [change for change in planned.changes if change.late is late]
+            if changes:
+                counts = Counter(change.effect for change in changes)
+                reason = ", ".join(f"{counts[e]} {e.value}" for e in Effect if counts[e])
+                item = "what goes" if late else "wanted structure"
+                yield step_of(phase, schema, "change", reason, item)
+
+    def _scripts(self, when: When) -> Iterator[Step]:
+        phase = Phase.BEFORE if when is When.BEFORE else Phase.AFTER
+        for part in self.assembly.of_kind(Kind.SCHEMA):
+            if self.assembly.outlines[part].managed_outside:
+                continue
+            schema = self.request.rendered.schema(part)
+            for script in schema.before if when is When.BEFORE else schema.after:
+                yield step_of(phase, part, "run", "runs at every promotion", script.name)
+
+    def _stored_tables(self) -> Iterator[Step]:
+        """Tables that notebooks fill must be there before what reads them is built."""
+        for part in self.assembly.of_kind(Kind.NOTEBOOK):
+            for name in self.assembly.outlines[part].interfaces:
+                table = self.assembly.tables[name]
+                live = self.live.tables.get(self.request.physical(name))
+                if live is None and table.columns:
+                    reason = "its table is not there yet"
+                    yield step_of(Phase.PREPARE, part, "add", reason, name)
+                elif live is not None:
+                    new = [c.name for c in table.columns if c.name not in live.by_name]
+                    if new:
+                        reason = f"its table lacks {', '.join(new)}"
+                        yield step_of(Phase.PREPARE, part, "change", reason, name)
+
+    # ---- models -------------------------------------------------------------------------------
+
+    @cached_property
+    def _built(self) -> list[PartId]:
+        return [part for part in self.assembly.model_order if part in self.reasons]
+
+    def _builds(self) -> Iterator[Step]:
+        for part in self._built:
+            action, reason = self.reasons[part]
+            is_live = self.request.physical(part.name) in self.live.tables
+            if self.request.rendered.model(part).keeps_rows and is_live:
+                reason += "; its rows stay, new ones come"
+            yield step_of(Phase.BUILD, part, action, reason)
+
+    def _checks(self) -> Iterator[Step]:
+        for part in self._built:
+            model = self.request.rendered.model(part)
+            if model.key or model.checks:
+                yield step_of(Phase.CHECK, part, "check", "its data before anybody sees it")
+        rebuilt = {part.name for part in self._built}
+        for check in self.assembly.of_kind(Kind.CHECK):
+            read = sorted(rebuilt.intersection(self.assembly.outlines[check].reads))
+            if read:
+                yield step_of(Phase.CHECK, check, "check", f"reads {listed(read)}")
+            elif check in self.reasons:
+                yield step_of(Phase.CHECK, check, "check", self.reasons[check].why)
+
+    def _switch_over(self, removed: Sequence[PartId]) -> Iterator[Step]:
+        """What goes and what comes take effect together, so that no reader misses a table."""
+        for part in removed:
+            if part.kind is Kind.MODEL:
+                yield step_of(Phase.SWITCH, part, "remove", "is not in the bundle any more")
+        if self._built:
+            reason = f"{len(self._built)} built beside go live together"
+            yield step_of(Phase.SWITCH, Whole.MODELS, "switch over", reason)
+
+    # ---- services -----------------------------------------------------------------------------
+
+    def _deliveries(self, removed: Sequence[PartId]) -> Iterator[Step]:
+        for kind in _DELIVERY:
+            for part in self.assembly.of_kind(kind):
+                if part in self.reasons:
+                    yield step_of(Phase.DELIVER, part, *self.reasons[part])
+        for kind in reversed(_DELIVERY):
+            for part in removed:
+                if part.kind is kind:
+                    reason = "is not in the bundle any more"
+                    yield step_of(Phase.WITHDRAW, part, "remove", reason)
+
+
+def _numbered(steps: Iterable[Step]) -> tuple[Step, ...]:
+    return tuple(replace(step, number=number) for number, step in enumerate(steps, start=1))

@@ -1,0 +1,186 @@
+"""Promotions: what was drafted, the steps that it is made of, and how each of them stands."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+from inchworm.core.checks.findings import Finding, finding_from
+from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import PartId, PromotionId, Subject, subject_named
+from inchworm.core.parts import Digest, digest_of
+from inchworm.core.promotion.states import Phase, State
+from inchworm.core.structure.changes import Change
+
+
+@dataclass(frozen=True, kw_only=True)
+class Step:
+    """One thing to do.
+
+    Attributes:
+        number: its place, from 1.
+        part: what it works on.
+        action: a word such as ``add``, ``change``, ``rebuild``, ``remove``, ``run``, ``pause``.
+        reason: why it is there.
+        item: what within the part: a migration's or schedule's name.
+    """
+
+    number: int
+    phase: Phase
+    part: Subject
+    action: str
+    reason: str
+    item: str = ""
+
+    def to_json(self) -> dict[str, Any]:
+        """The step as the ledger keeps it."""
+        return {
+            "number": self.number,
+            "phase": self.phase.value,
+            "part": str(self.part),
+            "action": self.action,
+            "reason": self.reason,
+            "item": self.item,
+        }
+
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any]) -> Step:
+        """A step as the ledger kept it."""
+        phase, part = Phase(data["phase"]), subject_named(data["part"])
+        return cls(**{**data, "phase": phase, "part": part})
+
+
+def step_of(phase: Phase, part: Subject, action: str, reason: str, item: str = "") -> Step:
+    """A step whose number is not known yet."""
+    return Step(number=0, phase=phase, part=part, action=action, reason=reason, item=item)
+
+
+@dataclass(frozen=True, kw_only=True)
+class DifferingValue:
+    """A value that this promotion uses, and that is another one elsewhere or was one before.
+
+    Attributes:
+        here: the value; of a secret, its reference.
+        there: that of the environment which the bundle comes from.
+        before: that of the last promotion here, where a live part was put with another one.
+    """
+
+    name: str
+    here: str
+    there: str | None
+    before: str | None = None
+
+    def to_json(self) -> dict[str, Any]:
+        """The value as the ledger keeps it."""
+        return asdict(self)
+
+
+@dataclass(frozen=True, kw_only=True)
+class UsedSecret:
+    """A secret that a promotion uses: where it is kept, and the version that was there."""
+
+    name: str
+    reference: str
+    version: str = ""
+
+    def to_json(self) -> dict[str, Any]:
+        """The secret as the ledger keeps it."""
+        return asdict(self)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Draft:
+    """What a promotion would do in an environment as it stands.
+
+    Attributes:
+        today: the day that relative dates in values were worked out for, ISO 8601.
+        environment_state: digest of what the environment looked like.
+        values: every value that a part of the bundle uses, as text; of secrets, the references.
+        overrides: values that were given for once, as text.
+        left_alone: parts that stay as they are, each with the reason, grouped by reason.
+    """
+
+    environment: str
+    bundle: str
+    bundle_digest: Digest
+    today: str
+    environment_state: Digest
+    values_digest: Digest
+    steps: tuple[Step, ...]
+    findings: tuple[Finding, ...] = ()
+    differing: tuple[DifferingValue, ...] = ()
+    values: Mapping[str, str] = field(default_factory=dict)
+    secrets: tuple[UsedSecret, ...] = ()
+    changes: Mapping[PartId, tuple[Change, ...]] = field(default_factory=dict)
+    """Changes to wanted structures, by schema part; carried out exactly as they are here."""
+    overrides: Mapping[str, str] = field(default_factory=dict)
+    came_from: str | None = None
+    left_alone: Mapping[str, int] = field(default_factory=dict)
+
+    @property
+    def digest(self) -> Digest:
+        """Digest over bundle, values, environment state and steps: what is reviewed."""
+        steps = "\n".join(f"{s.phase} {s.part} {s.action} {s.item}" for s in self.steps)
+        pieces = (self.environment, self.bundle_digest, self.values_digest, self.environment_state)
+        changes = [sql for those in self.changes.values() for c in those for sql in c.statements]
+        return digest_of("\n".join([*pieces, steps, *changes]).encode())
+
+    def to_json(self) -> dict[str, Any]:
+        """The draft as the ledger keeps it."""
+        return {
+            "environment": self.environment,
+            "bundle": self.bundle,
+            "bundle_digest": self.bundle_digest,
+            "today": self.today,
+            "environment_state": self.environment_state,
+            "values_digest": self.values_digest,
+            "digest": self.digest,
+            "steps": [step.to_json() for step in self.steps],
+            "findings": [finding.to_json() for finding in self.findings],
+            "differing": [value.to_json() for value in self.differing],
+            "values": dict(self.values),
+            "secrets": [secret.to_json() for secret in self.secrets],
+            "changes": {
+                str(part): [change.to_json() for change in changes]
+                for part, changes in self.changes.items()
+                if changes
+            },
+            "overrides": dict(self.overrides),
+            "came_from": self.came_from,
+            "left_alone": dict(self.left_alone),
+        }
+
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any]) -> Draft:
+        """A draft as the ledger kept it."""
+        kept = {key: data[key] for key in cls.__dataclass_fields__ if key in data}
+        kept["steps"] = tuple(Step.from_json(step) for step in data["steps"])
+        kept["findings"] = tuple(finding_from(finding) for finding in data["findings"])
+        kept["differing"] = tuple(DifferingValue(**value) for value in data["differing"])
+        kept["secrets"] = tuple(UsedSecret(**secret) for secret in data.get("secrets", ()))
+        kept["changes"] = {
+            PartId.parse(part): tuple(Change.from_json(change) for change in changes)
+            for part, changes in data.get("changes", {}).items()
+        }
+        return cls(**kept)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Promotion:
+    """A promotion as the ledger knows it."""
+
+    id: PromotionId
+    draft: Draft
+    state: State
+    drafted_at: str
+    drafted_by: str
+    changed_at: str
+    changed_by: str
+    commit: str | None
+    steps: Mapping[int, StepReport]
+    message: str = ""
+
+    def report_of(self, step: Step) -> StepReport:
+        """How a step stands."""
+        return self.steps.get(step.number, StepReport(state=StepState.WAITING))

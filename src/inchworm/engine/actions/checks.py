@@ -1,0 +1,85 @@
+"""Data checks: on what is going to be live, before any reader sees it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import ClassVar
+
+from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import ColumnName, Kind, PartId
+from inchworm.core.promotion.data_checks import checks_of
+from inchworm.core.promotion.states import Phase
+from inchworm.engine.actions.base import Action, Undoing
+from inchworm.engine.executor import Mode
+from inchworm.engine.site import Site
+from inchworm.targets.databases.quoting import quoted
+
+
+class _Check(Action):
+    phase = Phase.CHECK
+    mode = Mode.BESIDE
+    is_before_switch_over = True
+    leaves_mark = False
+    repeatable: ClassVar[str] = "It only reads."
+
+    def undo(self, site: Site, undoing: Undoing) -> bool:
+        """It has to be asked again of what is built next."""
+        return True
+
+    def _builds_of(self, tables: Iterable[str]) -> list[int]:
+        models = (PartId(Kind.MODEL, table) for table in tables)
+        return [self.plan.building[model] for model in models if model in self.plan.building]
+
+
+class CheckModel(_Check):
+    """Check the data of a model that was built, as its settings say."""
+
+    def needs(self, site: Site) -> list[int]:
+        """It needs the model, and the models that its columns point to."""
+        columns = site.rendered.model(self.part).checks.values()
+        pointed_at = {
+            ColumnName(c["points_to"].lower()).relation for c in columns if "points_to" in c
+        }
+        return self._builds_of({self.part.relation, *pointed_at})
+
+    def perform(self, site: Site) -> StepReport:
+        """Count the rows that do not satisfy each check."""
+        model = site.rendered.model(self.part)
+        name = self.part.relation
+        if not site.database.rows(f"SELECT 1 FROM {quoted(site.present(name))} LIMIT 1"):
+            return StepReport(state=StepState.NOTHING_CHECKED, message="there are no rows")
+        checks = checks_of(name, model.key, model.checks)
+        faults = []
+        for check in checks:
+            ((count,),) = site.database.rows(site.sql(check.query, site.present))
+            if count:
+                faults.append(f"{check.text}: {_rows(count)} not")
+        if faults:
+            return StepReport(state=StepState.FAILED, message="; ".join(faults))
+        return StepReport(state=StepState.DONE, message=f"{len(checks)} checks hold")
+
+
+class CheckFile(_Check):
+    """Run a check file: a SELECT that must return no row."""
+
+    def needs(self, site: Site) -> list[int]:
+        """It needs the models that it reads."""
+        return self._builds_of(site.assembly.outlines[self.part].reads)
+
+    def perform(self, site: Site) -> StepReport:
+        """Count the rows that it returns."""
+        check = site.rendered.check(self.part)
+        sql = site.sql(check.sql, site.present)
+        ((count,),) = site.database.rows(f"SELECT count(*) FROM ({sql}) AS returned")
+        if not count:
+            return StepReport(state=StepState.DONE, message="no row found")
+        message = (
+            f"{check.message}: {_rows(count)} found" if check.message else f"{_rows(count)} found"
+        )
+        return StepReport(
+            state=StepState.FAILED if check.refuses else StepState.DONE, message=message
+        )
+
+
+def _rows(count: int) -> str:
+    return f"{count:,} {'row' if count == 1 else 'rows'}"

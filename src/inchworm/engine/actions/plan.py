@@ -1,0 +1,68 @@
+"""From the steps of a draft to actions: the table of what each phase does."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from types import MappingProxyType
+
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.promotion.promotion import Step
+from inchworm.core.promotion.states import Phase
+from inchworm.engine.actions.base import Action, Plan
+from inchworm.engine.actions.checks import CheckFile, CheckModel
+from inchworm.engine.actions.migrations import (
+    AssumeMigration,
+    AssumeMigrationAfter,
+    RunMigration,
+    RunMigrationAfter,
+)
+from inchworm.engine.actions.models import BuildModel, RemoveModel, SwitchOver
+from inchworm.engine.actions.record import Record, Verify
+from inchworm.engine.actions.schedules import PauseSchedule, SetSchedule
+from inchworm.engine.actions.scripts import RunScriptAfter, RunScriptBefore
+from inchworm.engine.actions.services import Deliver, Withdraw
+from inchworm.engine.actions.stored_tables import PrepareTable
+from inchworm.engine.actions.structures import ChangeStructure, ChangeStructureLate
+
+ACTIONS: Mapping[Phase, type[Action]] = MappingProxyType(
+    {
+        Phase.PAUSE: PauseSchedule,
+        Phase.BEFORE: RunScriptBefore,
+        Phase.MIGRATE: RunMigration,
+        Phase.PREPARE: PrepareTable,
+        Phase.BUILD: BuildModel,
+        Phase.CHECK: CheckModel,
+        Phase.SWITCH: SwitchOver,
+        Phase.MIGRATE_AFTER: RunMigrationAfter,
+        Phase.DELIVER: Deliver,
+        Phase.WITHDRAW: Withdraw,
+        Phase.AFTER: RunScriptAfter,
+        Phase.RESUME: SetSchedule,
+        Phase.VERIFY: Verify,
+        Phase.RECORD: Record,
+    }
+)
+"""What a step of each phase does."""
+
+SPECIAL: Mapping[tuple[Phase, str], type[Action]] = MappingProxyType(
+    {
+        (Phase.MIGRATE, "assume"): AssumeMigration,
+        (Phase.MIGRATE, "change"): ChangeStructure,
+        (Phase.MIGRATE_AFTER, "assume"): AssumeMigrationAfter,
+        (Phase.MIGRATE_AFTER, "change"): ChangeStructureLate,
+        (Phase.SWITCH, "remove"): RemoveModel,
+    }
+)
+"""What a step of a phase does that has a certain word for it."""
+
+
+def planned(steps: Iterable[Step]) -> Plan:
+    """The actions of some steps, in their order."""
+    return Plan(tuple(steps), _action)
+
+
+def _action(step: Step) -> type[Action]:
+    is_check = isinstance(step.part, PartId) and step.part.kind is Kind.CHECK
+    if step.phase is Phase.CHECK and is_check:
+        return CheckFile
+    return SPECIAL.get((step.phase, step.action), ACTIONS[step.phase])

@@ -1,0 +1,84 @@
+"""The end of a promotion: everything is read back, and recorded as what is live."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import ClassVar
+
+from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.promotion.composition import Composition, LastPromotion
+from inchworm.core.promotion.states import Phase
+from inchworm.engine.actions.base import Action
+from inchworm.engine.site import Site
+
+
+class Verify(Action):
+    """Read everything back from where it was put, and compare."""
+
+    phase = Phase.VERIFY
+    leaves_mark = False
+    repeatable: ClassVar[str] = "It only reads."
+
+    def perform(self, site: Site) -> StepReport:
+        """Compare every part of the bundle, and every schedule."""
+        live = site.place.composition(site.now())
+        failed = {action.step.part for action in self.plan if action.number in site.failed}
+        parts = [part for part in site.assembly.parts if part not in failed]
+        wrong = [*self._parts(site, live, parts), *self._schedules(site, live)]
+        if wrong:
+            return StepReport(state=StepState.FAILED, message="; ".join(wrong))
+        return StepReport(state=StepState.DONE, message=f"{len(parts)} parts are as they were put")
+
+    def _parts(self, site: Site, live: Composition, parts: list[PartId]) -> Iterator[str]:
+        for part in parts:
+            if part.kind is Kind.MODEL and site.physical(part.relation) not in live.tables:
+                yield f"{part} is not in the database"
+            elif part.kind.is_service:
+                item = live.items.get(part)
+                if item is None or item.digest != site.rendered.digest(part):
+                    yield f"{part} is not there as it was put"
+
+    def _schedules(self, site: Site, live: Composition) -> Iterator[str]:
+        for pipeline in site.assembly.of_kind(Kind.PIPELINE):
+            for schedule in site.assembly.outlines[pipeline].schedule_names:
+                name = f"{pipeline.name}.{schedule}"
+                declared = site.environment.schedule_state(pipeline.name, schedule)
+                state = live.schedules.get(name)
+                if state != declared:
+                    yield f"schedule {name} is {state}, not {declared}"
+
+
+class Record(Action):
+    """Say in the database what is live: every part of the bundle, also those left alone."""
+
+    phase = Phase.RECORD
+    needs_success = True
+    repeatable: ClassVar[str] = "The step's mark is in the transaction of the record."
+
+    def perform(self, site: Site) -> StepReport:
+        """Record the parts, their structures and the promotion."""
+        assembly, bundle = site.assembly, site.prepared.bundle
+        live = {part.part for part in site.bookkeeping.parts_of_ours()}
+        schemas = assembly.of_kind(Kind.SCHEMA)
+        with site.database.transaction():
+            # first, as it asks which parts were live before
+            site.structures.record_rest(
+                [part for part in schemas if not assembly.outlines[part].managed_outside],
+                {part for part in schemas if site.rendered.schema(part).has_desired_structure},
+            )
+            site.bookkeeping.put(site.live_part(part) for part in assembly.parts)
+            leaving = live - set(assembly.parts)
+            site.bookkeeping.remove(*(p for p in leaving if p.kind is not Kind.SCHEMA))
+            site.bookkeeping.completed(
+                LastPromotion(
+                    promotion=str(site.id),
+                    bundle=bundle.name,
+                    digest=bundle.digest,
+                    commit=bundle.commit,
+                    by=site.by,
+                    at=site.now(),
+                )
+            )
+            site.mark(self.number)
+        return StepReport(state=StepState.DONE, message=f"{len(assembly.parts)} parts")

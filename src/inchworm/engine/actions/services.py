@@ -1,0 +1,59 @@
+"""Parts that live in services: delivered, activated and taken away."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import Kind
+from inchworm.core.promotion.states import Phase
+from inchworm.engine.actions.base import Action
+from inchworm.engine.site import Site
+from inchworm.targets.services import Service
+
+
+class _ServiceAction(Action):
+    is_of_service = True
+    leaves_mark = False
+    repeatable: ClassVar[str] = (
+        "Giving a service what it has, or taking away what is gone, changes nothing."
+    )
+
+    def service(self, site: Site) -> Service:
+        """The service that the part lives in."""
+        return site.place.gateway if self.part.kind.is_of_gateway else site.place.workspace
+
+
+class Deliver(_ServiceAction):
+    """Put a part into its service, and have a flow run."""
+
+    phase = Phase.DELIVER
+
+    def perform(self, site: Site) -> StepReport:
+        """Deliver it, and record it as live."""
+        rendered = site.rendered[self.part]
+        self.service(site).put(self.part, rendered.digest, rendered.document)
+        message = "in place"
+        if self.part.kind is Kind.FLOW:
+            reason = site.place.gateway.activate(self.part)
+            if reason is not None:
+                return StepReport(
+                    state=StepState.FAILED, message=f"the gateway refuses to activate it: {reason}"
+                )
+            message = "active"
+        with site.database.transaction():
+            site.bookkeeping.put([site.live_part(self.part)])
+        return StepReport(state=StepState.DONE, message=message)
+
+
+class Withdraw(_ServiceAction):
+    """Take a part away from its service."""
+
+    phase = Phase.WITHDRAW
+
+    def perform(self, site: Site) -> StepReport:
+        """Take it away, and forget it."""
+        self.service(site).remove(self.part)
+        with site.database.transaction():
+            site.bookkeeping.remove(self.part)
+        return StepReport(state=StepState.DONE, message="removed")

@@ -1,0 +1,328 @@
+"""The executor: carries out a graph of actions, with a journal.
+
+It knows actions, and neither what they are about nor why they come in this order. Actions come in
+the order of their numbers, each when all before it have ended, with two exceptions that an action
+declares itself: some may run *beside* each other, each as soon as those that it needs have ended;
+and some take effect *together*, in one call that does all of them or none.
+
+The journal hears of every action before it begins and after it ended, in the thread that called
+the executor; only the actions themselves run in other threads. An action that failed stops those
+that run beside it; whether later ones are tried all the same, it says itself.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+from graphlib import TopologicalSorter
+from itertools import groupby
+from queue import SimpleQueue
+from typing import Generic, Protocol, TypeVar
+
+from inchworm.core.errors import InchwormError
+from inchworm.core.execution import StepReport, StepState
+
+Site = TypeVar("Site")
+"""Where actions are performed: a connection, and all that belongs to it."""
+_Site = TypeVar("_Site", contravariant=True)
+
+_PATIENCE = 0.2
+"""Seconds between two attempts to interrupt a statement that may only just have begun."""
+
+
+class Mode(StrEnum):
+    """How an action goes with those next to it."""
+
+    ALONE = "alone"
+    BESIDE = "beside"
+    """It may run at the same time as its neighbours of this mode."""
+    TOGETHER = "together"
+    """It takes effect with its neighbours of this mode in one call, or not at all."""
+
+
+class Action(Protocol[_Site]):
+    """One thing to do."""
+
+    @property
+    def number(self) -> int:
+        """Its place in the order; different for every action of a graph."""
+        ...
+
+    @property
+    def mode(self) -> Mode:
+        """How it goes with those next to it."""
+        ...
+
+    @property
+    def stops_on_failure(self) -> bool:
+        """Whether nothing after it is tried once it has failed."""
+        ...
+
+    @property
+    def needs_success(self) -> bool:
+        """Whether it is left out when anything before it has failed."""
+        ...
+
+    def needs(self, site: _Site) -> Collection[int]:
+        """Among those that may run beside it, the numbers of those that have to end before."""
+        ...
+
+    def make_ready(self, site: _Site) -> None:
+        """Do what has to be done before it, and those beside it, begin; in the caller's thread.
+
+        Raises:
+            InchwormError: when that fails.
+        """
+        ...
+
+    def perform(self, site: _Site) -> StepReport:
+        """Do it.
+
+        Raises:
+            InchwormError: when it fails; then it had no effect.
+        """
+        ...
+
+    def perform_together(self, others: Sequence[int], site: _Site) -> list[StepReport]:
+        """Do it and the actions of these numbers behind it, all or none; a report of each.
+
+        Raises:
+            InchwormError: when one of them fails; then none had an effect.
+        """
+        ...
+
+
+class Journal(Protocol):
+    """Hears what happens, and knows what happened before."""
+
+    def state(self, number: int) -> StepState:
+        """How an action stood when the graph was stopped, if it was."""
+        ...
+
+    def took_effect(self, number: int) -> bool:
+        """Whether an action took effect although nobody heard how it ended."""
+        ...
+
+    def began(self, numbers: Sequence[int]) -> None:
+        """Actions begin."""
+        ...
+
+    def ended(self, reports: Mapping[int, StepReport]) -> None:
+        """Actions have ended."""
+        ...
+
+
+@dataclass(kw_only=True)
+class Executor(Generic[Site]):
+    """Carries out actions at a site.
+
+    Attributes:
+        site: where actions are performed, unless they run beside each other.
+        crew: opens up to so many sites that can be worked at the same time, ``site`` first.
+        interrupt: has what runs at a site fail now; called from another thread.
+        seconds: a clock that only runs forward.
+        failed: numbers of the actions that failed.
+        running: numbers of the actions that have begun and not ended.
+    """
+
+    site: Site
+    journal: Journal
+    crew: Callable[[int], AbstractContextManager[Sequence[Site]]]
+    interrupt: Callable[[Site], None]
+    seconds: Callable[[], float] = time.monotonic
+    failed: list[int] = field(default_factory=list)
+    running: list[int] = field(default_factory=list)
+
+    def run(self, actions: Sequence[Action[Site]]) -> bool:
+        """Carry out what is not done yet.
+
+        Returns:
+            Whether the end was reached, with or without failures behind it.
+
+        Raises:
+            KeyboardInterrupt: after what ran has been interrupted.
+        """
+        for mode, group in self._outstanding(actions):
+            if self.failed:
+                group = [action for action in group if not action.needs_success]
+            if not group:
+                continue
+            if mode is Mode.BESIDE and len(group) > 1:
+                failed = self._beside(group)
+            elif mode is Mode.TOGETHER:
+                failed = self._together(group)
+            else:
+                failed = self._one(group[0])
+            if failed is not None and failed.stops_on_failure:
+                return False
+        return True
+
+    def _outstanding(
+        self, actions: Sequence[Action[Site]]
+    ) -> Iterator[tuple[Mode, list[Action[Site]]]]:
+        """What is not done yet; neighbours of one mode as one group, any other alone."""
+        left: list[Action[Site]] = []
+        for action in sorted(actions, key=lambda action: action.number):
+            if self.journal.state(action.number).is_over:
+                continue
+            if self.journal.took_effect(action.number):
+                report = StepReport(state=StepState.DONE, message="took effect before")
+                self.journal.ended({action.number: report})
+                continue
+            left.append(action)
+        for mode, group in groupby(left, key=lambda action: action.mode):
+            if mode is Mode.ALONE:
+                yield from ((mode, [action]) for action in group)
+            else:
+                yield mode, list(group)
+
+    def _one(self, action: Action[Site]) -> Action[Site] | None:
+        """Do an action; the action itself if it failed."""
+        self._begin([action])
+        return self._end(action, self._performed(action, self.site, make_ready=True))
+
+    def _together(self, actions: Sequence[Action[Site]]) -> Action[Site] | None:
+        """Do actions that take effect together; the first of them if they failed."""
+        first, *others = actions
+        self._begin(actions)
+        started = self.seconds()
+        try:
+            reports = first.perform_together([other.number for other in others], self.site)
+        except InchwormError as error:
+            reports = [_failure(error)] * len(actions)
+        taken = self.seconds() - started
+        timed = [replace(report, seconds=taken) for report in reports]
+        ended = [self._end(a, r) for a, r in zip(actions, timed, strict=True)]
+        return next((action for action in ended if action is not None), None)
+
+    def _beside(self, actions: Sequence[Action[Site]]) -> Action[Site] | None:
+        """Do actions at several sites; the first one that failed."""
+        for action in actions:
+            try:
+                action.make_ready(self.site)
+            except InchwormError as error:
+                self._begin([action])
+                return self._end(action, _failure(error))
+        failed: list[Action[Site]] = []
+
+        def end(action: Action[Site], report: StepReport) -> bool:
+            if self._end(action, report) is not None:
+                failed.append(action)
+            return not failed
+
+        with self.crew(len(actions)) as sites:
+            perform_beside(
+                sites,
+                actions,
+                {action.number: action.needs(self.site) for action in actions},
+                begin=lambda action: self._begin([action]),
+                perform=self._performed,
+                end=end,
+                interrupt=self.interrupt,
+            )
+        return failed[0] if failed else None
+
+    def _performed(
+        self, action: Action[Site], site: Site, *, make_ready: bool = False
+    ) -> StepReport:
+        """How an action ended, and how long it took."""
+        started = self.seconds()
+        try:
+            if make_ready:
+                action.make_ready(site)
+            report = action.perform(site)
+        except InchwormError as error:
+            report = _failure(error)
+        return replace(report, seconds=self.seconds() - started)
+
+    def _begin(self, actions: Sequence[Action[Site]]) -> None:
+        numbers = [action.number for action in actions]
+        self.running += numbers
+        self.journal.began(numbers)
+
+    def _end(self, action: Action[Site], report: StepReport) -> Action[Site] | None:
+        """Journal how an action ended; the action itself if it failed."""
+        self.running.remove(action.number)
+        self.journal.ended({action.number: report})
+        if report.state is not StepState.FAILED:
+            return None
+        self.failed.append(action.number)
+        return action
+
+
+def _failure(error: InchwormError) -> StepReport:
+    message = f"{error.what} {error.next or ''}".strip()
+    return StepReport(state=StepState.FAILED, message=message)
+
+
+def perform_beside(
+    sites: Sequence[Site],
+    actions: Sequence[Action[Site]],
+    needs: Mapping[int, Collection[int]],
+    *,
+    begin: Callable[[Action[Site]], None],
+    perform: Callable[[Action[Site], Site], StepReport],
+    end: Callable[[Action[Site], StepReport], bool],
+    interrupt: Callable[[Site], None],
+) -> None:
+    """Perform actions, each when all that it needs has ended, one at a time at each site.
+
+    Args:
+        sites: where they are performed.
+        actions: the actions.
+        needs: for each by its number, those that have to end before; others do not count.
+        begin: hears that an action begins.
+        perform: performs an action; called in other threads.
+        end: hears how an action ended, and says whether to go on. If not, what still runs is
+            interrupted, and nothing more is heard of it.
+        interrupt: has what runs at a site fail now.
+    """
+    by_number = {action.number: action for action in actions}
+    order = TopologicalSorter(
+        {action.number: by_number.keys() & set(needs[action.number]) for action in actions}
+    )
+    order.prepare()
+    free: SimpleQueue[Site] = SimpleQueue()
+    for site in sites:
+        free.put(site)
+
+    def work(action: Action[Site]) -> StepReport:
+        site = free.get()
+        try:
+            return perform(action, site)
+        finally:
+            free.put(site)
+
+    running: dict[Future[StepReport], Action[Site]] = {}
+    waiting: list[int] = []
+    with ThreadPoolExecutor(len(sites)) as pool:
+        try:
+            while order.is_active():
+                waiting = sorted([*waiting, *order.get_ready()])
+                while waiting and len(running) < len(sites):
+                    action = by_number[waiting.pop(0)]
+                    begin(action)
+                    running[pool.submit(work, action)] = action
+                ended, _ = wait(running, return_when=FIRST_COMPLETED)
+                for future in ended:
+                    action = running.pop(future)
+                    if not end(action, future.result()):
+                        return
+                    order.done(action.number)
+        finally:
+            _interrupt(sites, running, interrupt)
+
+
+def _interrupt(
+    sites: Sequence[Site],
+    running: Collection[Future[StepReport]],
+    interrupt: Callable[[Site], None],
+) -> None:
+    while running:
+        for site in sites:
+            interrupt(site)
+        _, running = wait(running, timeout=_PATIENCE)

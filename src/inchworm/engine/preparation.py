@@ -1,0 +1,209 @@
+"""From a bundle and an environment to a draft."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+from inchworm.core.bundle.bundle import Bundle
+from inchworm.core.environments.environment import Environment
+from inchworm.core.environments.physical_names import PhysicalNames
+from inchworm.core.errors import ProjectError, UsageError, Waiting, did_you_mean
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.parameters.matrix import Matrix, evaluate
+from inchworm.core.parameters.values import Value
+from inchworm.core.promotion.composition import Composition, LivePart
+from inchworm.core.promotion.drafting.draft import draft
+from inchworm.core.promotion.drafting.request import Request
+from inchworm.core.promotion.promotion import Draft
+from inchworm.core.rendered import RenderedParts
+from inchworm.engine.baselines import prove_baselines
+from inchworm.engine.connections import check_secrets, open_environment, secrets_of
+from inchworm.engine.desired_schema import plan_structures
+from inchworm.kinds.project_reader import Reading, read_project
+from inchworm.kinds.recipes import recipe_of
+from inchworm.store.ledger import Ledger
+from inchworm.targets.machine import Machine
+
+
+@dataclass(frozen=True, kw_only=True)
+class Prepared:
+    """A bundle made ready for one environment: read, with values, its parts rendered when asked."""
+
+    bundle: Bundle
+    reading: Reading
+    environment: Environment
+    today: dt.date
+    values: Mapping[str, Value]
+    rendered: RenderedParts
+    overrides: Mapping[str, str]
+
+    def recall(self, live: Iterable[LivePart]) -> None:
+        """Take over the digests of live parts that are rendered from the same things here."""
+        for part in live:
+            self.rendered.recall(part.part, part.recipe, part.digest)
+
+
+def prepare(
+    bundle: Bundle,
+    environment: Environment,
+    today: dt.date,
+    overrides: Mapping[str, str] | None = None,
+) -> Prepared:
+    """Read a bundle and render its parts for an environment.
+
+    Args:
+        bundle: what is to be promoted.
+        environment: where to.
+        today: the day that ``today`` means in values.
+        overrides: values given for once, as text.
+
+    Raises:
+        ProjectError: when the environment lacks a value.
+        UsageError: when values are given that cannot be.
+    """
+    overrides = overrides or {}
+    reading = read_project(
+        name=bundle.project,
+        version=bundle.version,
+        dialect=bundle.dialect,
+        files=bundle.files,
+    )
+    _check_overrides(environment, reading.assembly.matrix, overrides)
+    values = evaluate(reading.assembly.matrix, environment.name, today, overrides)
+    if values.problems:
+        first = values.problems[0]
+        raise ProjectError(first.message + ".", where=first.place, next=first.remedy)
+    rendered = RenderedParts(
+        reading.assembly.parts,
+        render=lambda part: reading.render(part, values.values),
+        recipe=lambda part: recipe_of(reading.assembly, part, values.values),
+    )
+    return Prepared(
+        bundle=bundle,
+        reading=reading,
+        environment=environment,
+        today=today,
+        values=values.values,
+        rendered=rendered,
+        overrides=overrides,
+    )
+
+
+def _check_overrides(
+    environment: Environment, matrix: Matrix, overrides: Mapping[str, str]
+) -> None:
+    if overrides and not environment.overrides:
+        raise UsageError(
+            f"{environment.name} ({environment.protection}) takes no values for once.",
+            where=environment.file,
+            next="Change the value in parameters.toml, or say overrides = true in that file.",
+        )
+    for name in overrides:
+        if name not in matrix:
+            near = did_you_mean(name, matrix, "See inchworm params.")
+            raise UsageError(f"There is no parameter {name}.", next=near)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Drafted:
+    """A draft, and what has to be shown with it."""
+
+    draft: Draft
+    prepared: Prepared
+    identity: str
+    read_at: str
+
+
+def make_draft(
+    prepared: Prepared, machine: Machine, read_at: str, *, overwrite: bool = False
+) -> Drafted:
+    """Draft against the environment as it stands now. Nothing is recorded or changed.
+
+    ``overwrite`` says that changes made there by hand may be lost.
+
+    Raises:
+        TargetError: when the environment cannot be reached or a secret is missing.
+    """
+    environment = prepared.environment
+    assembly = prepared.reading.assembly
+    used = {use.parameter for outline in assembly.outlines.values() for use in outline.uses}
+    used |= set(secrets_of(environment))
+    secrets = check_secrets(environment, prepared.values, used, machine)
+    came_from = environment.after[0] if environment.after else None
+    there = evaluate(assembly.matrix, came_from, prepared.today) if came_from else None
+    with open_environment(
+        environment, prepared.bundle.project, machine, prepared.values, read_only=True
+    ) as place:
+        live = place.composition(read_at)
+        prepared.recall(live.parts.values())
+        names = PhysicalNames(assembly, environment, place.database.dialect)
+        baselines = prove_baselines(place, assembly, names, prepared.rendered, live)
+        planned = plan_structures(
+            place.database,
+            assembly,
+            names,
+            prepared.rendered,
+            place.of_others([*live.parts.values(), *live.foreign_parts]),
+            settled=_settled(prepared, live),
+        )
+    drafted = draft(
+        Request(
+            bundle=prepared.bundle.name,
+            bundle_digest=prepared.bundle.digest,
+            environment=environment,
+            assembly=assembly,
+            rendered=prepared.rendered,
+            values=prepared.values,
+            live=live,
+            names=names,
+            today=prepared.today,
+            came_from=came_from,
+            values_there=there.values if there else {},
+            secrets=secrets,
+            overrides=prepared.overrides,
+            planned=planned,
+            baselines=baselines,
+            overwrite=overwrite,
+        )
+    )
+    return Drafted(draft=drafted, prepared=prepared, identity=live.identity, read_at=read_at)
+
+
+def _settled(prepared: Prepared, live: Composition) -> set[PartId]:
+    """Schemas that were put as they are in the bundle, and where nothing was changed since."""
+    address = prepared.environment.database
+    changed = {difference.schema for difference in live.differences}
+    return {
+        part
+        for part in prepared.reading.assembly.of_kind(Kind.SCHEMA)
+        if (before := live.parts.get(part)) is not None
+        and before.digest == prepared.rendered.digest(part)
+        and address.physical_schema(part.name) not in changed
+    }
+
+
+def check_entry(bundle: Bundle, environment: Environment, ledger: Ledger) -> None:
+    """Whether an environment takes a bundle.
+
+    Raises:
+        UsageError: when it is a snapshot, and the environment takes none.
+        Waiting: when the bundle has not passed through the environments before this one.
+    """
+    if bundle.snapshot and not environment.snapshots:
+        raise UsageError(
+            f"{bundle.name} is a snapshot, and {environment.name} ({environment.protection}) "
+            "takes none.",
+            where=environment.file,
+            next=f"Commit, tag the commit v{bundle.version}, and pack again: inchworm pack.",
+        )
+    passed = ledger.passed(bundle.digest) if environment.after else {}
+    missing = [name for name in environment.after if name not in passed]
+    if missing:
+        raise Waiting(
+            f"{bundle.name} has not passed through {missing[0]} yet, which {environment.name} "
+            "comes after.",
+            where=environment.file,
+            next=f"inchworm promote {bundle.name} --to {missing[0]}",
+        )

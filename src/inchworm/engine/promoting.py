@@ -1,0 +1,351 @@
+"""Carrying out a promotion, step by step, so that it can go on after a crash at any instant.
+
+Every step is journalled in the ledger before and after. A database step leaves a mark in the
+database's own bookkeeping within its transaction; if the ledger does not know how a step ended, the
+mark tells. Service calls can be repeated without harm. So a promotion that stopped goes on at its
+first step that is not done, and nothing takes effect twice.
+
+A failure before the switch-over puts the environment back: what was built is removed, migrations
+are taken back where that is possible and allowed, paused schedules run again. After the switch-over
+the remaining steps are tried all the same, and the promotion ends *partly done*.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from inchworm.core.errors import EnvironmentMoved, InchwormError, UsageError
+from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import promotion_key
+from inchworm.core.promotion.drafting.request import environment_state, values_digest
+from inchworm.core.promotion.promotion import Promotion, Step
+from inchworm.core.promotion.states import Phase, State
+from inchworm.engine.actions.base import Action, Plan, Undoing
+from inchworm.engine.actions.plan import planned
+from inchworm.engine.connections import OpenEnvironment, open_environment
+from inchworm.engine.dry_run import spelled, try_out
+from inchworm.engine.executor import Executor
+from inchworm.engine.locks import Lock
+from inchworm.engine.preparation import Prepared
+from inchworm.engine.site import Site
+from inchworm.store.ledger import Ledger
+from inchworm.targets.machine import Machine
+
+THREADS = 4
+"""How many models are built at a time where the environment does not say."""
+
+
+class Reporter:
+    """Hears what happens. The methods are empty: override what is wanted."""
+
+    def reached(self, identity: str, at: str) -> None:
+        """The environment is open, and nothing has been done yet."""
+
+    def step_started(self, step: Step) -> None:
+        """A step begins."""
+
+    def step_ended(self, step: Step, report: StepReport) -> None:
+        """A step has ended."""
+
+
+@dataclass(kw_only=True)
+class Work:
+    """Everything that carrying out needs.
+
+    Attributes:
+        now: the current time, ISO 8601, UTC.
+        locks: the folder for lock files.
+        process: the number of this process, for messages to others.
+    """
+
+    prepared: Prepared
+    promotion: Promotion
+    ledger: Ledger
+    machine: Machine
+    locks: Path
+    by: str
+    now: Callable[[], str]
+    process: int = 0
+    reporter: Reporter = field(default_factory=Reporter)
+
+
+def carry_out(work: Work) -> Promotion:
+    """Carry out a promotion, or go on with one that stopped.
+
+    Raises:
+        EnvironmentMoved: when the environment is not as drafted, or is locked.
+        UsageError: when the promotion is over already.
+        KeyboardInterrupt: after recording where it stopped.
+    """
+    promotion = work.promotion
+    if promotion.state in {State.DONE, State.DROPPED}:
+        raise UsageError(
+            f"{promotion.id} is {promotion.state}.",
+            next="Draft a new one: inchworm promote BUNDLE.",
+        )
+    lock = Lock(work.locks, promotion.draft.environment)
+    holder = {"by": work.by, "promotion": str(promotion.id), "process": work.process}
+    prepared = work.prepared
+    with (
+        lock.held(holder),
+        open_environment(
+            prepared.environment,
+            prepared.bundle.project,
+            work.machine,
+            prepared.values,
+            read_only=False,
+        ) as place,
+    ):
+        place.database.lock(f"inchworm {prepared.bundle.project}")
+        work.promotion = work.ledger.promotion(promotion.id)
+        _check_unmoved(work, place)
+        work.reporter.reached(place.identity, work.now())
+        return _Promoting(work, place).run()
+
+
+def _check_unmoved(work: Work, place: OpenEnvironment) -> None:
+    """The environment must be as drafted; after a stop, nobody else may have been there."""
+    promotion, draft = work.promotion, work.promotion.draft
+    again = f"inchworm promote {draft.bundle} --to {draft.environment}"
+    if draft.bundle_digest != work.prepared.bundle.digest:
+        raise EnvironmentMoved(
+            f"{draft.bundle} is not the bundle that {promotion.id} was drafted with.",
+            next=f"Draft again: {again}",
+        )
+    if promotion.state is not State.DRAFTED:
+        _check_nobody_since(work, place, again)
+        return
+    state = environment_state(work.prepared.environment, place.composition(work.now()))
+    values = values_digest(work.prepared.values)
+    if (state, values) != (draft.environment_state, draft.values_digest):
+        raise EnvironmentMoved(
+            f"{draft.environment} moved since {promotion.id} was drafted "
+            f"at {promotion.drafted_at}.",
+            next=f"Draft again: {again}",
+        )
+
+
+def _check_nobody_since(work: Work, place: OpenEnvironment, again: str) -> None:
+    """After a stop: the database itself says whether anybody has been there, in whatever ledger."""
+    claimed_by = place.bookkeeping.claimed_by()
+    if claimed_by in (None, work.promotion.id.key):
+        return
+    other = promotion_key(str(claimed_by))
+    is_ours = other is not None and other.ledger == work.promotion.id.ledger
+    whose = f"{other}" if is_ours else f"{other or claimed_by} of another ledger"
+    last = place.bookkeeping.last()
+    live = f" {last.bundle} by {last.by} is live there, since {last.at}." if last else ""
+    raise EnvironmentMoved(
+        f"{whose} went into {work.promotion.draft.environment} after {work.promotion.id} "
+        f"stopped.{live}",
+        next=f"Draft again: {again}",
+    )
+
+
+class _Journal:
+    """The journal of a promotion: in the ledger, with the marks of the database behind it.
+
+    Why entries may wait. An entry about a step that leaves a mark in the database is written with
+    the next ones, at the latest when another second has passed or the executor comes to a step
+    without a mark. If the process dies before, the mark says that the step took effect, and what
+    has no mark had none; only the step's duration is lost. An entry about a step of a service is
+    written at once.
+    """
+
+    def __init__(self, work: Work, plan: Plan, marks: frozenset[int]) -> None:
+        self._work = work
+        self._plan = plan
+        self._marks = marks
+        self._before = work.promotion
+        self._steps = {step.number: step for step in work.promotion.draft.steps}
+        self._waiting: list[tuple[int, StepReport]] = []
+        self._written = time.monotonic()
+
+    def state(self, number: int) -> StepState:
+        """How a step stood when the promotion stopped."""
+        return self._before.report_of(self._steps[number]).state
+
+    def took_effect(self, number: int) -> bool:
+        """Whether the database has the step's mark."""
+        return number in self._marks
+
+    def began(self, numbers: Sequence[int]) -> None:
+        """Journal that steps begin, and tell the reporter."""
+        for number in numbers:
+            self._work.reporter.step_started(self._steps[number])
+        self._write([(number, StepReport(state=StepState.RUNNING)) for number in numbers])
+
+    def ended(self, reports: Mapping[int, StepReport]) -> None:
+        """Journal how steps ended, and tell the reporter."""
+        self._write(list(reports.items()))
+        for number, report in reports.items():
+            self._work.reporter.step_ended(self._steps[number], report)
+
+    def _write(self, reports: Sequence[tuple[int, StepReport]]) -> None:
+        self._waiting += reports
+        may_wait = all(
+            self._plan.numbered[number].leaves_mark and report.state is not StepState.FAILED
+            for number, report in reports
+        )
+        if not may_wait or time.monotonic() - self._written > _LONGEST_WAIT:
+            self.flush()
+
+    def flush(self) -> None:
+        """Write what waits."""
+        waiting, self._waiting = self._waiting, []
+        if waiting:
+            self._work.ledger.steps(self._work.promotion.id, waiting)
+        self._written = time.monotonic()
+
+
+class _Promoting:
+    """One promotion at work in an open environment."""
+
+    def __init__(self, work: Work, place: OpenEnvironment) -> None:
+        self.work = work
+        self.place = place
+        self.before = work.promotion
+        self.steps = work.promotion.draft.steps
+        self.plan = planned(self.steps)
+        work.prepared.recall(place.bookkeeping.parts_of_ours())
+        self.site = Site(
+            prepared=work.prepared,
+            promotion=work.promotion,
+            place=place,
+            id=work.promotion.id,
+            building=frozenset(part.relation for part in self.plan.building),
+            by=work.by,
+            now=work.now,
+        )
+
+    def run(self) -> Promotion:
+        """All steps that are not done yet."""
+        # claimed first: a promotion that the ledger says began has claimed the environment
+        self._claim()
+        self.work.promotion = self.work.ledger.move(self.before, State.RUNNING)
+        marks = frozenset(self.place.bookkeeping.recorded_steps(self.site.id.key))
+        journal = _Journal(self.work, self.plan, marks)
+        if not marks and all(journal.state(s.number) not in _BEGUN for s in self.steps):
+            refused = try_out(self.site, self.plan)
+            if refused:
+                message = f"the database refuses it, before the first step:{spelled(refused)}"
+                return self._move(State.FAILED, message)
+        executor = Executor(
+            site=self.site,
+            journal=journal,
+            crew=lambda size: self.site.crew(min(size, self._threads)),
+            interrupt=lambda site: site.database.interrupt(),
+            failed=self.site.failed,
+        )
+        try:
+            is_complete = executor.run(self.plan)
+        except KeyboardInterrupt:
+            journal.flush()
+            self._stopped(executor.running)
+            raise
+        journal.flush()
+        if not is_complete:
+            return self._put_back(executor.failed[0])
+        if executor.failed:
+            message = f"{len(executor.failed)} of {len(self.steps)} steps failed"
+            return self._move(State.PARTLY_DONE, message)
+        return self._move(State.DONE)
+
+    @property
+    def _threads(self) -> int:
+        return self.work.prepared.environment.database.threads or THREADS
+
+    def _move(self, state: State, message: str = "") -> Promotion:
+        return self.work.ledger.move(self.work.promotion, state, message)
+
+    def _claim(self) -> None:
+        """Say in the database whose turn it is, and which names this promotion will use."""
+        bookkeeping = self.place.bookkeeping
+        is_of_earlier_version = bookkeeping.ensure()
+        with self.place.database.transaction():
+            bookkeeping.claim(self.place.environment.name, self.site.id.key)
+        if is_of_earlier_version:
+            live = self.place.of_models(bookkeeping.parts_of_ours())
+            self.site.staging.adopt_replaced(live)
+        self.site.staging.reserve(map(self.site.physical, self.site.building))
+
+    # ---- stopping -----------------------------------------------------------------------------
+
+    def _stopped(self, running: Sequence[int]) -> None:
+        """Somebody pressed Ctrl-C: schedules run again, what was built is kept for going on."""
+        reports = self.work.ledger.promotion(self.site.id).steps
+        over = [n for n, report in reports.items() if report.state.is_over]
+        at = min(running) if running else max(over, default=0) + 1
+        message = f"stopped by {self.work.by} at step {at} of {len(self.steps)}"
+        pauses = [action for action in self.plan if action.phase is Phase.PAUSE]
+        message += self._undo(pauses, Undoing(done=frozenset(over)))
+        self._move(State.FAILED, message)
+
+    def _put_back(self, failed: int) -> Promotion:
+        """A step failed before the switch-over: leave the environment as it was."""
+        reports = self.work.ledger.promotion(self.site.id).steps
+        begun = [a for a in self.plan if a.number in reports and reports[a.number].state in _BEGUN]
+        undoing = Undoing(done=frozenset(n for n, r in reports.items() if r.state.is_over))
+        failing = self.plan.numbered[failed]
+        message = f"step {failed} ({failing.step.part}) failed before the switch-over"
+        hindered = self._undo([*begun, failing], undoing)
+        try:
+            self.site.structures.record_unrecorded(sorted(undoing.schemas))
+        except InchwormError as error:  # the connection may be what failed
+            hindered += f"; clearing up failed, too: {error.what}"
+        if undoing.undone:
+            message += f"; these migrations were taken back: {', '.join(undoing.undone)}"
+        if undoing.stayed:
+            message += f"; these migrations ran and stay: {', '.join(undoing.stayed)}"
+        return self._move(State.FAILED, message + hindered)
+
+    def _undo(self, actions: Sequence[Action], undoing: Undoing) -> str:
+        """Undo actions, the last one first; in words, what could not be undone.
+
+        Once the database has refused, nothing more is undone in it: what it has then, and what the
+        journal says, belong together, and the promotion can go on from there.
+        """
+        backwards = sorted(actions, key=lambda action: action.number, reverse=True)
+        hindered = self._undo_in_database([a for a in backwards if not a.is_of_service], undoing)
+        for action in (action for action in backwards if action.is_of_service):
+            try:
+                is_undone = action.undo(self.site, undoing)
+            except InchwormError as error:
+                hindered.setdefault(error.what, []).append(action.left_behind)
+                continue
+            self._wait_again([action] if is_undone else [])
+        return "".join(f"; {', '.join(what)}, because {why}" for why, what in hindered.items())
+
+    def _undo_in_database(
+        self, backwards: Sequence[Action], undoing: Undoing
+    ) -> dict[str, list[str]]:
+        """Undo actions until the database refuses; what is left behind, by the reason."""
+        again: list[Action] = []
+        """Actions that have only read; they have to be done again if what they read is undone."""
+        for action in backwards:
+            try:
+                is_undone = action.undo(self.site, undoing)
+            except InchwormError as error:
+                return {error.what: [action.left_behind]}
+            if is_undone:
+                again.append(action)
+            if action.leaves_mark:
+                self._wait_again(again)
+                again = []
+        self._wait_again(again)
+        return {}
+
+    def _wait_again(self, actions: Sequence[Action]) -> None:
+        """Journal that actions have to be done again; how one failed stays to be seen."""
+        waiting = StepReport(state=StepState.WAITING)
+        numbers = [a.number for a in actions if a.number not in self.site.failed]
+        self.work.ledger.steps(self.site.id, [(number, waiting) for number in numbers])
+
+
+_BEGUN = frozenset({StepState.RUNNING, StepState.DONE, StepState.NOTHING_CHECKED})
+
+_LONGEST_WAIT = 1.0
+"""Seconds after which entries of the journal are written that may wait."""

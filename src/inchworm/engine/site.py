@@ -1,0 +1,179 @@
+"""The site of a promotion: the open environment, and the bundle made ready for it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack, closing, contextmanager
+from dataclasses import replace
+from functools import cached_property
+
+from sqlglot import exp
+
+from inchworm.core.environments.physical_names import PhysicalNames
+from inchworm.core.identifiers import PartId, PromotionId, RelationName
+from inchworm.core.promotion.composition import LivePart
+from inchworm.core.promotion.promotion import Promotion
+from inchworm.core.rendered import Script
+from inchworm.core.sql.parse import parse_query, split_script
+from inchworm.core.sql.render import to_text, with_tables
+from inchworm.engine.connections import OpenEnvironment
+from inchworm.engine.preparation import Prepared
+from inchworm.engine.staging import StagingArea
+from inchworm.engine.structure_record import StructureRecord
+from inchworm.targets.databases.bookkeeping import Bookkeeping
+
+
+class Site:
+    """Where the actions of one promotion are performed: one connection, and what goes with it.
+
+    Args:
+        prepared: the bundle, made ready for the environment.
+        promotion: the promotion.
+        place: the open environment.
+        id: the promotion's id, with its ledger.
+        building: logical names of the models that the promotion builds.
+        by: who is at work.
+        now: the current time, ISO 8601, UTC.
+    """
+
+    def __init__(
+        self,
+        *,
+        prepared: Prepared,
+        promotion: Promotion,
+        place: OpenEnvironment,
+        id: PromotionId,
+        building: frozenset[RelationName],
+        by: str,
+        now: Callable[[], str],
+    ) -> None:
+        self.prepared = prepared
+        self.promotion = promotion
+        self.place = place
+        self.id = id
+        self.building = building
+        self.by = by
+        self.now = now
+        self.assembly = prepared.reading.assembly
+        self.rendered = prepared.rendered
+        self.environment = prepared.environment
+        self.database = place.database
+        self.bookkeeping = place.bookkeeping
+        self.names = PhysicalNames(self.assembly, self.environment, self.database.dialect)
+        self.staging = StagingArea(place, id.key)
+        self.failed: list[int] = []
+        """Numbers of the steps that failed; their parts are not expected to be in place."""
+        self._schemas: set[str] = set()
+        self.structures = StructureRecord(place, self.names, self._live_parts, now)
+
+    def at(self, place: OpenEnvironment) -> Site:
+        """The same site over another connection."""
+        return Site(
+            prepared=self.prepared,
+            promotion=self.promotion,
+            place=place,
+            id=self.id,
+            building=self.building,
+            by=self.by,
+            now=self.now,
+        )
+
+    @contextmanager
+    def crew(self, size: int) -> Iterator[Sequence[Site]]:
+        """Up to ``size`` sites that can be worked at the same time, this one first.
+
+        A database that only one connection can write to gets one.
+        """
+        sites = [self]
+        with ExitStack() as stack:
+            while len(sites) < size and (database := self.database.new_session()) is not None:
+                stack.enter_context(closing(database))
+                bookkeeping = Bookkeeping(database, self.place.project, self.bookkeeping.schema)
+                place = replace(self.place, database=database, bookkeeping=bookkeeping)
+                sites.append(self.at(place))
+            yield sites
+
+    # ---- names --------------------------------------------------------------------------------
+
+    def physical(self, name: str) -> RelationName:
+        """A logical table's name in this environment."""
+        return self.names.table(name)
+
+    def staged(self, name: str) -> RelationName:
+        """The staging relation of a model that is built."""
+        return self.staging.names[self.physical(name)]
+
+    def present(self, name: str) -> RelationName:
+        """Until the switch-over, what this promotion builds is read from its staging relation."""
+        return self.staged(name) if name in self.building else self.physical(name)
+
+    def sql(self, query: str | exp.Query, name: Callable[[str], str]) -> str:
+        """A query as the database reads it, each table under the name that ``name`` gives it."""
+        dialect = self.assembly.dialect
+        tree = parse_query(query, dialect) if isinstance(query, str) else query
+        return to_text(with_tables(tree, name, dialect), self.database.dialect)
+
+    def type(self, type_: str) -> str:
+        """A column type of the project's dialect in the database's."""
+        kind = exp.DataType.build(type_, dialect=self.assembly.dialect, udt=True)
+        return kind.sql(dialect=self.database.dialect)
+
+    def statements(self, sql: str) -> Iterator[str]:
+        """The statements of a script, under the names that schemas have in this environment."""
+        for statement in split_script(sql, self.assembly.dialect):
+            yield self.names.statement(statement)
+
+    def run(self, sql: str) -> None:
+        """Run the statements of a script."""
+        for statement in self.statements(sql):
+            self.database.execute(statement)
+
+    def ensure_schema(self, schema: str) -> None:
+        """Make a schema unless it is there; asked once of each."""
+        if schema not in self._schemas:
+            self.database.create_schema(schema)
+            self._schemas.add(schema)
+
+    def migration(self, part: PartId, name: str) -> Script:
+        """A migration as it is rendered for this environment."""
+        return self.rendered.schema(part).migration(name)
+
+    # ---- bookkeeping --------------------------------------------------------------------------
+
+    def mark(self, step: int) -> None:
+        """Record that a step took effect. Called in the transaction that has the effect."""
+        self.bookkeeping.record_step(self.id.key, step, self.now())
+
+    def live_part(self, part: PartId) -> LivePart:
+        """A part of the bundle as it is recorded once it is in place."""
+        facts = self.assembly.facts[part]
+        bundle = self.prepared.bundle
+        return LivePart(
+            part=part,
+            project=bundle.project,
+            bundle=bundle.name,
+            digest=self.rendered.digest(part),
+            content=self.assembly.parts[part].digest,
+            commit=bundle.commit,
+            promotion=str(self.id),
+            put_at=self.now(),
+            values={use.parameter: self.prepared.values[use.parameter].text for use in facts.uses},
+            tables={t.name: tuple((c.name, c.type) for c in t.columns) for t in facts.provides},
+            required={
+                t.name: names
+                for t in facts.provides
+                if (names := tuple(c.name for c in t.columns if c.required))
+            },
+            managed=not facts.managed_outside,
+            recipe=self.rendered.recipe(part),
+            keys={t.name: t.key for t in facts.provides if t.key},
+            reads={table: tuple(sorted(names)) for table, names in facts.columns_read.items()},
+        )
+
+    def _live_parts(self) -> dict[PartId, LivePart]:
+        return {part: self.live_part(part) for part in self.assembly.parts}
+
+    @cached_property
+    def of_others(self) -> frozenset[RelationName]:
+        """Physical names of what is live and not of our schemas."""
+        return self.place.of_others(self.bookkeeping.parts())

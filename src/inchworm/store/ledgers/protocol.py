@@ -1,0 +1,81 @@
+"""What a place must be able to do that stores a ledger."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager
+from typing import NamedTuple, Protocol
+
+from inchworm.core.ledger.entries import Row
+
+IndexRow = tuple[int, str, str, str, str, str, str, int, int, int, float]
+"""A promotion's line of the index; the columns are those of
+:class:`~inchworm.core.ledger.promotions.Summary`."""
+
+
+class Tail(NamedTuple):
+    """The end of the chain: number and hash of the latest entry, and how many drafts there are."""
+
+    number: int
+    hash: str
+    drafts: int
+
+
+class LedgerTransaction(Protocol):
+    """Work on a ledger that takes effect as a whole."""
+
+    def tail(self) -> Tail | None:
+        """The end of the chain; None of a ledger that has not begun."""
+        ...
+
+    def about(self, about: str) -> list[Row]:
+        """The entries about one thing, in order."""
+        ...
+
+    def append(self, rows: Sequence[Row]) -> None:
+        """Add entries behind the latest one."""
+        ...
+
+    def put_index(self, row: IndexRow) -> None:
+        """Write the index's line of a promotion, replacing its former one."""
+        ...
+
+
+class LedgerStorage(Protocol):
+    """A place in which the entries of one ledger are, and an index of its promotions.
+
+    Everything raises :class:`~inchworm.core.errors.LedgerError` when the place refuses. The index
+    can be worked out from the entries at any time; it is there for speed alone.
+    """
+
+    place: str
+    """Where it is, for messages."""
+
+    @property
+    def exists(self) -> bool:
+        """Whether anything was ever recorded."""
+        ...
+
+    def begin(self) -> None:
+        """Make the tables, unless they are there."""
+        ...
+
+    def transaction(self) -> AbstractContextManager[LedgerTransaction]:
+        """Work on the ledger while nobody else can append to it."""
+        ...
+
+    def rows(self, *, kind: str | None = None, about: str | None = None) -> Iterator[Row]:
+        """Entries in order: all, or those of one kind or about one thing."""
+        ...
+
+    def index(self) -> list[IndexRow]:
+        """The index's line of every promotion, by number."""
+        ...
+
+    def count(self) -> int:
+        """How many entries there are."""
+        ...
+
+    def not_indexed(self) -> list[str]:
+        """Promotions with a draft or a change of state that the index does not know."""
+        ...

@@ -1,0 +1,171 @@
+"""What every ledger in a SQL database has in common: its tables, and the statements on them.
+
+Crash argument. Every entry is one row, inserted in one transaction together with the hash of the
+row before; the row's number is its primary key. A crash leaves either the whole entry or none.
+Whoever appends takes the ledger's write lock before it reads the entry that it follows, so two
+processes that append at once do so one behind the other.
+The index is written in the transaction of the entries that it is worked out from. It says up to
+which entry it was worked out, so an index that lacks something, because an older version of the
+program appended, is found out and caught up with.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager
+from typing import Any, Protocol
+
+from inchworm.core.ledger.entries import Row
+from inchworm.core.ledger.events import Drafted, StateChanged
+from inchworm.store.ledgers.protocol import IndexRow, LedgerTransaction, Tail
+
+COLUMNS = "number, at, by, kind, about, body, before, hash"
+INDEX_COLUMNS = (
+    "number, environment, bundle, bundle_digest, state, changed_at, changed_by, through, "
+    "steps, steps_over, seconds"
+)
+_FEW = 100
+"""Entries per statement."""
+
+
+class Statements(Protocol):
+    """Runs statements with ``?`` for parameters."""
+
+    def __call__(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """The rows of one."""
+        ...
+
+
+class SqlTransaction:
+    """Work on a ledger, inside a transaction that holds its write lock.
+
+    Args:
+        run: runs statements in the transaction.
+        prefix: stands before the name of every table.
+    """
+
+    def __init__(self, run: Statements, prefix: str) -> None:
+        self._run = run
+        self._prefix = prefix
+
+    def tail(self) -> Tail | None:
+        """The end of the chain; None of a ledger that has not begun."""
+        entries = f"{self._prefix}entries"
+        latest = self._run(f"SELECT number, hash FROM {entries} ORDER BY number DESC LIMIT 1")
+        if not latest:
+            return None
+        ((drafts,),) = self._run(f"SELECT count(*) FROM {entries} WHERE kind = ?", [Drafted.kind])
+        return Tail(latest[0][0], latest[0][1], drafts)
+
+    def about(self, about: str) -> list[Row]:
+        """The entries about one thing, in order."""
+        found = self._run(
+            f"SELECT {COLUMNS} FROM {self._prefix}entries WHERE about = ? ORDER BY number", [about]
+        )
+        return [Row(*row) for row in found]
+
+    def append(self, rows: Sequence[Row]) -> None:
+        """Add entries behind the latest one."""
+        for at in range(0, len(rows), _FEW):
+            some = rows[at : at + _FEW]
+            places = ", ".join(["(?, ?, ?, ?, ?, ?, ?, ?)"] * len(some))
+            self._run(
+                f"INSERT INTO {self._prefix}entries ({COLUMNS}) VALUES {places}",
+                [value for row in some for value in row],
+            )
+
+    def put_index(self, row: IndexRow) -> None:
+        """Write the index's line of a promotion, replacing its former one."""
+        table = f"{self._prefix}promotions"
+        self._run(f"DELETE FROM {table} WHERE number = ?", [row[0]])
+        places = ", ".join("?" * len(row))
+        self._run(f"INSERT INTO {table} ({INDEX_COLUMNS}) VALUES ({places})", row)
+
+
+class SqlStorage(ABC):
+    """A ledger in a SQL database."""
+
+    place: str
+    prefix: str
+    """Stands before the name of every table."""
+
+    @property
+    @abstractmethod
+    def exists(self) -> bool:
+        """Whether anything was ever recorded."""
+
+    @abstractmethod
+    def begin(self) -> None:
+        """Make the tables, unless they are there."""
+
+    @abstractmethod
+    def _locked(self) -> AbstractContextManager[Statements]:
+        """A transaction that nobody else can append beside."""
+
+    @abstractmethod
+    def _reading(self) -> AbstractContextManager[Statements]:
+        """A connection for reading."""
+
+    @contextmanager
+    def transaction(self) -> Iterator[LedgerTransaction]:
+        """Work on the ledger while nobody else can append to it."""
+        with self._locked() as run:
+            yield SqlTransaction(run, self.prefix)
+
+    def rows(self, *, kind: str | None = None, about: str | None = None) -> Iterator[Row]:
+        """Entries in order: all, or those of one kind or about one thing."""
+        if not self.exists:
+            return
+        wanted = {"kind": kind, "about": about}
+        asked = {column: value for column, value in wanted.items() if value is not None}
+        where = " AND ".join(f"{column} = ?" for column in asked)
+        query = f"SELECT {COLUMNS} FROM {self.prefix}entries {f'WHERE {where}' if where else ''}"
+        with self._reading() as run:
+            found = run(f"{query} ORDER BY number", list(asked.values()))
+        yield from (Row(*row) for row in found)
+
+    def index(self) -> list[IndexRow]:
+        """The index's line of every promotion, by number."""
+        query = f"SELECT {INDEX_COLUMNS} FROM {self.prefix}promotions ORDER BY number"
+        with self._reading() as run:
+            return [row for row in run(query) if len(row) == 11]
+
+    def count(self) -> int:
+        """How many entries there are."""
+        if not self.exists:
+            return 0
+        with self._reading() as run:
+            ((count,),) = run(f"SELECT count(*) FROM {self.prefix}entries")
+        return int(count)
+
+    def not_indexed(self) -> list[str]:
+        """Promotions with a draft or a change of state that the index does not know."""
+        query = (
+            f"SELECT DISTINCT e.about FROM {self.prefix}entries e "
+            f"LEFT JOIN {self.prefix}promotions p ON e.about = 'P' || p.number "
+            "WHERE e.kind IN (?, ?) AND e.number > coalesce(p.through, 0)"
+        )
+        with self._reading() as run:
+            return [about for (about,) in run(query, [Drafted.kind, StateChanged.kind])]
+
+
+def tables(prefix: str, number: str) -> list[str]:
+    """The statements that make the tables.
+
+    Args:
+        prefix: stands before the name of every table.
+        number: the type of a whole number.
+    """
+    return [
+        f"CREATE TABLE IF NOT EXISTS {prefix}entries (number {number} NOT NULL PRIMARY KEY, "
+        "at TEXT NOT NULL, by TEXT NOT NULL, kind TEXT NOT NULL, about TEXT NOT NULL, "
+        "body TEXT NOT NULL, before TEXT NOT NULL, hash TEXT NOT NULL)",
+        f"CREATE INDEX IF NOT EXISTS ix_entries_about ON {prefix}entries (about)",
+        f"CREATE INDEX IF NOT EXISTS ix_entries_kind ON {prefix}entries (kind, number)",
+        f"CREATE TABLE IF NOT EXISTS {prefix}promotions (number {number} NOT NULL PRIMARY KEY, "
+        "environment TEXT NOT NULL, bundle TEXT NOT NULL, bundle_digest TEXT NOT NULL, "
+        "state TEXT NOT NULL, changed_at TEXT NOT NULL, changed_by TEXT NOT NULL, "
+        f"through {number} NOT NULL, steps {number} NOT NULL, steps_over {number} NOT NULL, "
+        "seconds DOUBLE PRECISION NOT NULL)",
+    ]

@@ -1,0 +1,37 @@
+"""DuckDB: a database in a file, used by one process at a time."""
+
+from inchworm.targets.databases.protocols import Database
+from inchworm.targets.databases.registry import Address, Product, Starter
+
+
+def _connect(address: Address) -> Database:
+    from inchworm.targets.databases.duckdb.models import DuckDb
+
+    return DuckDb(
+        address.path,
+        login=address.login,
+        read_only=address.read_only,
+        threads=address.threads,
+    )
+
+
+def _in_memory() -> Database:
+    from inchworm.targets.databases.duckdb.models import DuckDb
+    from inchworm.targets.databases.duckdb.session import IN_MEMORY
+
+    return DuckDb(IN_MEMORY)
+
+
+def _starter(name: str) -> Starter:
+    return Starter(
+        about="Development: a DuckDB file in this folder", url="duckdb:///.inchworm/dev.duckdb"
+    )
+
+
+PRODUCT = Product(
+    dialect="duckdb",
+    example="duckdb:///path",
+    connect=_connect,
+    starter=_starter,
+    in_memory=_in_memory,
+)

@@ -1,0 +1,114 @@
+"""What a DuckDB file tells of itself."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection, Iterable, Mapping, Sequence
+
+from inchworm.core.sql.types import normal_type
+from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.core.structure.tables import Column, Table
+from inchworm.targets.databases.duckdb.session import DuckDbSession
+from inchworm.targets.databases.quoting import quoted
+
+_HERE = "database_name = current_database()"
+
+_SEQUENCES = f"""
+SELECT schema_name, sequence_name, concat_ws(' ', 'CREATE SEQUENCE', '"' || schema_name || '"."'
+  || sequence_name || '"', 'START WITH', start_value, 'INCREMENT BY', increment_by, 'MINVALUE',
+  min_value, 'MAXVALUE', max_value, CASE WHEN cycle THEN 'CYCLE' ELSE 'NO CYCLE' END)
+FROM duckdb_sequences() WHERE {_HERE}
+"""  # its own statement starts where the counter stands
+
+_DEFINITIONS = (
+    (Thing.SEQUENCE, _SEQUENCES),
+    (Thing.TABLE, f"SELECT schema_name, table_name, sql FROM duckdb_tables() WHERE {_HERE}"),
+    (Thing.INDEX, f"SELECT schema_name, index_name, sql FROM duckdb_indexes() WHERE {_HERE}"),
+    (
+        Thing.VIEW,
+        f"SELECT schema_name, view_name, sql FROM duckdb_views() WHERE NOT internal AND {_HERE}",
+    ),
+)
+
+_COMMENTS = f"""
+SELECT schema_name, table_name, NULL, comment FROM duckdb_tables()
+WHERE comment IS NOT NULL AND {_HERE}
+UNION ALL
+SELECT schema_name, table_name, column_name, comment FROM duckdb_columns()
+WHERE comment IS NOT NULL AND NOT internal AND {_HERE}
+"""
+
+
+class DuckDbCatalogue(DuckDbSession):
+    """What a DuckDB file tells of its tables and views."""
+
+    def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
+        """Tables and views with their columns, by real name."""
+        found: dict[str, list[Column]] = defaultdict(list)
+        wanted = None if schemas is None else set(schemas)
+        for schema, table, column, type_, nullable in self.rows(
+            "SELECT schema_name, table_name, column_name, data_type, is_nullable "
+            "FROM duckdb_columns() WHERE NOT internal AND database_name = current_database() "
+            "ORDER BY schema_name, table_name, column_index"
+        ):
+            if wanted is None or schema in wanted:
+                kind = normal_type(type_, "duckdb")
+                found[f"{schema}.{table}"].append(Column(column, kind, not nullable))
+        return {name: Table(name, tuple(columns)) for name, columns in found.items()}
+
+    def definitions(self, schemas: Sequence[str]) -> list[Definition]:
+        """What some schemas have, as DuckDB tells it."""
+        found: list[Definition] = []
+        for thing, query in _DEFINITIONS:
+            for schema, name, sql in self.rows(query):
+                if schema not in schemas:
+                    continue
+                text = str(sql).rstrip().removesuffix(";")
+                full = f"{schema}.{name}"
+                found.append(Definition(thing=thing, name=full, sql=text, needs=None))
+        for schema, table, column, comment in self.rows(_COMMENTS):
+            if schema in schemas:
+                on = "COLUMN" if column else "TABLE"
+                name = quoted(f"{schema}.{table}") + (f'."{column}"' if column else "")
+                told = str(comment).replace("'", "''")
+                found.append(
+                    Definition(
+                        thing=Thing.COMMENT,
+                        name=f"{schema}.{table}" + (f".{column}" if column else ""),
+                        sql=f"COMMENT ON {on} {name} IS '{told}'",
+                        needs=(f"{schema}.{table}",),
+                    )
+                )
+        return found
+
+    def kinds(self) -> Mapping[str, str]:
+        """``table`` or ``view`` for each thing that :meth:`structure` lists."""
+        return {
+            f"{schema}.{name}": "view" if kind == "VIEW" else "table"
+            for schema, name, kind in self.rows(
+                "SELECT table_schema, table_name, table_type FROM information_schema.tables "
+                "WHERE table_catalog = current_database()"
+            )
+        }
+
+    def size(self, name: str) -> int | None:
+        """None: it is not told of a table by itself."""
+        return None
+
+    def about_rows(self, name: str) -> int | None:
+        """None: in a file there is nothing that cannot be counted."""
+        return None
+
+    def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
+        """Nothing: indexes are made again, and views of DuckDB read by name."""
+        return {}
+
+    def _indexes(self) -> Mapping[str, Mapping[str, str]]:
+        """The statement of each index, by table. DuckDB refuses to rename a table that has one."""
+        found: dict[str, dict[str, str]] = defaultdict(dict)
+        for schema, table, index, sql in self.rows(
+            "SELECT schema_name, table_name, index_name, sql FROM duckdb_indexes() "
+            "WHERE database_name = current_database()"
+        ):
+            found[f"{schema}.{table}"][f"{schema}.{index}"] = sql
+        return found

@@ -1,0 +1,153 @@
+"""DuckDB: a connection to a file, used by one process at a time."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from copy import copy
+from pathlib import Path
+from typing import Any, Self
+
+import duckdb
+
+from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.targets.databases.protocols import Server
+from inchworm.targets.databases.quoting import quoted
+
+IN_MEMORY = Path(":memory:")
+
+
+class DuckDbSession:
+    """A connection to a DuckDB file."""
+
+    dialect = "duckdb"
+
+    def __init__(
+        self,
+        path: Path,
+        *,
+        login: str = "",
+        read_only: bool = False,
+        threads: int | None = None,
+    ) -> None:
+        self.identity = f"{login} at {path.name}".lstrip()
+        self._path = path
+        config: dict[str, str | bool | int | float | list[str]] = {}
+        if threads is not None:
+            config["threads"] = threads
+        try:
+            if read_only and not path.exists():
+                self._connection = duckdb.connect(":memory:")
+                return
+            if path != IN_MEMORY:
+                path.parent.mkdir(parents=True, exist_ok=True)
+            self._connection = duckdb.connect(str(path), read_only=read_only, config=config)
+        except duckdb.IOException as error:
+            raise self._unreachable(error) from error
+        except (duckdb.Error, OSError) as error:
+            raise TargetError(
+                f"the database {path.name} cannot be opened: {_first_line(error)}",
+                next="Check that the file is a DuckDB database that you may read and write.",
+            ) from error
+
+    def _unreachable(self, error: duckdb.IOException) -> Exception:
+        message = _first_line(error)
+        if "lock" in message:
+            holder = message.partition("PID ")[2].partition(")")[0]
+            by = f" (process {holder})" if holder else ""
+            return EnvironmentMoved(
+                f"the database {self._path.name} is locked by another process{by}.",
+                next="Wait until it has finished, or close it, and try again.",
+            )
+        return TargetError(
+            f"the database {self._path.name} cannot be opened: {message}",
+            next="Check that the file is a DuckDB database that you may read and write.",
+        )
+
+    def lock(self, name: str) -> None:
+        """Nothing to do: only one process at a time opens the file for writing."""
+
+    def new_session(self) -> Self | None:
+        """Another connection of this process to the same file."""
+        other = copy(self)
+        other._connection = self._connection.cursor()
+        return other
+
+    def interrupt(self) -> None:
+        """Have the statement that runs fail now."""
+        self._connection.interrupt()
+
+    def server(self) -> Server:
+        """The library's version; it has no clock of its own."""
+        version = str(self.rows("SELECT version()")[0][0]).removeprefix("v")
+        return Server(product="DuckDB", version=version, now=None)
+
+    def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
+        """Run a statement."""
+        with self._errors():
+            self._connection.execute(sql, list(values))
+
+    def execute_without_transaction(self, sql: str) -> None:
+        """Run a statement by itself; a statement that fails leaves nothing here."""
+        self.execute(sql)
+
+    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """Run a query."""
+        with self._errors():
+            found: list[tuple[Any, ...]] = self._connection.execute(sql, list(values)).fetchall()
+            return found
+
+    def frame(self, sql: str) -> Any:
+        """Run a query into a pandas DataFrame."""
+        with self._errors():
+            return self._connection.execute(sql).df()
+
+    def append_frame(self, table: str, frame: Any) -> None:
+        """Add the rows of a pandas DataFrame to a table, columns matched by name."""
+        with self._errors():
+            self._connection.register("__frame", frame)
+            try:
+                self._connection.execute(
+                    f"INSERT INTO {quoted(table)} BY NAME SELECT * FROM __frame"
+                )
+            finally:
+                self._connection.unregister("__frame")
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """Everything inside takes effect together, or not at all."""
+        self.execute("BEGIN TRANSACTION")
+        try:
+            yield
+        except BaseException:
+            with self._errors():
+                self._connection.rollback()
+            raise
+        self.execute("COMMIT")
+
+    @contextmanager
+    def savepoint(self) -> Iterator[None]:
+        """Nothing to do: every statement counts by itself."""
+        yield
+
+    def close(self) -> None:
+        """End the connection."""
+        self._connection.close()
+
+    @contextmanager
+    def _errors(self) -> Iterator[None]:
+        try:
+            yield
+        except RuntimeError as error:
+            if "interrupted" in str(error):  # how the driver passes Ctrl-C on
+                raise KeyboardInterrupt from error
+            raise
+        except duckdb.Error as error:
+            raise TargetError(
+                f"{self._path.name} says: {_first_line(error)}", next="Nothing was changed by it."
+            ) from error
+
+
+def _first_line(error: Exception) -> str:
+    lines = [line.strip() for line in str(error).splitlines() if line.strip()]
+    return lines[0] if lines else type(error).__name__

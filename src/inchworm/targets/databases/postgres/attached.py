@@ -1,0 +1,275 @@
+"""What belongs to relations of PostgreSQL, as statements for those that take their places.
+
+Rights on a relation and its columns, row security with its policies, triggers, indexes, statistics,
+comments, storage options and the owner: one query for each kind of thing, however many relations.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from inchworm.targets.databases.quoting import quoted
+
+_TARGETS = """
+WITH target AS (
+  SELECT c.oid, c.relowner, c.relacl, n.nspname || '.' || c.relname AS name,
+         c.relrowsecurity, c.relforcerowsecurity, c.reloptions
+  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+  WHERE c.oid = ANY(?::text[]::regclass[]::oid[])
+)
+"""
+
+_RIGHTS = f"""{_TARGETS}
+SELECT t.name, CASE WHEN x.grantee = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(x.grantee))
+       END, x.privilege_type, x.is_grantable, ''
+FROM target t, aclexplode(t.relacl) x WHERE x.grantee <> t.relowner
+UNION ALL
+SELECT t.name, CASE WHEN x.grantee = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(x.grantee))
+       END, x.privilege_type, x.is_grantable, quote_ident(a.attname)
+FROM target t JOIN pg_attribute a ON a.attrelid = t.oid, aclexplode(a.attacl) x
+WHERE NOT a.attisdropped AND x.grantee <> t.relowner
+"""
+
+_RELATIONS = f"""{_TARGETS}
+SELECT t.name, t.relrowsecurity, t.relforcerowsecurity, quote_ident(pg_get_userbyid(t.relowner)),
+       t.relowner = (SELECT oid FROM pg_roles WHERE rolname = current_user),
+       coalesce(array_to_string(t.reloptions, ', '), '')
+FROM target t
+"""
+
+_POLICIES = f"""{_TARGETS}
+SELECT t.name, quote_ident(p.polname), p.polpermissive,
+       CASE p.polcmd WHEN 'r' THEN 'SELECT' WHEN 'a' THEN 'INSERT' WHEN 'w' THEN 'UPDATE'
+                     WHEN 'd' THEN 'DELETE' ELSE 'ALL' END,
+       array(SELECT CASE WHEN r = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(r)) END
+             FROM unnest(p.polroles) r ORDER BY 1),
+       pg_get_expr(p.polqual, p.polrelid), pg_get_expr(p.polwithcheck, p.polrelid)
+FROM target t JOIN pg_policy p ON p.polrelid = t.oid ORDER BY t.name, p.polname
+"""
+
+_TRIGGERS = f"""{_TARGETS}
+SELECT t.name, quote_ident(g.tgname), pg_get_triggerdef(g.oid), g.tgenabled::text
+FROM target t JOIN pg_trigger g ON g.tgrelid = t.oid
+WHERE NOT g.tgisinternal ORDER BY t.name, g.tgname
+"""
+
+_INDEXES = f"""{_TARGETS}
+SELECT t.name, n.nspname || '.' || i.relname, pg_get_indexdef(i.oid)
+FROM target t JOIN pg_index x ON x.indrelid = t.oid JOIN pg_class i ON i.oid = x.indexrelid
+JOIN pg_namespace n ON n.oid = i.relnamespace
+WHERE NOT EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conindid = x.indexrelid) ORDER BY 1, 2
+"""
+
+_STATISTICS = f"""{_TARGETS}
+SELECT t.name, n.nspname || '.' || s.stxname, pg_get_statisticsobjdef(s.oid)
+FROM target t JOIN pg_statistic_ext s ON s.stxrelid = t.oid
+JOIN pg_namespace n ON n.oid = s.stxnamespace ORDER BY 1, 2
+"""
+
+_COMMENTS = f"""{_TARGETS}
+SELECT t.name, coalesce(quote_ident(a.attname), ''), quote_literal(d.description)
+FROM target t JOIN pg_description d ON d.objoid = t.oid AND d.classoid = 'pg_class'::regclass
+LEFT JOIN pg_attribute a ON a.attrelid = d.objoid AND a.attnum = d.objsubid AND d.objsubid > 0
+ORDER BY 1, 2
+"""
+
+_COLUMNS = f"""{_TARGETS}
+SELECT t.name, quote_ident(a.attname) FROM target t JOIN pg_attribute a ON a.attrelid = t.oid
+WHERE a.attnum > 0 AND NOT a.attisdropped
+"""
+
+_ENABLED = {
+    "D": "DISABLE TRIGGER",
+    "R": "ENABLE REPLICA TRIGGER",
+    "A": "ENABLE ALWAYS TRIGGER",
+}
+
+
+class Session(Protocol):
+    """The connection that a switch-over works with."""
+
+    def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
+        """Run a statement."""
+        ...
+
+    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """Run a query."""
+        ...
+
+    def kinds(self) -> Mapping[str, str]:
+        """``table`` or ``view`` for each relation."""
+        ...
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Right:
+    who: str
+    privilege: str
+    grantable: bool
+    column: str
+
+    def grant(self, name: str) -> str:
+        again = " WITH GRANT OPTION" if self.grantable else ""
+        return f"GRANT {self._what} ON {quoted(name)} TO {self.who}{again}"
+
+    def revoke(self, name: str) -> str:
+        return f"REVOKE {self._what} ON {quoted(name)} FROM {self.who}"
+
+    @property
+    def _what(self) -> str:
+        return f"{self.privilege} ({self.column})" if self.column else self.privilege
+
+
+@dataclass(frozen=True, kw_only=True)
+class Attached:
+    """What belongs to a relation, and what follows a relation that takes its place.
+
+    Attributes:
+        security: statements that turn row security on, and make its policies.
+        indexes: statements that make indexes and statistics.
+        triggers: statements that make triggers.
+        comments: the text on the relation itself (``""``) and on its columns, quoted.
+        leaving: statements that take names away from the former relation first.
+        options: of a view, such as ``security_barrier=true``.
+    """
+
+    rights: frozenset[_Right]
+    owner: str | None
+    security: tuple[str, ...]
+    indexes: tuple[str, ...]
+    triggers: tuple[str, ...]
+    comments: tuple[tuple[str, str], ...]
+    leaving: tuple[str, ...]
+    options: str
+
+
+def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
+    """Everything that relations have, as statements for those that take their places.
+
+    One query for each kind of thing, however many relations there are.
+    """
+    if not names:
+        return {}
+    asked = [[quoted(name) for name in names]]
+    with whole_names(session):
+        relations = session.rows(_RELATIONS, asked)
+        indexes = _by_name(session.rows(_INDEXES, asked))
+        statistics = _by_name(session.rows(_STATISTICS, asked))
+        triggers = _by_name(session.rows(_TRIGGERS, asked))
+        policies = _by_name(session.rows(_POLICIES, asked))
+        comments = _by_name(session.rows(_COMMENTS, asked))
+        rights = _rights(session, names)
+    found: dict[str, Attached] = {}
+    for name, secured, forced, owner, is_ours, options in relations:
+        table = f"ALTER TABLE {quoted(name)}"
+        security = [f"{table} ENABLE ROW LEVEL SECURITY"] if secured else []
+        security += [f"{table} FORCE ROW LEVEL SECURITY"] if forced else []
+        found[name] = Attached(
+            rights=rights.get(name, frozenset()),
+            owner=None if is_ours else owner,
+            security=(*security, *_policies(name, policies[name])),
+            indexes=tuple(sql for _, sql in (*indexes[name], *statistics[name])),
+            triggers=tuple(_made_triggers(name, triggers[name])),
+            comments=tuple((column, text) for column, text in comments[name]),
+            leaving=(
+                *(f"DROP INDEX {quoted(index)}" for index, _ in indexes[name]),
+                *(f"DROP STATISTICS {quoted(statistic)}" for statistic, _ in statistics[name]),
+            ),
+            options=options,
+        )
+    return found
+
+
+def _by_name(rows: Sequence[tuple[Any, ...]]) -> Mapping[str, list[tuple[Any, ...]]]:
+    """Rows by the relation that they begin with, without it."""
+    found: dict[str, list[tuple[Any, ...]]] = defaultdict(list)
+    for name, *row in rows:
+        found[name].append(tuple(row))
+    return found
+
+
+def _rights(session: Session, names: Sequence[str]) -> dict[str, frozenset[_Right]]:
+    found = _by_name(session.rows(_RIGHTS, [[quoted(name) for name in names]]))
+    return {
+        name: frozenset(
+            _Right(who=who, privilege=privilege, grantable=again, column=column)
+            for who, privilege, again, column in rows
+        )
+        for name, rows in found.items()
+    }
+
+
+def _policies(name: str, rows: Sequence[tuple[Any, ...]]) -> Iterator[str]:
+    for policy, permissive, command, roles, using, check in rows:
+        yield (
+            f"CREATE POLICY {policy} ON {quoted(name)} "
+            f"AS {'PERMISSIVE' if permissive else 'RESTRICTIVE'} FOR {command} "
+            f"TO {', '.join(roles)}"
+            + (f" USING ({using})" if using is not None else "")
+            + (f" WITH CHECK ({check})" if check is not None else "")
+        )
+
+
+def _made_triggers(name: str, rows: Sequence[tuple[Any, ...]]) -> Iterator[str]:
+    for trigger, sql, enabled in rows:
+        yield sql
+        if enabled in _ENABLED:
+            yield f"ALTER TABLE {quoted(name)} {_ENABLED[enabled]} {trigger}"
+
+
+def give(session: Session, given: Mapping[str, Attached], kinds: Mapping[str, str]) -> None:
+    """Give relations what their predecessors had, and nothing that those had not.
+
+    Args:
+        session: in a transaction.
+        given: by relation.
+        kinds: ``table`` or ``view`` for each.
+    """
+    if not given:
+        return
+    asked = [[quoted(name) for name in given]]
+    columns = {
+        name: {c for (c,) in rows} for name, rows in _by_name(session.rows(_COLUMNS, asked)).items()
+    }
+    rights = _rights(session, list(given))
+    for name, attached in given.items():
+        has = rights.get(name, frozenset())
+        for statement in _giving(name, attached, kinds[name], columns[name], has):
+            session.execute(statement)
+
+
+def _giving(
+    name: str, attached: Attached, kind: str, columns: Collection[str], has: frozenset[_Right]
+) -> Iterator[str]:
+    if kind == "table":
+        yield from (*attached.security, *attached.indexes)
+    yield from attached.triggers
+    if kind == "table" and attached.options:
+        yield f"ALTER TABLE {quoted(name)} SET ({attached.options})"
+    for column, text in attached.comments:
+        if not column:
+            yield f"COMMENT ON {kind.upper()} {quoted(name)} IS {text}"
+        elif column in columns:
+            yield f"COMMENT ON COLUMN {quoted(name)}.{column} IS {text}"
+    for right in sorted(has - attached.rights, key=repr):
+        yield right.revoke(name)  # a right by default that the predecessor had not
+    for right in sorted(attached.rights - has, key=repr):
+        if not right.column or right.column in columns:
+            yield right.grant(name)
+    if attached.owner is not None:
+        yield f"ALTER TABLE {quoted(name)} OWNER TO {attached.owner}"
+
+
+@contextmanager
+def whole_names(session: Session) -> Iterator[None]:
+    """Have the server write every name with its schema."""
+    ((before,),) = session.rows("SELECT current_setting('search_path')")
+    session.execute("SET search_path = ''")
+    try:
+        yield
+    finally:
+        session.rows("SELECT set_config('search_path', ?, false)", [before])

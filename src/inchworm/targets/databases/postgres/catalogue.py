@@ -1,0 +1,86 @@
+"""What a PostgreSQL database tells of itself."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection, Iterable, Mapping, Sequence
+
+from inchworm.core.sql.types import normal_type
+from inchworm.core.structure.definitions import Definition
+from inchworm.core.structure.tables import Column, Table
+from inchworm.targets.databases.postgres.definitions import read_definitions
+from inchworm.targets.databases.postgres.session import PostgresSession
+from inchworm.targets.databases.postgres.switch_over import (
+    hanging_on,
+)
+from inchworm.targets.databases.quoting import quoted
+
+_BIG = 131_072
+"""Pages of 8 kB; a table with more is not counted."""
+
+_STRUCTURE = """
+SELECT n.nspname, c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull
+FROM pg_attribute a
+JOIN pg_class c ON c.oid = a.attrelid
+JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND a.attnum > 0 AND NOT a.attisdropped
+  AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg_toast%'
+  AND n.nspname NOT LIKE 'pg_temp%'
+ORDER BY n.nspname, c.relname, a.attnum
+"""
+
+_KINDS = """
+SELECT n.nspname, c.relname, c.relkind
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f')
+  AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg_toast%'
+  AND n.nspname NOT LIKE 'pg_temp%'
+"""
+
+
+class PostgresCatalogue(PostgresSession):
+    """What a PostgreSQL database tells of its tables and views."""
+
+    def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
+        """Tables and views with their columns, by real name."""
+        wanted = None if schemas is None else set(schemas)
+        found: dict[str, list[Column]] = defaultdict(list)
+        for schema, table, column, type_, required in self.rows(_STRUCTURE):
+            if wanted is None or schema in wanted:
+                kind = normal_type(type_, self.dialect)
+                found[f"{schema}.{table}"].append(Column(column, kind, required))
+        return {name: Table(name, tuple(columns)) for name, columns in found.items()}
+
+    def definitions(self, schemas: Sequence[str]) -> list[Definition]:
+        """What some schemas have, as the server tells it."""
+        ((before,),) = self.rows("SELECT current_setting('search_path')")
+        self.execute("SET search_path = ''")
+        try:
+            return read_definitions(self.rows, schemas)
+        finally:
+            self.rows("SELECT set_config('search_path', ?, false)", [before])
+
+    def kinds(self) -> Mapping[str, str]:
+        """``table`` or ``view`` for each thing that :meth:`structure` lists."""
+        return {
+            f"{schema}.{name}": "view" if kind in {"v", "m"} else "table"
+            for schema, name, kind in self.rows(_KINDS)
+        }
+
+    def size(self, name: str) -> int | None:
+        """The bytes of a table with its indexes and what is kept out of line."""
+        ((size,),) = self.rows("SELECT pg_total_relation_size(to_regclass(?))", [quoted(name)])
+        return None if size is None else int(size)
+
+    def about_rows(self, name: str) -> int | None:
+        """What the statistics say of a table of more than a gigabyte."""
+        found = self.rows(
+            "SELECT reltuples::bigint, relpages FROM pg_class WHERE oid = to_regclass(?)",
+            [quoted(name)],
+        )
+        return int(found[0][0]) if found and found[0][1] > _BIG else None
+
+    def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
+        """What hangs on tables and cannot be carried along, as the server describes it."""
+        kinds = self.kinds()
+        return hanging_on(self, [name for name in names if kinds.get(name) == "table"])

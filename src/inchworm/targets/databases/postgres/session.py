@@ -1,0 +1,240 @@
+"""PostgreSQL: a server that several people and programs use at once."""
+
+from __future__ import annotations
+
+import datetime as dt
+import re
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from typing import Any, Self
+
+import psycopg
+from psycopg import errors
+
+from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.targets.databases.postgres.switch_over import (
+    ViewShapeChanged,
+)
+from inchworm.targets.databases.protocols import Server
+from inchworm.targets.databases.quoting import quoted, quoted_one
+from inchworm.targets.secrets import Secret
+
+_LOCK_TIMEOUT = "15s"
+"""How long a statement waits for a lock that somebody else holds."""
+
+_UNFINISHED = """
+SELECT n.nspname, c.relname FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid
+JOIN pg_namespace n ON n.oid = c.relnamespace WHERE NOT i.indisvalid
+"""
+
+_IN_THE_WAY = """
+SELECT DISTINCT a.pid, a.usename, coalesce(nullif(a.application_name, ''), '?'), a.state,
+       left(regexp_replace(a.query, '\\s+', ' ', 'g'), 80)
+FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid
+WHERE l.granted AND l.pid <> ALL(%s) AND l.pid <> pg_backend_pid()
+  AND a.datname = current_database()
+  AND l.locktype IN ('relation', 'transactionid') AND l.mode <> 'AccessShareLock'
+ORDER BY a.pid LIMIT 3
+"""
+
+
+class PostgresSession:
+    """A connection to a PostgreSQL database.
+
+    Args:
+        url: as libpq reads it, without a password.
+        password: the password, handed over beside the address.
+        read_only: the server then refuses every change.
+    """
+
+    dialect = "postgres"
+
+    def __init__(
+        self, url: str, *, password: Secret | None = None, read_only: bool = False
+    ) -> None:
+        self._url = url
+        self._password = password
+        self._connection = self._connect()
+        info = self._connection.info
+        self.identity = f"{info.user} at {info.dbname}"
+        self._where = f"{info.dbname} on {info.host}"
+        self.execute(f"SET lock_timeout = '{_LOCK_TIMEOUT}'")
+        if read_only:
+            self.execute("SET default_transaction_read_only = on")
+
+    def _connect(self) -> psycopg.Connection[tuple[Any, ...]]:
+        secret = {} if self._password is None else {"password": self._password.reveal()}
+        try:
+            return psycopg.connect(
+                self._url,
+                autocommit=True,
+                connect_timeout=10,
+                application_name="inchworm",
+                **secret,  # type: ignore[arg-type]  # the driver names none of libpq's settings
+            )
+        except psycopg.Error as error:
+            raise TargetError(
+                f"the database cannot be reached: {self._masked(_first_line(error))}",
+                next="Check its address and password in the environment file, and that it runs.",
+            ) from error
+
+    def lock(self, name: str) -> None:
+        """Keep others from promoting into this database until the connection ends."""
+        (got,) = self.rows("SELECT pg_try_advisory_lock(hashtextextended(?, 0))", [name])
+        if got[0]:
+            return
+        holders = self.rows(
+            "SELECT a.pid, a.usename, coalesce(a.client_addr::text, 'this machine') "
+            "FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid "
+            "WHERE l.locktype = 'advisory' AND l.granted AND a.datname = current_database()"
+        )
+        said = ", ".join(f"{user} from {client} (process {pid})" for pid, user, client in holders)
+        raise EnvironmentMoved(
+            f"another promotion works in {self._where}: {said}.",
+            next="Wait until it has finished, and try again.",
+        )
+
+    def new_session(self) -> Self | None:
+        """Another session."""
+        return type(self)(self._url, password=self._password)
+
+    def interrupt(self) -> None:
+        """Ask the server to cancel what this session does."""
+        with suppress(psycopg.Error):  # it may have ended, and the connection with it
+            self._connection.cancel_safe(timeout=5)
+
+    def server(self) -> Server:
+        """The server's version and its clock."""
+        ((version, now),) = self.rows("SELECT current_setting('server_version'), clock_timestamp()")
+        return Server(product="PostgreSQL", version=version.split()[0], now=_with_zone(now))
+
+    def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
+        """Run a statement."""
+        with self._errors():
+            self._run(sql, values)
+
+    def execute_without_transaction(self, sql: str) -> None:
+        """Run a statement by itself. An index that was not finished would be taken for one."""
+        words = set(re.findall(r"\w+", sql))
+        for schema, name in self.rows(_UNFINISHED):
+            if name in words:
+                self.execute(f"DROP INDEX {quoted(f'{schema}.{name}')}")
+        self.execute(sql)
+
+    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """Run a query."""
+        with self._errors():
+            return self._run(sql, values).fetchall()
+
+    def frame(self, sql: str) -> Any:
+        """Run a query into a pandas DataFrame."""
+        import pandas as pd
+
+        with self._errors():
+            cursor = self._run(sql, ())
+            names = [column.name for column in cursor.description or ()]
+            return pd.DataFrame(cursor.fetchall(), columns=names)
+
+    def append_frame(self, table: str, frame: Any) -> None:
+        """Add the rows of a pandas DataFrame to a table, columns matched by name."""
+        columns = ", ".join(quoted_one(str(column)) for column in frame.columns)
+        plain = frame.astype(object).where(frame.notna(), None)
+        with (
+            self._errors(),
+            self._connection.cursor() as cursor,
+            cursor.copy(f"COPY {quoted(table)} ({columns}) FROM STDIN".encode()) as copy,
+        ):
+            for row in plain.itertuples(index=False, name=None):
+                copy.write_row(row)
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """Everything inside takes effect together, or not at all."""
+        self.execute("BEGIN")
+        try:
+            yield
+        except BaseException:
+            with suppress(psycopg.Error):  # a lost connection has rolled back by itself
+                self._connection.rollback()
+            raise
+        self.execute("COMMIT")
+
+    @contextmanager
+    def savepoint(self) -> Iterator[None]:
+        """Inside a trial: if a statement inside fails, what was made before it is still there."""
+        self.execute("SAVEPOINT attempt")
+        try:
+            yield
+        except TargetError:
+            self.execute("ROLLBACK TO SAVEPOINT attempt")
+            raise
+        self.execute("RELEASE SAVEPOINT attempt")
+
+    def close(self) -> None:
+        """End the connection."""
+        self._connection.close()
+
+    def _run(self, text: str, values: Sequence[Any]) -> psycopg.Cursor[tuple[Any, ...]]:
+        if not values:
+            return self._connection.execute(text.encode())
+        return self._connection.execute(text.replace("%", "%%").replace("?", "%s").encode(), values)
+
+    @contextmanager
+    def _errors(self) -> Iterator[None]:
+        try:
+            yield
+        except errors.LockNotAvailable as error:
+            raise TargetError(
+                f"{self._where} says: waited {_LOCK_TIMEOUT} for a lock.{self._in_the_way()}",
+                next="Nothing was changed by it. Have that session end, and go on.",
+            ) from error
+        except errors.InvalidTableDefinition as error:
+            refused = self._refused(error)
+            raise ViewShapeChanged(refused.what, next=refused.next) from error
+        except errors.QueryCanceled as error:
+            raise TargetError(
+                f"{self._where} says: {_first_line(error)}",
+                next="Nothing was changed by it. Raise the statement timeout there, and go on.",
+            ) from error
+        except psycopg.OperationalError as error:
+            if not self._connection.closed:
+                raise self._refused(error) from error
+            raise TargetError(
+                f"{self._where} does not answer any more: {self._masked(_first_line(error))}",
+                next="Whether the last statement took effect is read from its bookkeeping when the "
+                "promotion goes on.",
+            ) from error
+        except psycopg.Error as error:
+            raise self._refused(error) from error
+
+    def _refused(self, error: psycopg.Error) -> TargetError:
+        detail = error.diag.message_detail
+        said = self._masked(_first_line(error)) + (f" ({detail})" if detail else "")
+        return TargetError(f"{self._where} says: {said}", next="Nothing was changed by it.")
+
+    def _in_the_way(self) -> str:
+        """Who holds locks, asked by a connection of its own."""
+        with suppress(TargetError, psycopg.Error), self._connect() as other:
+            found = other.execute(
+                _IN_THE_WAY.encode(), ([self._connection.info.backend_pid],)
+            ).fetchall()
+            return "".join(
+                f" Process {pid} ({user}, {program}) is {state}: {query}."
+                for pid, user, program, state, query in found
+            )
+        return ""
+
+    def _masked(self, text: str) -> str:
+        if self._password is None:
+            return text
+        return text.replace(self._password.reveal(), str(self._password))
+
+
+def _with_zone(moment: Any) -> dt.datetime:
+    assert isinstance(moment, dt.datetime)
+    return moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC)
+
+
+def _first_line(error: Exception) -> str:
+    lines = [line.strip() for line in str(error).splitlines() if line.strip()]
+    return lines[0] if lines else type(error).__name__

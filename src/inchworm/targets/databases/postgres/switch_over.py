@@ -1,0 +1,291 @@
+"""The switch-over of PostgreSQL: what is live is replaced, and what hangs on it stays.
+
+Objects of PostgreSQL follow the table that they were made on, whatever it is called later. So a
+table that takes the place of another one is given everything that hung on the former: rights, row
+security, triggers, indexes, comments. Views that read it are told anew to read what has the name
+now. Whatever cannot be carried along (a foreign key of another table, a publication, a function)
+stops the switch-over before it has any effect, and is named. Nothing is ever dropped with what
+hangs on it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+
+from inchworm.core.errors import TargetError
+from inchworm.targets.databases.postgres.attached import (
+    Attached,
+    Session,
+    attached_to,
+    give,
+    whole_names,
+)
+from inchworm.targets.databases.protocols import Switch
+from inchworm.targets.databases.quoting import quoted, quoted_one
+
+_VIEWS = """
+WITH RECURSIVE reads AS (
+  SELECT DISTINCT r.ev_class AS view, d.refobjid AS source
+  FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid
+  WHERE d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass
+    AND r.ev_class <> d.refobjid
+), found AS (
+  SELECT view, 1 AS depth FROM reads WHERE source = ANY(?::text[]::regclass[]::oid[])
+  UNION
+  SELECT reads.view, found.depth + 1 FROM reads JOIN found ON reads.source = found.view
+  WHERE found.depth < 100
+)
+SELECT n.nspname, c.relname, c.relkind::text, pg_get_viewdef(c.oid), max(found.depth),
+       min(found.depth) = 1
+FROM found JOIN pg_class c ON c.oid = found.view JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('v', 'm')
+GROUP BY n.nspname, c.relname, c.relkind, c.oid ORDER BY max(found.depth), 1, 2
+"""
+
+_HANGING = """
+WITH target AS (
+  SELECT c.oid, n.nspname || '.' || c.relname AS name, c.reltype, t.typarray
+  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+  LEFT JOIN pg_type t ON t.oid = c.reltype
+  WHERE c.oid = ANY(?::text[]::regclass[]::oid[])
+), hanging AS (
+  SELECT g.oid AS target, g.name, d.classid, d.objid, d.objsubid
+  FROM target g JOIN pg_depend d ON d.refclassid = 'pg_class'::regclass AND d.refobjid = g.oid
+  UNION
+  SELECT g.oid, g.name, d.classid, d.objid, d.objsubid
+  FROM target g JOIN pg_depend d
+    ON d.refclassid = 'pg_type'::regclass AND d.refobjid IN (g.reltype, g.typarray)
+  UNION
+  SELECT g.oid, g.name, 'pg_class'::regclass, i.inhparent, 0
+  FROM target g JOIN pg_inherits i ON i.inhrelid = g.oid
+)
+SELECT DISTINCT h.name, pg_describe_object(h.classid, h.objid, h.objsubid)
+FROM hanging h
+WHERE NOT EXISTS (
+    SELECT 1 FROM pg_rewrite r JOIN pg_class v ON v.oid = r.ev_class
+    WHERE h.classid = 'pg_rewrite'::regclass AND r.oid = h.objid AND r.rulename = '_RETURN'
+      AND v.relkind = 'v')
+  AND NOT EXISTS (
+    SELECT 1 FROM pg_class o LEFT JOIN pg_index i ON i.indexrelid = o.oid
+    WHERE h.classid = 'pg_class'::regclass AND o.oid = h.objid
+      AND (o.oid = h.target OR o.relkind = 't' OR i.indrelid = h.target))
+  AND NOT EXISTS (
+    SELECT 1 FROM pg_constraint k
+    WHERE h.classid = 'pg_constraint'::regclass AND k.oid = h.objid AND k.conrelid = h.target)
+  AND NOT EXISTS (
+    SELECT 1 FROM pg_trigger t
+    WHERE h.classid = 'pg_trigger'::regclass AND t.oid = h.objid AND t.tgrelid = h.target)
+  AND NOT EXISTS (
+    SELECT 1 FROM pg_policy p
+    WHERE h.classid = 'pg_policy'::regclass AND p.oid = h.objid AND p.polrelid = h.target)
+  AND NOT EXISTS (
+    SELECT 1 FROM pg_statistic_ext s
+    WHERE h.classid = 'pg_statistic_ext'::regclass AND s.oid = h.objid AND s.stxrelid = h.target)
+  AND NOT EXISTS (
+    SELECT 1 FROM pg_attrdef a
+    WHERE h.classid = 'pg_attrdef'::regclass AND a.oid = h.objid AND a.adrelid = h.target)
+  AND NOT EXISTS (
+    SELECT 1 FROM target g
+    WHERE h.classid = 'pg_type'::regclass AND h.objid IN (g.reltype, g.typarray))
+ORDER BY 1, 2
+"""
+
+
+class ViewShapeChanged(TargetError):
+    """A view cannot be replaced where it stands, because its columns would become others."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class _View:
+    """A view of somebody that reads what is replaced."""
+
+    name: str
+    query: str
+    is_direct: bool
+    attached: Attached
+
+    @property
+    def sql(self) -> str:
+        return _view_sql(self.name, self.attached.options, self.query)
+
+
+def _view_sql(name: str, options: str, query: str) -> str:
+    return f"VIEW {quoted(name)}{f' WITH ({options})' if options else ''} AS {query}"
+
+
+def drop_views(session: Session, names: Sequence[str]) -> None:
+    """Drop views that may read each other, and nothing else."""
+    if names:
+        session.execute(f"DROP VIEW {', '.join(map(quoted, names))}")
+
+
+def hanging_on(session: Session, names: Collection[str]) -> dict[str, tuple[str, ...]]:
+    """What hangs on relations and cannot be carried along, in the server's words, by name."""
+    found: dict[str, list[str]] = {}
+    if names:
+        with whole_names(session):
+            rows = session.rows(_HANGING, [[quoted(name) for name in sorted(names)]])
+        for name, described in rows:
+            found.setdefault(name, []).append(described)
+    return {name: tuple(those) for name, those in found.items()}
+
+
+def switch_over(session: Session, switches: Sequence[Switch]) -> None:
+    """Put what was built beside in place. Called inside a transaction.
+
+    Raises:
+        TargetError: when something cannot be carried along, or the server refuses.
+    """
+    session.execute("SAVEPOINT switch_over")
+    try:
+        _SwitchOver(session, switches).run(views_stay=True)
+    except ViewShapeChanged:  # then the views have to go first, and come again
+        session.execute("ROLLBACK TO SAVEPOINT switch_over")
+        _SwitchOver(session, switches).run(views_stay=False)
+
+
+@contextmanager
+def views_made_again(
+    session: Session, names: Sequence[str], own: Collection[str]
+) -> Iterator[None]:
+    """Take views upon relations away, and make them again at the end of the block.
+
+    Args:
+        names: the relations.
+        own: views among them, or upon them, that are not made again here.
+    """
+    kinds = session.kinds()
+    there = [name for name in names if name in kinds]
+    mine = attached_to(session, [name for name in there if kinds[name] == "view"])
+    views = _views_upon(session, there, own)
+    _refuse(hanging_on(session, [view.name for view in views]))
+    drop_views(session, [view.name for view in views])
+    yield
+    after = session.kinds()
+    give(session, {name: given for name, given in mine.items() if name in after}, after)
+    for view in views:
+        session.execute(f"CREATE {view.sql}")
+    others = {view.name: view.attached for view in views}
+    give(session, others, dict.fromkeys(others, "view"))
+
+
+class _SwitchOver:
+    def __init__(self, session: Session, switches: Sequence[Switch]) -> None:
+        self.session = session
+        self.switches = switches
+        self.kinds = session.kinds()
+        there = [switch.name for switch in switches if switch.name in self.kinds]
+        own = {name for s in switches for name in (s.name, s.staging) if name is not None}
+        self.attached = attached_to(session, there)
+        self.views = _views_upon(session, there, own)
+        _refuse(hanging_on(session, [name for name in there if self.kinds[name] == "table"]))
+
+    def run(self, *, views_stay: bool) -> None:
+        """Replace everything.
+
+        Args:
+            views_stay: whether views are told anew where they stand, with all that hangs on them.
+        """
+        self._free_views(views_stay)
+        self._tables()
+        staged = [s for s in self.switches if s.staging is not None and s.store == "view"]
+        drop_views(
+            self.session, [switch.staging for switch in staged if switch.staging is not None]
+        )
+        for switch in staged:
+            before = self.attached.get(switch.name)
+            options = before.options if before and self.kinds[switch.name] == "view" else ""
+            self._make(_view_sql(switch.name, options, switch.view_sql or ""), views_stay)
+        given: dict[str, Attached] = {
+            switch.name: attached
+            for switch in self.switches
+            if (attached := self._given(switch, views_stay)) is not None
+        }
+        give(self.session, given, {switch.name: switch.store for switch in self.switches})
+        for view in self.views:
+            if not views_stay or view.is_direct:
+                self._make(view.sql, views_stay)
+        if not views_stay:
+            others = {view.name: view.attached for view in self.views}
+            give(self.session, others, dict.fromkeys(others, "view"))
+
+    def _make(self, view: str, views_stay: bool) -> None:
+        self.session.execute(f"CREATE {'OR REPLACE ' if views_stay else ''}{view}")
+
+    def _free_views(self, views_stay: bool) -> None:
+        """Drop views that give way, all together, as they may read each other."""
+        own = [switch for switch in self.switches if self.kinds.get(switch.name) == "view"]
+        if views_stay:
+            if any(switch.staging is None or switch.store != "view" for switch in own):
+                raise ViewShapeChanged("a view gives way to something else")
+            return
+        going = [*(switch.name for switch in own), *(view.name for view in self.views)]
+        _refuse(hanging_on(self.session, going))
+        drop_views(self.session, going)
+
+    def _tables(self) -> None:
+        for switch in self.switches:
+            if self.kinds.get(switch.name) == "table":
+                if switch.staging is not None:
+                    for statement in self.attached[switch.name].leaving:
+                        self.session.execute(statement)
+                self._rename(switch.name, switch.replaced)
+            if switch.staging is not None and switch.store == "table":
+                self._rename(switch.staging, switch.name)
+
+    def _rename(self, old: str, new: str) -> None:
+        table = new.partition(".")[2]
+        self.session.execute(f"ALTER TABLE {quoted(old)} RENAME TO {quoted_one(table)}")
+
+    def _given(self, switch: Switch, views_stay: bool) -> Attached | None:
+        """What the successor of a relation is given; None if nothing has to be."""
+        attached = self.attached.get(switch.name)
+        if switch.staging is None or attached is None:
+            return None
+        was = self.kinds[switch.name]
+        if was == switch.store:
+            return None if was == "view" and views_stay else attached
+        if attached.security or attached.triggers:
+            raise TargetError(
+                f"{switch.name} becomes a {switch.store}, which cannot have what the {was} has: "
+                f"{(*attached.security, *attached.triggers)[-1]}",
+                next="Nothing was changed by it. Take it away there by hand, or leave the store "
+                "of the model as it is.",
+            )
+        return replace(attached, indexes=(), options="")
+
+
+def _refuse(hanging: Mapping[str, Sequence[str]]) -> None:
+    if hanging:
+        named = "; ".join(f"{', '.join(those)} on {name}" for name, those in hanging.items())
+        raise TargetError(
+            f"these hang on what is replaced and cannot be carried along: {named}.",
+            next="Nothing was changed by it. Have their owners take them away, and put them on "
+            "again afterwards.",
+        )
+
+
+def _views_upon(session: Session, names: Sequence[str], leave_out: Collection[str]) -> list[_View]:
+    """Views that read some relations, each after those that it reads itself."""
+    if not names:
+        return []
+    with whole_names(session):
+        found = session.rows(_VIEWS, [[quoted(name) for name in names]])
+    told = {
+        f"{schema}.{table}": (kind, query, is_direct)
+        for schema, table, kind, query, _, is_direct in found
+        if f"{schema}.{table}" not in leave_out
+    }
+    for name, (kind, _, _) in told.items():
+        if kind == "m":
+            raise TargetError(
+                f"{name} is a materialised view upon what this promotion replaces.",
+                next="Make it a plain view or a model, or drop it and make it again by hand.",
+            )
+    attached = attached_to(session, list(told))
+    return [
+        _View(name=name, query=query, is_direct=is_direct, attached=attached[name])
+        for name, (_, query, is_direct) in told.items()
+    ]

@@ -1,0 +1,240 @@
+"""What a database must be able to do: four protocols, and all of them together.
+
+A product is a package beside this module, with a module for each of the protocols.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from typing import Any, Protocol, Self
+
+from inchworm.core.identifiers import RelationName
+from inchworm.core.rendered import Store
+from inchworm.core.structure.changes import Change
+from inchworm.core.structure.definitions import Definition
+from inchworm.core.structure.tables import Table
+
+
+@dataclass(frozen=True, kw_only=True)
+class Switch:
+    """One model at the switch-over.
+
+    Attributes:
+        name: its physical name.
+        staging: the name that it was built under; None for a model that goes away.
+        store: whether it becomes a view or a table.
+        view_sql: for a view, the SELECT with the names that count after the switch-over.
+        replaced: the name under which a replaced or removed table is kept aside.
+    """
+
+    name: RelationName
+    staging: RelationName | None
+    store: Store
+    view_sql: str | None
+    replaced: RelationName
+
+
+@dataclass(frozen=True, kw_only=True)
+class Server:
+    """What a database says about itself; ``now`` has a zone, and is None where it has no clock."""
+
+    product: str
+    version: str
+    now: dt.datetime | None
+
+
+class Session(Protocol):
+    """A connection: statements, queries and transactions.
+
+    Everything raises :class:`~inchworm.core.errors.TargetError` when the database refuses.
+    Statements outside :meth:`transaction` take effect at once. Parameters in SQL are written ``?``.
+    """
+
+    dialect: str
+    identity: str
+    """Who we are there, and where: ``lena at river_dev.duckdb``."""
+
+    def lock(self, name: str) -> None:
+        """Keep others from promoting under this name into this database, until the connection ends.
+
+        Raises:
+            EnvironmentMoved: when somebody else does; they are named.
+        """
+        ...
+
+    def new_session(self) -> Self | None:
+        """Another connection to the same database, to work with at the same time.
+
+        None where only one connection can write.
+        """
+        ...
+
+    def interrupt(self) -> None:
+        """Have the statement that runs fail now, if there is one. Called from another thread."""
+        ...
+
+    def server(self) -> Server:
+        """What the database says about itself."""
+        ...
+
+    def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
+        """Run a statement."""
+        ...
+
+    def execute_without_transaction(self, sql: str) -> None:
+        """Run a statement that no transaction can hold; what a crashed attempt left goes first."""
+        ...
+
+    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """Run a query."""
+        ...
+
+    def frame(self, sql: str) -> Any:
+        """Run a query into a pandas DataFrame."""
+        ...
+
+    def append_frame(self, table: str, frame: Any) -> None:
+        """Add the rows of a pandas DataFrame to a table, columns matched by name."""
+        ...
+
+    def transaction(self) -> AbstractContextManager[None]:
+        """Everything inside takes effect together, or not at all."""
+        ...
+
+    def savepoint(self) -> AbstractContextManager[None]:
+        """Inside a trial: if a statement inside fails, what was made before it is still there."""
+        ...
+
+    def close(self) -> None:
+        """End the connection."""
+        ...
+
+
+class Catalogue(Protocol):
+    """What a database tells of its tables, views and everything that belongs to them."""
+
+    def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
+        """Tables and views with their columns, by real name; of some schemas or of all."""
+        ...
+
+    def definitions(self, schemas: Sequence[str]) -> list[Definition]:
+        """What some schemas have, as statements that would make it again."""
+        ...
+
+    def kinds(self) -> Mapping[str, str]:
+        """``table`` or ``view`` for each thing that :meth:`structure` lists."""
+        ...
+
+    def size(self, name: str) -> int | None:
+        """The bytes that a table takes on disk; None where that is not told."""
+        ...
+
+    def about_rows(self, name: str) -> int | None:
+        """Roughly how many rows a table has that is too big to be counted; None of any other."""
+        ...
+
+    def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
+        """What hangs on tables and views and cannot be carried along when they are replaced.
+
+        In words, such as ``trigger audit``, by the name of the table or view; objects that belong
+        to it alone and go with it for good (indexes, its own keys) are left out.
+        """
+        ...
+
+
+class Structuring(Protocol):
+    """Schemas: made, changed where they are, and tried in places that nobody sees."""
+
+    def create_schema(self, schema: str) -> None:
+        """Make a schema unless it is there."""
+        ...
+
+    def scratch_schemas(self, schemas: Sequence[str]) -> AbstractContextManager[None]:
+        """Scratch schemas to try things in; they, and all in them, go with the block.
+
+        Raises:
+            TargetError: when a schema of such a name is there.
+        """
+        ...
+
+    def discard(self, schemas: Collection[str]) -> None:
+        """Remove scratch schemas that a trial left because its process was killed."""
+        ...
+
+    def scratch_database(self, schema: str) -> AbstractContextManager[tuple[Self, str]]:
+        """A place to try how a schema is made, and the name that it has there; nothing stays.
+
+        What other schemas have can be referred to under its own name. It is a connection of its
+        own, also where this one is for looking only.
+        """
+        ...
+
+    def changes(
+        self,
+        schema: str,
+        live: Sequence[Definition],
+        desired: Sequence[Definition],
+        renames: Mapping[str, str],
+    ) -> list[Change]:
+        """The changes that turn one structure of a schema into another, in working order.
+
+        What goes for good comes last, and is marked ``late``.
+
+        Args:
+            schema: its physical name.
+            live: the definitions that it has, as :meth:`Catalogue.definitions` tells them.
+            desired: the definitions that it should have, told in the same way.
+            renames: the new name of each table or ``table.column`` whose values stay.
+
+        Raises:
+            ProjectError: when there is a difference for which no change can be worked out.
+        """
+        ...
+
+    def restructuring(self, upon: Sequence[str]) -> AbstractContextManager[None]:
+        """A transaction in which tables may be dropped, made anew or get other types.
+
+        Views of others upon what is named, and what else hangs on a table, are there afterwards as
+        before.
+        """
+        ...
+
+
+class SwitchingOver(Protocol):
+    """Models: built in staging relations, and switched over to the names that readers use."""
+
+    def build(self, name: str, store: Store, sql: str) -> int | None:
+        """Make a table or view from a SELECT; the rows of a table.
+
+        Raises:
+            TargetError: also when something has that name already.
+        """
+        ...
+
+    def empty_copy(self, name: str, sql: str) -> str:
+        """The statement that makes an empty table with the columns of a SELECT, running nothing."""
+        ...
+
+    def drop(self, names: Collection[str]) -> None:
+        """Remove tables and views, those that are there, and nothing that hangs on them.
+
+        Raises:
+            TargetError: when something else hangs on one of them.
+        """
+        ...
+
+    def switch_over(self, switches: Sequence[Switch]) -> None:
+        """Put what was built beside in place. Called inside a transaction.
+
+        Raises:
+            TargetError: when something hangs on what is replaced or removed that cannot be carried
+                along; it is named.
+        """
+        ...
+
+
+class Database(Session, Catalogue, Structuring, SwitchingOver, Protocol):
+    """A connection to one database, with all that promotions ask of it."""

@@ -1,0 +1,11 @@
+"""Names in the double quotes of standard SQL, which all our databases read."""
+
+
+def quoted_one(name: str) -> str:
+    """One name in double quotes, whatever letters it has."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def quoted(name: str) -> str:
+    """``schema.table`` in double quotes, as standard SQL and all our databases read it."""
+    return ".".join(map(quoted_one, name.split(".", 1)))

@@ -1,0 +1,32 @@
+"""SQLite: a database in a file, each schema of it a file of its own."""
+
+from inchworm.targets.databases.protocols import Database
+from inchworm.targets.databases.registry import Address, Product, Starter
+
+
+def _connect(address: Address) -> Database:
+    from inchworm.targets.databases.sqlite.models import Sqlite
+
+    return Sqlite(address.path, login=address.login, read_only=address.read_only)
+
+
+def _in_memory() -> Database:
+    from inchworm.targets.databases.sqlite.models import Sqlite
+    from inchworm.targets.databases.sqlite.session import IN_MEMORY
+
+    return Sqlite(IN_MEMORY)
+
+
+def _starter(name: str) -> Starter:
+    return Starter(
+        about="Development: a SQLite file in this folder", url="sqlite:///.inchworm/dev.sqlite"
+    )
+
+
+PRODUCT = Product(
+    dialect="sqlite",
+    example="sqlite:///path",
+    connect=_connect,
+    starter=_starter,
+    in_memory=_in_memory,
+)

@@ -1,0 +1,107 @@
+"""What SQLite files tell of themselves."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+
+from sqlglot import exp
+
+from inchworm.core.sql.parse import SqlProblem, parse_statements
+from inchworm.core.sql.types import normal_type
+from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
+from inchworm.targets.databases.quoting import quoted
+from inchworm.targets.databases.sqlite.session import SqliteSession
+
+
+class SqliteCatalogue(SqliteSession):
+    """What SQLite files tell of their tables and views."""
+
+    def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
+        """Tables and views with their columns, by real name."""
+        wanted = None if schemas is None else set(schemas)
+        found: dict[str, Table] = {}
+        for name in self.kinds():
+            schema, _, table = name.partition(".")
+            if wanted is not None and schema not in wanted:
+                continue
+            columns = self.rows(f"PRAGMA {quoted(schema)}.table_info({quoted_text(table)})")
+            found[name] = Table(
+                name,
+                tuple(
+                    Column(column, _type(kind), bool(required))
+                    for _, column, kind, required, _, _ in columns
+                ),
+            )
+        return found
+
+    def definitions(self, schemas: Sequence[str]) -> list[Definition]:
+        """What some schemas have: SQLite keeps the statements as they were written."""
+        found: list[Definition] = []
+        for schema in schemas:
+            if schema not in self._schemas():
+                continue
+            for kind, name, sql in self.rows(
+                f"SELECT type, name, sql FROM {quoted(schema)}.sqlite_master "
+                "WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite_%' "
+                "AND type IN ('table', 'index', 'view')"
+            ):
+                whole = _with_schema(str(sql), schema)
+                found.append(
+                    Definition(
+                        thing=Thing(kind),
+                        name=f"{schema}.{name}",
+                        sql=whole,
+                        needs=None,
+                    )
+                )
+        return found
+
+    def kinds(self) -> Mapping[str, str]:
+        """``table`` or ``view`` for each thing that :meth:`structure` lists."""
+        found: dict[str, str] = {}
+        for schema in self._schemas():
+            for name, kind in self.rows(
+                f"SELECT name, type FROM {quoted(schema)}.sqlite_master "
+                "WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite_%'"
+            ):
+                found[f"{schema}.{name}"] = kind
+        return found
+
+    def size(self, name: str) -> int | None:
+        """None: it is not told of a table by itself."""
+        return None
+
+    def about_rows(self, name: str) -> int | None:
+        """None: in a file there is nothing that cannot be counted."""
+        return None
+
+    def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
+        """Nothing: triggers and indexes are made again, and all else of SQLite goes by name."""
+        return {}
+
+
+def quoted_text(text: str) -> str:
+    """A text in single quotes."""
+    return "'" + text.replace("'", "''") + "'"
+
+
+def _with_schema(sql: str, schema: str) -> str:
+    """A statement as SQLite keeps it, with the schema before the name of what it makes."""
+    try:
+        (tree,) = parse_statements(sql, "sqlite")
+    except (SqlProblem, ValueError):
+        return sql
+    made = tree.find(exp.Index if tree.args.get("kind") == "INDEX" else exp.Table)
+    if made is None:
+        return sql
+    target = made.this if isinstance(made, exp.Index) else made
+    if isinstance(target, exp.Table):
+        target.set("db", exp.to_identifier(schema))
+    elif isinstance(target, exp.Identifier):
+        made.set("this", exp.table_(target, db=schema))
+    return str(tree.sql(dialect="sqlite"))
+
+
+def _type(declared: str) -> str:
+    return normal_type(declared, "sqlite") if declared else UNKNOWN_TYPE

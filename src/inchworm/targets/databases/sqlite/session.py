@@ -1,0 +1,168 @@
+"""SQLite: a database in a file; each schema is a file of its own beside it, attached.
+
+``sqlite:///data/river.sqlite`` has the schema ``hydro`` in ``data/river.hydro.sqlite``. A
+transaction spans all attached files. A view cannot read another schema: such a
+model has to be a table.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import sqlite3
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Any, Self
+
+from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.targets.databases.protocols import Server
+from inchworm.targets.databases.quoting import quoted
+
+IN_MEMORY = Path(":memory:")
+
+_PATIENCE = 15.0
+"""Seconds to wait for another connection that writes."""
+
+
+class SqliteSession:
+    """A connection to a SQLite file and those of its schemas."""
+
+    dialect = "sqlite"
+
+    def __init__(self, path: Path, *, login: str = "", read_only: bool = False) -> None:
+        self.identity = f"{login} at {path.name}".lstrip()
+        self._path = path
+        self._read_only = read_only
+        if path == IN_MEMORY:
+            self._connection = sqlite3.connect(":memory:", isolation_level=None)
+            return
+        try:
+            if read_only and not path.exists():
+                self._connection = sqlite3.connect(":memory:", isolation_level=None)
+                return
+            path.parent.mkdir(parents=True, exist_ok=True)
+            self._connection = sqlite3.connect(
+                self._uri(path),
+                uri=True,
+                isolation_level=None,
+                timeout=_PATIENCE,
+                check_same_thread=False,  # one at a time uses it all the same
+            )
+            self._connection.execute("PRAGMA foreign_keys = ON")
+            for file in sorted(path.parent.glob(f"{path.stem}.*{path.suffix}")):
+                self._attach(file.name[len(path.stem) + 1 : -len(path.suffix) or None])
+        except (sqlite3.Error, OSError) as error:
+            raise TargetError(
+                f"the database {path.name} cannot be opened: {error}",
+                next="Check that the file is a SQLite database that you may read and write.",
+            ) from error
+
+    def _uri(self, path: Path) -> str:
+        return f"{path.resolve().as_uri()}?mode={'ro' if self._read_only else 'rwc'}"
+
+    def _file(self, schema: str) -> Path:
+        return self._path.with_name(f"{self._path.stem}.{schema}{self._path.suffix}")
+
+    def _attach(self, schema: str) -> None:
+        in_memory = self._path == IN_MEMORY
+        uri = ":memory:" if in_memory else self._uri(self._file(schema))
+        self._connection.execute(f"ATTACH DATABASE ? AS {quoted(schema)}", (uri,))
+
+    def _schemas(self) -> list[str]:
+        return [
+            row[1] for row in self.rows("PRAGMA database_list") if row[1] not in {"main", "temp"}
+        ]
+
+    def lock(self, name: str) -> None:
+        """Writers exclude each other by themselves; the project's own lock does the rest."""
+
+    def new_session(self) -> Self | None:
+        """None: SQLite has one writer at a time."""
+        return None
+
+    def interrupt(self) -> None:
+        """Have the statement that runs fail now."""
+        self._connection.interrupt()
+
+    def server(self) -> Server:
+        """The library's version; it has no clock of its own."""
+        return Server(product="SQLite", version=sqlite3.sqlite_version, now=None)
+
+    def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
+        """Run a statement."""
+        with self._errors():
+            self._connection.execute(sql, list(values))
+
+    def execute_without_transaction(self, sql: str) -> None:
+        """Run a statement by itself; a statement that fails leaves nothing here."""
+        self.execute(sql)
+
+    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """Run a query."""
+        with self._errors():
+            return self._connection.execute(sql, list(values)).fetchall()
+
+    def frame(self, sql: str) -> Any:
+        """Run a query into a pandas DataFrame."""
+        import pandas as pd
+
+        with self._errors():
+            cursor = self._connection.execute(sql)
+            names = [column[0] for column in cursor.description or ()]
+            return pd.DataFrame(cursor.fetchall(), columns=names)
+
+    def append_frame(self, table: str, frame: Any) -> None:
+        """Add the rows of a pandas DataFrame to a table, columns matched by name."""
+        columns = ", ".join(quoted(str(column)) for column in frame.columns)
+        places = ", ".join("?" * len(frame.columns))
+        plain = frame.astype(object).where(frame.notna(), None)
+        rows = [[_plain(cell) for cell in row] for row in plain.itertuples(index=False, name=None)]
+        with self._errors():
+            self._connection.executemany(
+                f"INSERT INTO {quoted(table)} ({columns}) VALUES ({places})", rows
+            )
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """Everything inside takes effect together, or not at all."""
+        self.execute("BEGIN")
+        try:
+            yield
+            self.execute("COMMIT")
+        except BaseException:
+            with suppress(sqlite3.Error):
+                self._connection.rollback()
+            raise
+
+    @contextmanager
+    def savepoint(self) -> Iterator[None]:
+        """Nothing to do: every statement counts by itself."""
+        yield
+
+    def close(self) -> None:
+        """End the connection."""
+        self._connection.close()
+
+    @contextmanager
+    def _errors(self) -> Iterator[None]:
+        try:
+            yield
+        except sqlite3.OperationalError as error:
+            if "locked" in str(error):
+                raise EnvironmentMoved(
+                    f"the database {self._path.name} is locked by another connection.",
+                    next="Wait until it has finished, and try again.",
+                ) from error
+            raise self._refused(error) from error
+        except sqlite3.Error as error:
+            raise self._refused(error) from error
+
+    def _refused(self, error: sqlite3.Error) -> TargetError:
+        return TargetError(f"{self._path.name} says: {error}", next="Nothing was changed by it.")
+
+
+def _plain(cell: Any) -> Any:
+    """A value as the driver takes it; times as ISO 8601 text."""
+    if isinstance(cell, dt.date | dt.datetime):
+        return cell.isoformat(" ") if isinstance(cell, dt.datetime) else cell.isoformat()
+    return cell.item() if hasattr(cell, "item") else cell

@@ -1,0 +1,220 @@
+"""The executor: all sites are busy, nothing begins before what it needs, nothing is done twice."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from inchworm.core.errors import TargetError
+from inchworm.core.execution import StepReport, StepState
+from inchworm.engine.executor import Executor, Mode, perform_beside
+
+DONE = StepReport(state=StepState.DONE)
+FAILED = StepReport(state=StepState.FAILED)
+
+
+class Site:
+    """Stands where a connection would, and hears when it is interrupted."""
+
+    def __init__(self) -> None:
+        self.stop = threading.Event()
+
+
+@dataclass
+class Act:
+    """An action that does what the test wants."""
+
+    number: int
+    mode: Mode = Mode.ALONE
+    stops_on_failure: bool = True
+    needs_success: bool = False
+    after: Collection[int] = ()
+    do: Callable[[Site], StepReport] = lambda site: DONE
+    ready: Callable[[], None] = lambda: None
+    performed: list[int] = field(default_factory=list)
+
+    def needs(self, site: Site) -> Collection[int]:
+        return self.after
+
+    def make_ready(self, site: Site) -> None:
+        self.ready()
+
+    def perform(self, site: Site) -> StepReport:
+        self.performed.append(self.number)
+        return self.do(site)
+
+    def perform_together(self, others: Sequence[int], site: Site) -> list[StepReport]:
+        self.performed += [self.number, *others]
+        return [self.do(site)] * (1 + len(others))
+
+
+class Journal:
+    """A journal in memory, which can be gone on with."""
+
+    def __init__(self, before: Mapping[int, StepState] | None = None) -> None:
+        self.before = dict(before or {})
+        self.effects: set[int] = set()
+        self.events: list[tuple[str, int]] = []
+
+    def state(self, number: int) -> StepState:
+        return self.before.get(number, StepState.WAITING)
+
+    def took_effect(self, number: int) -> bool:
+        return number in self.effects
+
+    def began(self, numbers: Sequence[int]) -> None:
+        self.events += [("began", number) for number in numbers]
+
+    def ended(self, reports: Mapping[int, StepReport]) -> None:
+        self.events += [(report.state.value, number) for number, report in reports.items()]
+
+
+def executor(journal: Journal, size: int = 3) -> Executor[Site]:
+    @contextmanager
+    def crew(wanted: int) -> Iterator[Sequence[Site]]:
+        yield [Site() for _ in range(min(size, wanted))]
+
+    return Executor(site=Site(), journal=journal, crew=crew, interrupt=lambda site: site.stop.set())
+
+
+@st.composite
+def networks(draw: st.DrawFn) -> list[Act]:
+    """Actions that need earlier ones."""
+    numbers = list(range(1, draw(st.integers(1, 12)) + 1))
+    return [
+        Act(
+            number,
+            Mode.BESIDE,
+            after=draw(st.lists(st.sampled_from(numbers[:i]), unique=True)) if i else [],
+        )
+        for i, number in enumerate(numbers)
+    ]
+
+
+@given(networks(), st.integers(1, 4))
+def test_each_begins_when_all_that_it_needs_has_ended(acts: list[Act], size: int) -> None:
+    """And every one is done once."""
+    ended: set[int] = set()
+
+    def begin(act: object) -> None:
+        assert isinstance(act, Act)
+        assert set(act.after) <= ended
+
+    def end(act: object, report: StepReport) -> bool:
+        assert isinstance(act, Act)
+        ended.add(act.number)
+        return True
+
+    perform_beside(
+        [Site() for _ in range(size)],
+        acts,
+        {act.number: act.after for act in acts},
+        begin=begin,
+        perform=lambda act, site: act.perform(site),
+        end=end,
+        interrupt=lambda site: None,
+    )
+    assert [act.performed for act in acts] == [[act.number] for act in acts]
+
+
+def test_all_sites_are_busy_while_there_is_work() -> None:
+    """Eight actions that each wait for three others to be at work with them."""
+    meeting = threading.Barrier(4, timeout=30)
+
+    def meet(site: Site) -> StepReport:
+        meeting.wait()
+        return DONE
+
+    journal = Journal()
+    acts = [Act(number, Mode.BESIDE, do=meet) for number in range(1, 9)]
+    assert executor(journal, size=4).run(acts)
+    assert sorted(n for what, n in journal.events if what == "done") == list(range(1, 9))
+
+
+def test_the_first_failure_interrupts_those_beside_it() -> None:
+    """What runs is told to stop, and what waits does not begin."""
+
+    def wait(site: Site) -> StepReport:
+        return DONE if site.stop.wait(timeout=30) else FAILED
+
+    journal = Journal()
+    acts = [Act(n, Mode.BESIDE, do=wait if n != 2 else lambda site: FAILED) for n in range(1, 6)]
+    acts.append(Act(6))
+    at_work = executor(journal, size=2)
+    assert not at_work.run(acts)
+    assert journal.events == [("began", 1), ("began", 2), ("failed", 2)]
+    assert (at_work.failed, at_work.running) == ([2], [1])
+
+
+def test_what_takes_effect_together_is_done_in_one_call() -> None:
+    """All of them begin before it, and end after it, in one time."""
+    journal = Journal()
+    acts = [Act(1), Act(2, Mode.TOGETHER), Act(3, Mode.TOGETHER), Act(4)]
+    assert executor(journal).run(acts)
+    assert acts[1].performed == [2, 3]
+    assert acts[2].performed == []
+    assert [event for event in journal.events if event[1] in {2, 3}] == [
+        ("began", 2),
+        ("began", 3),
+        ("done", 2),
+        ("done", 3),
+    ]
+
+
+def test_a_refusal_fails_all_that_would_have_taken_effect_together() -> None:
+    """With the words of the refusal, and what to do next."""
+
+    def refuse(site: Site) -> StepReport:
+        raise TargetError("it cannot be.", next="Wait.")
+
+    journal = Journal()
+    at_work = executor(journal)
+    assert not at_work.run([Act(1, Mode.TOGETHER, do=refuse), Act(2, Mode.TOGETHER), Act(3)])
+    assert at_work.failed == [1, 2]
+    assert ("began", 3) not in journal.events
+
+
+def test_going_on_does_only_what_is_left() -> None:
+    """What is over stays over; what took effect unheard is journalled, and not done again."""
+    journal = Journal({1: StepState.DONE, 2: StepState.NOTHING_CHECKED, 3: StepState.RUNNING})
+    journal.effects = {3}
+    acts = [Act(number) for number in range(1, 6)]
+    assert executor(journal).run(acts)
+    assert [act.performed for act in acts] == [[], [], [], [4], [5]]
+    assert journal.events[0] == ("done", 3)
+
+
+@pytest.mark.parametrize(("stops", "performed"), [(True, [1, 2]), (False, [1, 2, 3])])
+def test_a_failure_stops_or_is_gone_past(stops: bool, performed: list[int]) -> None:
+    """As the action says; what needs success before it is left out."""
+    journal = Journal()
+    acts = [
+        Act(1),
+        Act(2, stops_on_failure=stops, do=lambda site: FAILED),
+        Act(3),
+        Act(4, needs_success=True),
+    ]
+    at_work = executor(journal)
+    assert at_work.run(acts) is not stops
+    assert [act.number for act in acts if act.performed] == performed
+    assert at_work.failed == [2]
+
+
+def test_what_has_to_be_made_ready_first_can_fail() -> None:
+    """Then none of those beside it begins."""
+
+    def refuse() -> None:
+        raise TargetError("there is no room.")
+
+    journal = Journal()
+    acts = [Act(1, Mode.BESIDE), Act(2, Mode.BESIDE, ready=refuse)]
+    at_work = executor(journal)
+    assert not at_work.run(acts)
+    assert journal.events == [("began", 2), ("failed", 2)]
+    assert acts[0].performed == []

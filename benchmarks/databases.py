@@ -35,7 +35,7 @@ from inchworm.core.promotion.composition import RanMigration
 from inchworm.core.promotion.promotion import Step
 from inchworm.core.promotion.states import Phase, State
 from inchworm.core.rendered import Store
-from inchworm.engine.promoting import Reporter
+from inchworm.engine.reporter import Reporter
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.databases.protocols import Switch

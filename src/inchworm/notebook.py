@@ -35,9 +35,10 @@ from inchworm.core.parameters.matrix import FILE, evaluate, is_of_matrix
 from inchworm.core.parameters.values import Plain, Type, Value
 from inchworm.core.promotion.aside import aside
 from inchworm.core.rendered import Store
-from inchworm.core.sql.parse import SqlProblem, parse_query
+from inchworm.core.sql.parse import parse_query
+from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import to_text, with_tables, with_values
-from inchworm.core.sql.types import normal_type
+from inchworm.core.sql.type_names import normal_type
 from inchworm.engine.connections import check_name, open_database
 from inchworm.kinds.project_reader import read_project
 from inchworm.project.tree import Project, find_project

@@ -14,7 +14,7 @@ from inchworm.core.parameters.values import Type, Value
 from inchworm.kinds.flow import json_type
 from inchworm.kinds.part_paths import part_of
 from inchworm.kinds.project_reader import Reading, read_project
-from inchworm.project.config import known_dialects
+from inchworm.project.dialects import known_dialects
 
 GAUGES = {
     "schemas/raw/schema.toml": b'managed = "outside"\n',

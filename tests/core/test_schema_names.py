@@ -5,7 +5,8 @@ from __future__ import annotations
 import pytest
 from sqlglot.dialects.dialect import Dialect
 
-from inchworm.core.sql.parse import SqlProblem, WritingQuery, parse_query
+from inchworm.core.sql.parse import parse_query
+from inchworm.core.sql.problems import SqlProblem, WritingQuery
 from inchworm.core.sql.schema_names import with_physical_schemas
 
 DIALECTS = ("duckdb", "postgres", "sqlite")

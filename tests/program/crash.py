@@ -15,7 +15,7 @@ from inchworm.application.promoting import carry_out_promotion, resume
 from inchworm.cli.process import workplace
 from inchworm.core.execution import StepReport
 from inchworm.engine import promoting
-from inchworm.engine.promoting import Reporter
+from inchworm.engine.reporter import Reporter
 
 promotion_id, instant = sys.argv[1:]
 moment, number = instant.split(":")

@@ -17,7 +17,7 @@ import pytest
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.store.ledger import Ledger
 from inchworm.store.ledgers.sqlite import SqliteLedger
-from inchworm.targets.services import connect_service
+from inchworm.targets.http_services import connect_service
 from tests.driver import Program, interrupt
 
 BUNDLE = "riverwatch-1.4.0"

@@ -11,7 +11,7 @@ import pytest
 
 from inchworm.application.starting import start_project
 from inchworm.core.identifiers import Kind, PartId
-from inchworm.targets.services import connect_service
+from inchworm.targets.http_services import connect_service
 from tests.driver import COMMAND, Program
 
 BUNDLE = "riverwatch-1.4.0"

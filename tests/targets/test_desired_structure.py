@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from inchworm.core.structure.change import under_schema
 from inchworm.core.structure.changes import Change, in_the_way
 from inchworm.core.structure.definitions import Definition, Thing
-from inchworm.core.structure.shapes import shape_of
+from inchworm.core.structure.shape_reading import shape_of
 from inchworm.targets.databases import Database, connect
 from tests import postgres
 from tests.structures import TABLES, Col, Struct, Tab, structs

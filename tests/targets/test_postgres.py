@@ -13,7 +13,7 @@ from inchworm.core.identifiers import RelationName
 from inchworm.core.rendered import Store
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.protocols import Switch
-from inchworm.targets.secrets import Secret
+from inchworm.targets.secret import Secret
 
 
 @pytest.fixture

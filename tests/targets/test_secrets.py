@@ -9,7 +9,8 @@ import pytest
 
 from inchworm.core.errors import TargetError
 from inchworm.targets.machine import Machine
-from inchworm.targets.secrets import Secret, Secrets
+from inchworm.targets.secret import Secret
+from inchworm.targets.secrets import Secrets
 
 
 def machine(root: Path, **environ: str) -> Machine:

@@ -15,8 +15,8 @@ from openapi_spec_validator import OpenAPIV31SpecValidator
 
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import PartId
-from inchworm.targets.secrets import Secret
-from inchworm.targets.services import HttpService, connect_service
+from inchworm.targets.http_services import HttpService, connect_service
+from inchworm.targets.secret import Secret
 
 TOKEN = "a-made-up-token"
 

@@ -10,7 +10,7 @@ from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.rendered import Managed, RenderedSchema
-from inchworm.core.sql.parse import SqlProblem
+from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.definitions import Definition, Thing, script_of
 from inchworm.engine.adoption import TakenUp, taken_up

@@ -29,9 +29,17 @@ def _version(workplace: Workplace, name: str) -> Assembly:
     if name == TREE:
         return workplace.read_remembered().assembly
     bundle = workplace.bundles.get(name)
-    return read_project(
-        name=bundle.project, version=bundle.version, dialect=bundle.dialect, files=bundle.files
-    ).assembly
+    facts = workplace.bundle_facts(bundle)
+    reading = read_project(
+        name=bundle.project,
+        version=bundle.version,
+        dialect=bundle.dialect,
+        files=bundle.files,
+        known=facts,
+    )
+    if facts is not None:
+        facts.keep()
+    return reading.assembly
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from inchworm import __version__
-from inchworm.application.checking import Checked, check
+from inchworm.application.checking import Checked, check, checked_before
 from inchworm.application.workplace import Workplace
 from inchworm.core.bundle.bundle import Bundle, Provenance, pack
 from inchworm.core.errors import BundleError
@@ -38,7 +38,11 @@ def pack_tree(workplace: Workplace) -> PackResult:
     Raises:
         BundleError: when the version is packed already with other content.
     """
-    reading, checked = check(workplace)
+    checked = checked_before(workplace.tree, workplace.today)
+    if checked is None:
+        reading, checked = check(workplace)
+    else:
+        reading, _ = workplace.read()
     if checked.has_errors:
         return PackResult(checked=checked)
     git = workplace.project.git

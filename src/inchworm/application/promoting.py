@@ -12,7 +12,7 @@ from inchworm.core.errors import UsageError
 from inchworm.core.promotion.promotion import Promotion, Step
 from inchworm.core.promotion.states import State
 from inchworm.engine.preparation import Drafted, Prepared, check_entry, make_draft, prepare
-from inchworm.engine.promoting import Reporter, Work, carry_out
+from inchworm.engine.reporter import Reporter
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -49,7 +49,10 @@ def draft_promotion(workplace: Workplace, request: PromotionRequest) -> Drafted:
             next="Promote it from its own project.",
         )
     check_entry(bundle, environment, workplace.ledger)
-    prepared = prepare(bundle, environment, workplace.today, request.values)
+    facts = workplace.bundle_facts(bundle)
+    prepared = prepare(bundle, environment, workplace.today, request.values, facts)
+    if facts is not None:
+        facts.keep()
     return make_draft(prepared, workplace.machine, workplace.now(), overwrite=request.overwrite)
 
 
@@ -81,7 +84,11 @@ def resume(workplace: Workplace, id_: str) -> Resumed:
     draft = promotion.draft
     environment = workplace.project.environment(draft.environment)
     bundle = workplace.bundles.get(draft.bundle)
-    prepared = prepare(bundle, environment, dt.date.fromisoformat(draft.today), draft.overrides)
+    today = dt.date.fromisoformat(draft.today)
+    facts = workplace.bundle_facts(bundle)
+    prepared = prepare(bundle, environment, today, draft.overrides, facts)
+    if facts is not None:
+        facts.keep()
     return Resumed(promotion=promotion, environment=environment, prepared=prepared)
 
 
@@ -94,6 +101,8 @@ def carry_out_promotion(
         EnvironmentMoved: when the environment is not as drafted, or is locked.
         KeyboardInterrupt: after recording where it stopped.
     """
+    from inchworm.engine.promoting import Work, carry_out
+
     return carry_out(
         Work(
             prepared=prepared,

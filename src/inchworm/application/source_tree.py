@@ -51,9 +51,14 @@ class SourceTree:
         return cls(find_root(folder))
 
     @cached_property
+    def stamp(self) -> str:
+        """Of everything but the parts' files that facts depend on."""
+        return _stamp(self.root)
+
+    @cached_property
     def memory(self) -> FactsStore:
         """What was worked out earlier."""
-        return FactsStore(self.root / FILE, _stamp(self.root))
+        return FactsStore(self.root / FILE, self.stamp)
 
     @cached_property
     def _read(self) -> dict[str, bytes]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from inchworm.core.errors import UsageError, did_you_mean
-from inchworm.project.config import known_dialects
+from inchworm.project.dialects import known_dialects
 from inchworm.project.starter import write_starter
 from inchworm.targets.databases.registry import starter_of
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 from inchworm.application.workplace import Workplace
@@ -13,10 +14,12 @@ from inchworm.core.ledger.promotions import Summary
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.lineage.graph import Direction, Node
 from inchworm.core.promotion.composition import Composition, LivePart
-from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.promotion.states import State
 from inchworm.core.structure.definitions import Difference, Thing
 from inchworm.engine.status import EnvironmentStatus, read_status
+
+_AT_ONCE = 8
+"""How many environments are read at a time."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -43,7 +46,8 @@ def status(workplace: Workplace, environment: str | None = None) -> Status:
     read_at = workplace.now()
     project = workplace.project
     chosen = [project.environment(environment)] if environment else project.environments
-    read = [_read(workplace, each, read_at) for each in chosen]
+    with ThreadPoolExecutor(_AT_ONCE) as pool:  # each may take its time to answer
+        read = list(pool.map(lambda each: _read(workplace, each, read_at), chosen))
     return Status(
         read_at=read_at,
         environments=read,
@@ -83,32 +87,6 @@ def _unfinished(workplace: Workplace, environments: Iterable[str]) -> list[Summa
         for name, summary in latest.items()
         if name in environments and summary.state is not State.DONE
     ]
-
-
-def history(workplace: Workplace, environment: str | None = None) -> list[Summary]:
-    """All promotions in one line each, the latest first; the ledger's chain is followed first.
-
-    Raises:
-        LedgerError: when an entry was altered.
-        UsageError: when there is no environment of that name.
-    """
-    workplace.ledger.check()
-    summaries = workplace.ledger.summaries()[::-1]
-    if environment is None:
-        return summaries
-    name = workplace.project.environment(environment).name
-    return [summary for summary in summaries if summary.environment == name]
-
-
-def promotion(workplace: Workplace, id_: str) -> Promotion:
-    """One promotion, step by step; the ledger's chain is followed first.
-
-    Raises:
-        LedgerError: when an entry was altered.
-        UsageError: when there is none.
-    """
-    workplace.ledger.check()
-    return workplace.ledger.promotion(id_)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -16,13 +16,15 @@ from inchworm.project.tree import Project, find_project
 from inchworm.targets.machine import Machine
 
 if TYPE_CHECKING:
+    from inchworm.core.bundle.bundle import Bundle
     from inchworm.core.checks.findings import Finding
     from inchworm.core.environments.environment import Environment
     from inchworm.core.parameters.values import Value
     from inchworm.kinds.project_reader import Reading
+    from inchworm.store.bundle_facts import BundleFacts
     from inchworm.store.bundles import BundleStore
     from inchworm.store.ledger import Ledger
-    from inchworm.targets.secrets import Secret
+    from inchworm.targets.secret import Secret
 
 LOCKS = ".inchworm/locks"
 _USER = "INCHWORM_USER"
@@ -112,6 +114,14 @@ class Workplace:
         from inchworm.store.bundles import BundleStore
 
         return BundleStore.at(self.project.settings.storage.bundles, self.root)
+
+    def bundle_facts(self, bundle: Bundle) -> BundleFacts | None:
+        """What is known of the parts of a bundle; None where it is in another dialect."""
+        from inchworm.store.bundle_facts import FILE, BundleFacts
+
+        if bundle.dialect != self.project.settings.dialect:
+            return None
+        return BundleFacts(self.root / FILE, self.tree.stamp, self.tree.memory)
 
     def read(self) -> tuple[Reading, list[Finding]]:
         """The source tree, read; and the findings about the environment files."""

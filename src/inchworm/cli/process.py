@@ -9,10 +9,13 @@ import datetime as dt
 import getpass
 import os
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from inchworm.application.source_tree import SourceTree
-from inchworm.application.workplace import Workplace
 from inchworm.targets.machine import Machine
+
+if TYPE_CHECKING:
+    from inchworm.application.workplace import Workplace
 
 
 def clock() -> dt.datetime:
@@ -44,6 +47,8 @@ def workplace(tree: SourceTree | None = None) -> Workplace:
         UsageError: when the folder is in no project.
         ProjectError: when its ``inchworm.toml`` is wrong.
     """
+    from inchworm.application.workplace import Workplace
+
     tree = tree or source_tree()
     return Workplace.around(tree, machine(tree.root), clock, os.getpid())
 

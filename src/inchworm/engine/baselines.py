@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import InchwormError
-from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.identifiers import PartId
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.promotion.composition import Composition
 from inchworm.core.rendered import RenderedParts
@@ -19,8 +21,9 @@ def prove_baselines(
     names: PhysicalNames,
     rendered: RenderedParts,
     live: Composition,
+    schemas: Iterable[PartId],
 ) -> dict[PartId, tuple[str, ...]]:
-    """For each schema that may have its baseline already, what is otherwise than it would be.
+    """For each of some schemas, how it differs from what its baseline would make, in words.
 
     Args:
         place: the environment.
@@ -28,15 +31,12 @@ def prove_baselines(
         names: the physical names of the environment.
         rendered: the parts as they are rendered for it.
         live: its composition.
+        schemas: those that may have their baseline already.
     """
-    ran = {migration.schema for migration in live.migrations}
     others = place.of_others([*live.parts.values(), *live.foreign_parts])
     found: dict[PartId, tuple[str, ...]] = {}
-    for part in assembly.of_kind(Kind.SCHEMA):
+    for part in schemas:
         physical = names.schema(part.name)
-        is_there = any(table.schema == physical for table in live.tables.values())
-        if part.name in ran or not is_there:
-            continue
         baseline = next((s for s in rendered.schema(part).migrations if s.baseline), None)
         if baseline is None:
             continue

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 from inchworm.core.environments.environment import Environment, ServiceAddress
 from inchworm.core.errors import ProjectError, WrongEnvironment, did_you_mean
@@ -17,8 +18,12 @@ from inchworm.core.structure.definitions import Definition, Difference, Thing, d
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.machine import Machine
-from inchworm.targets.secrets import Secret, Secrets
-from inchworm.targets.services import Gateway, HttpService, Workspace, connect_service
+from inchworm.targets.secret import Secret
+from inchworm.targets.secrets import Secrets
+from inchworm.targets.services import Gateway, Workspace
+
+if TYPE_CHECKING:
+    from inchworm.targets.http_services import HttpService
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -246,6 +251,8 @@ def secrets_of(environment: Environment) -> list[str]:
 def _service(
     address: ServiceAddress, environment: Environment, machine: Machine, values: Mapping[str, Value]
 ) -> HttpService:
+    from inchworm.targets.http_services import connect_service
+
     token = _secret(address.token, environment, machine, values)
     return connect_service(_filled(address.url, environment, values), machine.root, token)
 

@@ -6,7 +6,7 @@ wanted structure makes. So both are in the same words.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from inchworm.core.checks import rules
@@ -16,7 +16,8 @@ from inchworm.core.identifiers import Kind, PartId, relation
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.promotion.drafting.request import PlannedChanges
 from inchworm.core.rendered import RenderedParts, RenderedSchema
-from inchworm.core.sql.parse import SqlProblem, split_script
+from inchworm.core.sql.parse import split_script
+from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.change import under_schema
 from inchworm.core.structure.changes import Change
@@ -123,19 +124,17 @@ def plan_structures(
     names: PhysicalNames,
     rendered: RenderedParts,
     others_live: Collection[str],
-    settled: Collection[PartId],
+    schemas: Iterable[PartId],
 ) -> dict[PartId, PlannedChanges]:
     """The changes that every schema with a wanted structure needs, each with the rows at stake.
 
     Args:
         rendered: the parts as they are rendered for the environment.
         others_live: real names of what is live there and not of our schemas.
-        settled: schemas that need not be looked at.
+        schemas: those that are looked at.
     """
     planned: dict[PartId, PlannedChanges] = {}
-    for part in assembly.of_kind(Kind.SCHEMA):
-        if part in settled or assembly.outlines[part].managed_outside:
-            continue
+    for part in schemas:
         schema = rendered.schema(part)
         if not schema.has_desired_structure:
             continue

@@ -16,8 +16,8 @@ from inchworm.core.parameters.matrix import Values
 from inchworm.core.parameters.values import Type
 from inchworm.engine.connections import OpenEnvironment, check_secrets, open_environment, secrets_of
 from inchworm.targets.databases.quoting import quoted
+from inchworm.targets.http_services import HttpService
 from inchworm.targets.machine import Machine
-from inchworm.targets.services import HttpService
 
 _SCRATCH = "inchworm_probe"
 _CLOCK_TOLERANCE = 5.0

@@ -16,7 +16,8 @@ from inchworm.core.checks.findings import Finding
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import Kind, PartId, RelationName, relation
 from inchworm.core.rendered import Script
-from inchworm.core.sql.parse import SqlProblem, split_script
+from inchworm.core.sql.parse import split_script
+from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.definitions import differences, in_working_order
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table

@@ -21,7 +21,8 @@ from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parts import digest_of
 from inchworm.core.rendered import RenderedSchema, Script
-from inchworm.core.sql.parse import SqlProblem, split_script
+from inchworm.core.sql.parse import split_script
+from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.structure.definitions import differences
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 from inchworm.engine.error_location import line_of_named

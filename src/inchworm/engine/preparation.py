@@ -11,16 +11,15 @@ from inchworm.core.environments.environment import Environment
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import ProjectError, UsageError, Waiting, did_you_mean
 from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts_cache import FactsCache
 from inchworm.core.parameters.matrix import Matrix, evaluate
 from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.composition import Composition, LivePart
 from inchworm.core.promotion.drafting.draft import draft
-from inchworm.core.promotion.drafting.request import Request
+from inchworm.core.promotion.drafting.request import PlannedChanges, Request
 from inchworm.core.promotion.promotion import Draft
 from inchworm.core.rendered import RenderedParts
-from inchworm.engine.baselines import prove_baselines
-from inchworm.engine.connections import check_secrets, open_environment, secrets_of
-from inchworm.engine.desired_schema import plan_structures
+from inchworm.engine.connections import OpenEnvironment, check_secrets, open_environment, secrets_of
 from inchworm.kinds.project_reader import Reading, read_project
 from inchworm.kinds.recipes import recipe_of
 from inchworm.store.ledger import Ledger
@@ -50,6 +49,7 @@ def prepare(
     environment: Environment,
     today: dt.date,
     overrides: Mapping[str, str] | None = None,
+    known: FactsCache | None = None,
 ) -> Prepared:
     """Read a bundle and render its parts for an environment.
 
@@ -58,6 +58,7 @@ def prepare(
         environment: where to.
         today: the day that ``today`` means in values.
         overrides: values given for once, as text.
+        known: facts of the same parts from earlier; brought up to date.
 
     Raises:
         ProjectError: when the environment lacks a value.
@@ -69,6 +70,7 @@ def prepare(
         version=bundle.version,
         dialect=bundle.dialect,
         files=bundle.files,
+        known=known,
     )
     _check_overrides(environment, reading.assembly.matrix, overrides)
     values = evaluate(reading.assembly.matrix, environment.name, today, overrides)
@@ -139,15 +141,7 @@ def make_draft(
         live = place.composition(read_at)
         prepared.recall(live.parts.values())
         names = PhysicalNames(assembly, environment, place.database.dialect)
-        baselines = prove_baselines(place, assembly, names, prepared.rendered, live)
-        planned = plan_structures(
-            place.database,
-            assembly,
-            names,
-            prepared.rendered,
-            place.of_others([*live.parts.values(), *live.foreign_parts]),
-            settled=_settled(prepared, live),
-        )
+        baselines, planned = _structures(prepared, place, names, live)
     drafted = draft(
         Request(
             bundle=prepared.bundle.name,
@@ -169,6 +163,41 @@ def make_draft(
         )
     )
     return Drafted(draft=drafted, prepared=prepared, identity=live.identity, read_at=read_at)
+
+
+def _structures(
+    prepared: Prepared, place: OpenEnvironment, names: PhysicalNames, live: Composition
+) -> tuple[dict[PartId, tuple[str, ...]], dict[PartId, PlannedChanges]]:
+    """What the database says of baselines, and of schemas that are managed by their structure.
+
+    Only schemas are asked about that may have something to do: asking takes a place to try things.
+    """
+    assembly = prepared.reading.assembly
+    managed = [
+        part
+        for part in assembly.of_kind(Kind.SCHEMA)
+        if not assembly.outlines[part].managed_outside
+    ]
+    ran = {migration.schema for migration in live.migrations}
+    filled = {table.schema for table in live.tables.values()}
+    unproved = [p for p in managed if p.name not in ran and names.schema(p.name) in filled]
+    settled = _settled(prepared, live)
+    unsettled = [part for part in managed if part not in settled]
+    baselines: dict[PartId, tuple[str, ...]] = {}
+    planned: dict[PartId, PlannedChanges] = {}
+    if unproved:
+        from inchworm.engine.baselines import prove_baselines
+
+        rendered = prepared.rendered
+        baselines = prove_baselines(place, assembly, names, rendered, live, unproved)
+    if unsettled:
+        from inchworm.engine.desired_schema import plan_structures
+
+        others = place.of_others([*live.parts.values(), *live.foreign_parts])
+        planned = plan_structures(
+            place.database, assembly, names, prepared.rendered, others, unsettled
+        )
+    return baselines, planned
 
 
 def _settled(prepared: Prepared, live: Composition) -> set[PartId]:

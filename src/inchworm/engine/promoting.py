@@ -21,7 +21,7 @@ from inchworm.core.errors import EnvironmentMoved, InchwormError, UsageError
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import promotion_key
 from inchworm.core.promotion.drafting.request import environment_state, values_digest
-from inchworm.core.promotion.promotion import Promotion, Step
+from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.promotion.states import Phase, State
 from inchworm.engine.actions.base import Action, Plan, Undoing
 from inchworm.engine.actions.plan import planned
@@ -30,25 +30,13 @@ from inchworm.engine.dry_run import spelled, try_out
 from inchworm.engine.executor import Executor
 from inchworm.engine.locks import Lock
 from inchworm.engine.preparation import Prepared
+from inchworm.engine.reporter import Reporter
 from inchworm.engine.site import Site
 from inchworm.store.ledger import Ledger
 from inchworm.targets.machine import Machine
 
 THREADS = 4
 """How many models are built at a time where the environment does not say."""
-
-
-class Reporter:
-    """Hears what happens. The methods are empty: override what is wanted."""
-
-    def reached(self, identity: str, at: str) -> None:
-        """The environment is open, and nothing has been done yet."""
-
-    def step_started(self, step: Step) -> None:
-        """A step begins."""
-
-    def step_ended(self, step: Step, report: StepReport) -> None:
-        """A step has ended."""
 
 
 @dataclass(kw_only=True)

@@ -20,7 +20,8 @@ from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Part
 from inchworm.core.rendered import Rendered, RenderedDocument
 from inchworm.core.sql.columns import resolve
-from inchworm.core.sql.parse import SqlProblem, WritingQuery, parse_query
+from inchworm.core.sql.parse import parse_query
+from inchworm.core.sql.problems import SqlProblem, WritingQuery
 from inchworm.core.sql.render import parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import TomlDocument

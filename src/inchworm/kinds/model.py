@@ -19,13 +19,8 @@ from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Part
 from inchworm.core.rendered import Rendered, RenderedCheck, RenderedModel, Store
 from inchworm.core.sql.columns import Resolution, resolve, tables_in
-from inchworm.core.sql.parse import (
-    MAYBE_PARAMETER,
-    SqlProblem,
-    WritingQuery,
-    parse_query,
-    split_settings,
-)
+from inchworm.core.sql.parse import MAYBE_PARAMETER, parse_query, split_settings
+from inchworm.core.sql.problems import SqlProblem, WritingQuery
 from inchworm.core.sql.render import line_of_parameter, parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import KeyPath, TomlDocument

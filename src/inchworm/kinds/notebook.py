@@ -18,7 +18,8 @@ from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest, Part, digest_of
 from inchworm.core.rendered import Rendered, RenderedDocument, canonical
 from inchworm.core.sql.columns import resolve
-from inchworm.core.sql.parse import SqlProblem, WritingQuery, parse_query
+from inchworm.core.sql.parse import parse_query
+from inchworm.core.sql.problems import SqlProblem, WritingQuery
 from inchworm.core.sql.render import parameters_in
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.base import Surroundings

@@ -12,7 +12,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from inchworm.core.sql.types import normal_type
+from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.tables import Column
 
 _HELPER = "env"

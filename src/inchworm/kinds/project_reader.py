@@ -189,8 +189,8 @@ class _Rounds:
 
     def _take_over(self, part: Part) -> bool:
         """Whether there is an outline of just these files."""
-        outline = self.known.outline(part.id)
-        if outline is None or outline.digest != part.digest:
+        outline = self.known.outline_of(part.id, part.digest)
+        if outline is None:
             return False
         self.outlines[part.id] = outline
         return True

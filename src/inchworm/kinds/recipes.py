@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
-
-from sqlglot._version import __version__ as _parser
+from functools import cache
+from importlib.util import find_spec
+from pathlib import Path
 
 from inchworm.core.identifiers import PartId
 from inchworm.core.lineage.facts import Assembly
@@ -16,6 +18,20 @@ RENDERER_VERSION = 1
 """Raised whenever a part is rendered differently from the same files and values."""
 
 
+@cache
+def parser_version() -> str:
+    """The version of the parser that renders SQL, told without importing it."""
+    parser = find_spec("sqlglot")
+    file = Path(parser.origin).with_name("_version.py") if parser and parser.origin else None
+    text = file.read_text() if file is not None and file.exists() else ""
+    match = re.search(r"^__version__ = version = ['\"]([^'\"]+)", text, re.MULTILINE)
+    if match:
+        return match.group(1)
+    from importlib.metadata import version  # takes as long to import as all of ours
+
+    return version("sqlglot")
+
+
 def recipe_of(assembly: Assembly, part: PartId, values: Mapping[str, Value]) -> Digest:
     """The digest of a part's files, its dialect, the values that it uses, and the renderer.
 
@@ -24,7 +40,7 @@ def recipe_of(assembly: Assembly, part: PartId, values: Mapping[str, Value]) -> 
     """
     used = {use.parameter for use in assembly.outlines[part].uses}
     pieces = [
-        [RENDERER_VERSION, _parser, assembly.dialect],
+        [RENDERER_VERSION, parser_version(), assembly.dialect],
         assembly.parts[part].digest,
         {name: [values[name].type.value, values[name].text] for name in used},
     ]

@@ -19,7 +19,8 @@ from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Part, SourceFile, digest_of
 from inchworm.core.rendered import Managed, Rendered, RenderedSchema, Script, When
 from inchworm.core.sql.names import line_of
-from inchworm.core.sql.parse import SqlProblem, meaning, parse_statements, split_settings
+from inchworm.core.sql.parse import meaning, parse_statements, split_settings
+from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.structure.replay import replay
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.base import Surroundings

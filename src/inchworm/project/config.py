@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import importlib.util
-import pkgutil
 import re
-from collections.abc import Iterable
-from pathlib import Path
+from collections.abc import Mapping
 from typing import Literal
 
 from pydantic import Field, field_validator
@@ -24,6 +21,8 @@ from inchworm.core.identifiers import Kind
 from inchworm.core.lineage.facts import Policies, Use
 from inchworm.core.toml import TomlDocument, TomlProblem, read_toml
 from inchworm.kinds.settings import Report, Settings, parameter_uses, validate
+from inchworm.project.declarations import Declarations, ProjectSettings, Storage
+from inchworm.project.dialects import known_dialects
 
 ENVIRONMENTS = "environments/"
 
@@ -35,7 +34,7 @@ LEDGER_SCHEMES = frozenset({"postgresql", "postgres"})
 _VERSION = re.compile(r"^\d+\.\d+\.\d+$")
 
 
-class Storage(Settings):
+class StorageSettings(Settings):
     """Where the ledger and the bundles are kept; relative paths start at the project."""
 
     ledger: str = ".inchworm/ledger.sqlite"
@@ -71,24 +70,30 @@ class PolicySettings(Settings):
     columns: tuple[Kind, ...] = ()
 
 
-class ProjectSettings(Settings):
+class ProjectFile(Settings):
     """``inchworm.toml``."""
 
     name: str
     version: str
     about: str = ""
     dialect: str = "duckdb"
-    storage: Storage = Storage()
+    storage: StorageSettings = StorageSettings()
     policies: PolicySettings = PolicySettings()
 
     @property
-    def agreed(self) -> Policies:
-        """The policies as the rules want them."""
-        said = self.policies
-        return Policies(
-            about=frozenset(said.about),
-            owner=frozenset(said.owner),
-            columns=frozenset(said.columns),
+    def settings(self) -> ProjectSettings:
+        """The settings as the rest of the program has them."""
+        return ProjectSettings(
+            name=self.name,
+            version=self.version,
+            about=self.about,
+            dialect=self.dialect,
+            storage=Storage(**self.storage.model_dump()),
+            policies=Policies(
+                about=frozenset(self.policies.about),
+                owner=frozenset(self.policies.owner),
+                columns=frozenset(self.policies.columns),
+            ),
         )
 
     @field_validator("name")
@@ -179,19 +184,25 @@ class EnvironmentSettings(Settings):
     schedules: dict[str, Literal["on", "off"]] = {}
 
 
-def known_dialects() -> list[str]:
-    """The SQL dialects that the parser knows: each is a module of its own.
+def validated_declarations(files: Mapping[str, bytes], project_file: str) -> Declarations:
+    """What the project's file and the environment files declare.
 
-    The parser itself takes longer to import than most commands do all their work.
+    Args:
+        files: all of them, by path.
+        project_file: the path of the project's file.
+
+    Raises:
+        ProjectError: when the project's file is wrong.
     """
-    parser = importlib.util.find_spec("sqlglot")
-    folders = parser.submodule_search_locations if parser is not None else None
-    found = {
-        module.name
-        for folder in folders or ()
-        for module in pkgutil.iter_modules([str(Path(folder) / "dialects")])
-    }
-    return sorted(found - {"dialect"})
+    findings: list[Finding] = []
+    settings = read_project_settings(files[project_file], project_file)
+    environments, uses = read_environments(dict(files), findings.append)
+    return Declarations(
+        settings=settings,
+        environments=tuple(environments),
+        uses=uses,
+        findings=tuple(findings),
+    )
 
 
 def read_project_settings(content: bytes, file: str) -> ProjectSettings:
@@ -206,12 +217,12 @@ def read_project_settings(content: bytes, file: str) -> ProjectSettings:
         where = f"{file}:{problem.line}" if problem.line else file
         raise ProjectError(problem.reason, where=where, next="Mend the line.") from problem
     faults: list[Finding] = []
-    settings = validate(ProjectSettings, document, None, file, faults.append)
-    if settings is None:
+    validated = validate(ProjectFile, document, None, file, faults.append)
+    if validated is None:
         first, *rest = faults
         more = "".join(f"\n{fault.place}: {fault.message}" for fault in rest)
         raise ProjectError(first.message + more, where=first.place, next=first.remedy)
-    return settings
+    return validated.settings
 
 
 def read_environments(
@@ -320,26 +331,3 @@ def _all_before(environment: Environment, by_name: dict[str, Environment]) -> se
             seen.add(name)
             waiting.extend(by_name[name].after)
     return seen
-
-
-def schedule_findings(
-    environments: Iterable[Environment], schedules: dict[str, tuple[str, ...]]
-) -> list[Finding]:
-    """States declared for schedules that no pipeline has.
-
-    Args:
-        environments: all environments.
-        schedules: the schedule names of each pipeline.
-    """
-    known = set(schedules) | {name for names in schedules.values() for name in names}
-    known |= {f"{pipeline}.{name}" for pipeline, names in schedules.items() for name in names}
-    return [
-        rules.SCHEDULE_UNKNOWN.finding(
-            f"declares a state for {name}, which is no schedule",
-            file=environment.file,
-            remedy=did_you_mean(name, known, rules.SCHEDULE_UNKNOWN.remedy),
-        )
-        for environment in environments
-        for name in environment.schedules
-        if name not in known
-    ]

@@ -14,7 +14,6 @@ from inchworm.core.checks.rules import suspect_finding
 from inchworm.core.environments.environment import Environment, in_route_order
 from inchworm.core.errors import ProjectError, UsageError, did_you_mean
 from inchworm.core.identifiers import Kind
-from inchworm.core.lineage.facts import Use
 from inchworm.core.lineage.facts_cache import FactsCache
 from inchworm.core.parameters.literals import suspects_in
 from inchworm.core.parameters.matrix import FILE as PARAMETERS
@@ -23,12 +22,7 @@ from inchworm.core.parameters.matrix import Matrix, evaluate
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Contents
 from inchworm.kinds.part_paths import FOLDERS, SHARED_FOLDERS
-from inchworm.project.config import (
-    ProjectSettings,
-    read_environments,
-    read_project_settings,
-    schedule_findings,
-)
+from inchworm.project.declarations import Declarations, ProjectSettings, read_declarations
 from inchworm.project.file_index import (
     FILES,
     PROJECT_FILE,
@@ -55,7 +49,12 @@ class Project:
     """A project on disk."""
 
     root: Path
-    settings: ProjectSettings
+    declared: Declarations
+
+    @property
+    def settings(self) -> ProjectSettings:
+        """What the project's file says."""
+        return self.declared.settings
 
     @cached_property
     def git(self) -> GitState:
@@ -63,23 +62,9 @@ class Project:
         return read_state(self.root)
 
     @cached_property
-    def _environments(self) -> tuple[list[Environment], tuple[Use, ...], list[Finding]]:
-        findings: list[Finding] = []
-        found, uses = read_environments(self._environment_files(), findings.append)
-        return in_route_order(found), uses, findings
-
-    def _environment_files(self) -> dict[str, bytes]:
-        folder = self.root / "environments"
-        return {
-            f"environments/{path.name}": read_file(self.root, f"environments/{path.name}")
-            for path in sorted(folder.glob("*.toml"))
-            if path.is_file() and not path.name.startswith(".")
-        }
-
-    @property
     def environments(self) -> list[Environment]:
         """All environments, in the order of the route."""
-        return self._environments[0]
+        return in_route_order(self.declared.environments)
 
     def environment(self, name: str) -> Environment:
         """The environment of that name; case does not count.
@@ -91,7 +76,7 @@ class Project:
         for environment in self.environments:
             if environment.name.lower() == name.lower():
                 return environment
-        for finding in self._environments[2]:
+        for finding in self.declared.findings:
             if finding.file == f"environments/{name}.toml":
                 raise ProjectError(finding.message, where=finding.place, next=finding.remedy)
         names = [environment.name for environment in self.environments]
@@ -114,6 +99,7 @@ class Project:
         """
         from inchworm.core.checks.value_leaks import shared_targets
         from inchworm.kinds.project_reader import read_project
+        from inchworm.project.schedules import schedule_findings
 
         if contents is not None:
             self.__dict__["contents"] = contents
@@ -123,8 +109,8 @@ class Project:
             dialect=self.settings.dialect,
             files=self.contents.below(PART_FOLDERS),
             environments=[environment.name for environment in self.environments],
-            environment_uses=self._environments[1],
-            policies=self.settings.agreed,
+            environment_uses=self.declared.uses,
+            policies=self.settings.policies,
             known=known,
         )
         schedules = {
@@ -132,7 +118,7 @@ class Project:
             for part in reading.assembly.of_kind(Kind.PIPELINE)
         }
         wrong = [
-            *self._environments[2],
+            *self.declared.findings,
             *schedule_findings(self.environments, schedules),
             *shared_targets(
                 self.environments, self._values(reading.assembly.matrix), str(self.root.resolve())
@@ -168,4 +154,14 @@ def find_project(start: Path) -> Project:
         ProjectError: when that file is wrong.
     """
     root = find_root(start)
-    return Project(root, read_project_settings(read_file(root, PROJECT_FILE), PROJECT_FILE))
+    return Project(root, read_declarations(root, _declaring_files(root), PROJECT_FILE))
+
+
+def _declaring_files(root: Path) -> dict[str, bytes]:
+    """The project's file and all environment files, by path."""
+    environments = [
+        f"environments/{path.name}"
+        for path in sorted((root / "environments").glob("*.toml"))
+        if path.is_file() and not path.name.startswith(".")
+    ]
+    return {path: read_file(root, path) for path in (PROJECT_FILE, *environments)}

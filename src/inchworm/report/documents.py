@@ -9,17 +9,16 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-from inchworm.application.packing import ListedBundle
-from inchworm.application.parameters import Live, MatrixView
-from inchworm.application.watching import Drift
-from inchworm.core.parameters.matrix import Parameter
-
 if TYPE_CHECKING:
+    from inchworm.application.packing import ListedBundle
+    from inchworm.application.parameters import Live, MatrixView
+    from inchworm.application.watching import Drift
     from inchworm.core.bundle.bundle import Bundle
     from inchworm.core.bundle.compare import Change
     from inchworm.core.checks.findings import Finding
     from inchworm.core.execution import StepReport
     from inchworm.core.lineage.graph import Edge
+    from inchworm.core.parameters.matrix import Parameter
     from inchworm.core.promotion.promotion import Draft, Promotion
     from inchworm.engine.status import EnvironmentStatus
 

@@ -11,49 +11,17 @@ import stat
 from collections.abc import Mapping
 from dataclasses import dataclass
 from http import HTTPStatus
-from importlib.metadata import entry_points
 from pathlib import Path
-from typing import TYPE_CHECKING, NoReturn, Protocol
+from typing import Any, Protocol
+from urllib.parse import quote
 
 from inchworm.core.environments.environment import SecretStoreAddress
 from inchworm.core.errors import InchwormError, TargetError
+from inchworm.targets.http_client import Client, http_client
 from inchworm.targets.machine import Machine
-
-if TYPE_CHECKING:
-    import httpx
+from inchworm.targets.secret import Secret
 
 ENTRY_POINTS = "inchworm.secrets"
-
-
-class Secret:
-    """A secret's value. It refuses to be shown, logged or pickled; :meth:`reveal` gives it up."""
-
-    __slots__ = ("_value", "reference", "version")
-
-    def __init__(self, value: str, reference: str, version: str = "") -> None:
-        self._value = value
-        self.reference = reference
-        self.version = version
-
-    def reveal(self) -> str:
-        """The value itself, for the driver or client that needs it."""
-        return self._value
-
-    def hidden_in(self, text: str) -> str:
-        """A text in which the value, should it stand there, is replaced by the reference."""
-        return text.replace(self._value, str(self)) if self._value else text
-
-    def __repr__(self) -> str:
-        return f"Secret({self.reference})"
-
-    def __str__(self) -> str:
-        return f"<secret {self.reference}>"
-
-    def __format__(self, spec: str) -> str:
-        return str(self)
-
-    def __reduce__(self) -> NoReturn:
-        raise TypeError("a secret cannot be pickled or copied")
 
 
 class SecretSource(Protocol):
@@ -117,34 +85,26 @@ class SecretStore:
     nothing is, and 410 where it is valid no longer.
     """
 
-    client: httpx.Client
+    client: Client
     name: str
 
     def get(self, place: str) -> tuple[str, str]:
-        import httpx
-
         path, _, key = place.partition("#")
         path, _, version = path.partition("@")
         if not path or not key:
             raise TargetError("it names no key.", next="Write secret:PATH#KEY.")
         query = {"version": version} if version else {}
-        try:
-            answer = self.client.get(f"/v1/secrets/{path}", params=query)
-        except httpx.HTTPError as error:
-            raise TargetError(
-                f"the service {self.name} cannot be reached: {type(error).__name__}.",
-                next="Check [secret_store] in the environment file, and that the service runs.",
-            ) from error
-        refusal = _REFUSALS.get(answer.status_code)
+        answer = self.client.send("GET", f"/v1/secrets/{quote(path)}", query=query)
+        refusal = _REFUSALS.get(answer.status)
         if refusal is not None:
             said, remedy = refusal
             raise TargetError(f"{self.name} says that {said}.", next=remedy)
         try:
-            found = answer.raise_for_status().json()
-            return str(found["data"][key]), str(found["version"])
-        except (httpx.HTTPStatusError, ValueError, TypeError) as error:
+            kept: Any = answer.json() if answer.is_success else None
+            return str(kept["data"][key]), str(kept["version"])
+        except (ValueError, TypeError) as error:
             raise TargetError(
-                f"{self.name} answers {answer.status_code}, which is not understood.",
+                f"{self.name} answers {answer.status}, which is not understood.",
                 next="Ask those who run it.",
             ) from error
         except KeyError as error:
@@ -217,8 +177,6 @@ class Secrets:
         return self._sources[kind]
 
     def _connect(self) -> SecretSource:
-        from inchworm.targets.services import http_client
-
         if self._store is None:
             raise TargetError(
                 "the environment names no secret store.",
@@ -234,6 +192,8 @@ class Secrets:
         return SecretStore(client, self._store.url)
 
     def _plugged_in(self, kind: str) -> SecretSource:
+        from importlib.metadata import entry_points  # takes as long to import as all of ours
+
         for point in entry_points(group=ENTRY_POINTS):
             if point.name == kind:
                 try:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import click
 from rich.text import Text
 
-from inchworm.application.watching import history
-from inchworm.application.watching import promotion as find_promotion
+from inchworm.application.history import history
+from inchworm.application.history import promotion as find_promotion
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows, spell_seconds, word
 from inchworm.core.ledger.promotions import Summary

@@ -43,7 +43,7 @@ from inchworm.core.identifiers import promotion_number
 from inchworm.core.promotion.promotion import Draft, Promotion, Step
 from inchworm.core.promotion.states import State
 from inchworm.engine.preparation import Drafted, Prepared
-from inchworm.engine.promoting import Reporter
+from inchworm.engine.reporter import Reporter
 from inchworm.report.documents import draft_document, promotion_document
 
 _SHOWN = 80

@@ -10,8 +10,9 @@ from inchworm.cli.process import clock, machine, workplace
 from inchworm.core.errors import UsageError
 from inchworm.core.parameters.values import read_duration
 from inchworm.sim.store import SimStore
+from inchworm.targets.http_services import connect_service
 from inchworm.targets.secrets import Secrets
-from inchworm.targets.services import SIM_FOLDER, connect_service
+from inchworm.targets.services import SIM_FOLDER
 
 
 @click.group("sim")

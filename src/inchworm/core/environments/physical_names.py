@@ -8,8 +8,7 @@ from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import ProjectError
 from inchworm.core.identifiers import Kind, RelationName
 from inchworm.core.lineage.facts import Assembly
-from inchworm.core.sql.parse import SqlProblem
-from inchworm.core.sql.schema_names import with_physical_schemas
+from inchworm.core.sql.problems import SqlProblem
 
 
 def physical_table(name: str, assembly: Assembly, environment: Environment) -> RelationName:
@@ -60,6 +59,8 @@ class PhysicalNames:
         """
         if not self.translates:
             return sql
+        from inchworm.core.sql.schema_names import with_physical_schemas  # the parser
+
         try:
             return with_physical_schemas(sql, self.schema, self._assembly.dialect, self._dialect)
         except SqlProblem as problem:

@@ -10,6 +10,7 @@ from collections.abc import MutableMapping, Sequence
 from typing import TYPE_CHECKING
 
 from inchworm.core.identifiers import PartId
+from inchworm.core.parts import Digest
 
 if TYPE_CHECKING:
     from inchworm.core.lineage.facts import Outline
@@ -33,3 +34,8 @@ class FactsCache(MutableMapping[PartId, str]):
     @abstractmethod
     def outline(self, part: PartId) -> Outline | None:
         """The outline of a part, if anything is known about it."""
+
+    def outline_of(self, part: PartId, digest: Digest) -> Outline | None:
+        """The outline of a part, if it was worked out from files of this digest."""
+        outline = self.outline(part)
+        return outline if outline is not None and outline.digest == digest else None

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from inchworm.core.sql.names import spelled
+from inchworm.core.sql.spelling import spelled
 from inchworm.core.structure.change import sql_name
 
 

@@ -12,6 +12,7 @@ from sqlglot.errors import SqlglotError
 from sqlglot.tokens import Token, TokenType
 
 from inchworm.core.sql.names import line_of
+from inchworm.core.sql.problems import SqlProblem, WritingQuery
 
 _OPEN, _CLOSE = "/*---", "---*/"
 MAYBE_PARAMETER = re.compile(r"(?<![:\w]):[A-Za-z_]")
@@ -34,19 +35,6 @@ _OPERANDS = frozenset(
         TokenType.R_BRACKET,
     }
 )
-
-
-class SqlProblem(Exception):
-    """Text that cannot be read as SQL: the reason, and the line where reading stopped."""
-
-    def __init__(self, reason: str, line: int | None) -> None:
-        super().__init__(reason)
-        self.reason = reason
-        self.line = line
-
-
-class WritingQuery(SqlProblem):
-    """A query in which something writes."""
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,8 @@ from sqlglot import exp
 from sqlglot.tokens import Token, TokenType
 
 from inchworm.core.sql.names import fold
-from inchworm.core.sql.parse import SqlProblem, parse_statements, tokens_of
+from inchworm.core.sql.parse import parse_statements, tokens_of
+from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import to_text
 
 PhysicalSchema = Callable[[str], str]

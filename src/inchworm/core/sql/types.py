@@ -6,11 +6,10 @@ A type is SQL text in the project's dialect, e.g. ``DOUBLE``; what is not certai
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from functools import lru_cache
 
 from sqlglot import exp
-from sqlglot.errors import SqlglotError
 
+from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.tables import UNKNOWN_TYPE
 
 _BOOLEAN = (
@@ -43,18 +42,6 @@ _TEXTUAL = (
     exp.Replace,
 )
 _INTEGERS = ("TINYINT", "SMALLINT", "INT", "BIGINT")
-
-
-@lru_cache(maxsize=4096)
-def normal_type(text: str, dialect: str) -> str:
-    """The one spelling of a type in a dialect: ``varchar`` and ``TEXT`` become the same text.
-
-    Text that is no type of the dialect comes back in upper case as it was.
-    """
-    try:
-        return exp.DataType.build(text, dialect=dialect, udt=True).sql(dialect=dialect).upper()
-    except (SqlglotError, ValueError):
-        return text.upper()
 
 
 _DEPTH = 60

@@ -7,7 +7,8 @@ from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 
 from inchworm.core.structure.definitions import Definition, Thing
-from inchworm.core.structure.shapes import ColumnShape, TableShape, shape_of
+from inchworm.core.structure.shape_reading import shape_of
+from inchworm.core.structure.shapes import ColumnShape, TableShape
 
 _CONSTRAINT_NAME = re.compile(r'(ADD CONSTRAINT )("(?:[^"]|"")*"|\S+) ')
 _INDEX_NAME = re.compile(

@@ -12,10 +12,10 @@ from dataclasses import dataclass, field, replace
 
 from inchworm.core.errors import ProjectError
 from inchworm.core.identifiers import RelationName
-from inchworm.core.sql.names import spelled
+from inchworm.core.sql.spelling import spelled
 from inchworm.core.structure.changes import Change
 from inchworm.core.structure.definitions import Definition, Thing
-from inchworm.core.structure.shapes import shape_of
+from inchworm.core.structure.shape_reading import shape_of
 
 
 @dataclass(frozen=True, kw_only=True)

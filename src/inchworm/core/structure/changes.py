@@ -88,3 +88,19 @@ def in_the_way(changes: Iterable[Change]) -> list[str]:
         elif change.what.startswith("type ") or change.what == "drop column":
             names.append(ColumnName(change.name).relation)
     return sorted(set(names))
+
+
+@dataclass(frozen=True, kw_only=True)
+class Alterations:
+    """How much of a table a database can alter where it stands.
+
+    Attributes:
+        changes_columns: whether the type, the default and the requirement of a column can change.
+        keys_and_indexes_pin_tables: whether a foreign key or an index keeps a table from being
+            altered or dropped, and a default keeps its sequence.
+        has_loose_types: whether a column takes values of any type, so that none is lost.
+    """
+
+    changes_columns: bool
+    keys_and_indexes_pin_tables: bool
+    has_loose_types: bool

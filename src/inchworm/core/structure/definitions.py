@@ -8,8 +8,7 @@ from enum import StrEnum
 from graphlib import CycleError, TopologicalSorter
 
 from inchworm.core.identifiers import RelationName
-from inchworm.core.sql.columns import tables_in
-from inchworm.core.sql.parse import SqlProblem, parse_statements
+from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.structure.shapes import TableShape
 
 
@@ -88,6 +87,9 @@ def in_working_order(definitions: Iterable[Definition], dialect: str) -> list[De
 
 
 def _needs(definition: Definition, dialect: str) -> Iterable[str]:
+    from inchworm.core.sql.columns import tables_in  # the parser: only where it is needed
+    from inchworm.core.sql.parse import parse_statements
+
     if definition.needs is not None:
         return definition.needs
     try:
@@ -178,6 +180,8 @@ def _told(definition: Definition, dialect: str, target: str) -> str:
     laid_out = "\n" in sql or definition.thing not in {Thing.TABLE, Thing.VIEW}
     if dialect == target and laid_out:
         return sql
+    from inchworm.core.sql.parse import parse_statements
+
     try:
         (tree,) = parse_statements(sql, dialect)
         told: str = tree.sql(dialect=target, pretty=True)

@@ -9,13 +9,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 from inchworm.core.identifiers import RelationName
 from inchworm.core.promotion.aside import aside
-from inchworm.core.sql.names import spelled
 from inchworm.core.sql.parse import tokens_of
-from inchworm.core.sql.types import normal_type
+from inchworm.core.sql.spelling import spelled
+from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.change import (
     Renames,
     keeps_values,
@@ -23,27 +22,11 @@ from inchworm.core.structure.change import (
     sql_name,
     tables_of,
 )
-from inchworm.core.structure.changes import Change, Demand, Effect, late_last
+from inchworm.core.structure.changes import Alterations, Change, Demand, Effect, late_last
 from inchworm.core.structure.definitions import Definition, Thing, in_working_order
 from inchworm.core.structure.shapes import ColumnShape, TableShape
 
 _COPY = "__copy"
-
-
-@dataclass(frozen=True, kw_only=True)
-class Alterations:
-    """How much of a table a database can alter where it stands.
-
-    Attributes:
-        changes_columns: whether the type, the default and the requirement of a column can change.
-        keys_and_indexes_pin_tables: whether a foreign key or an index keeps a table from being
-            altered or dropped, and a default keeps its sequence.
-        has_loose_types: whether a column takes values of any type, so that none is lost.
-    """
-
-    changes_columns: bool
-    keys_and_indexes_pin_tables: bool
-    has_loose_types: bool
 
 
 def rebuilt(

@@ -10,7 +10,7 @@ from sqlglot import exp
 
 from inchworm.core.sql.columns import resolve
 from inchworm.core.sql.names import fold, line_of, table_name
-from inchworm.core.sql.types import normal_type
+from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
 
 

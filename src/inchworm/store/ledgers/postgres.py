@@ -10,7 +10,7 @@ import psycopg
 
 from inchworm.core.errors import LedgerError
 from inchworm.store.ledgers.sql import SqlStorage, Statements, tables
-from inchworm.targets.secrets import Secret
+from inchworm.targets.secret import Secret
 
 
 class PostgresLedger(SqlStorage):

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from inchworm.core.errors import ProjectError
 from inchworm.store.ledgers.protocol import LedgerStorage
-from inchworm.targets.secrets import Secret
+from inchworm.targets.secret import Secret
 
 
 def open_ledger_storage(

@@ -75,13 +75,23 @@ class Bookkeeping:
         self._database = database
         self._project = project
         self.schema = schema
+        self._there: set[str] = set()
+        """Its tables that have been seen; none is ever taken away."""
         self._is_complete = False
         """Whether its tables are known to have all columns."""
 
     @property
     def exists(self) -> bool:
         """Whether the database has bookkeeping at all."""
-        return f"{self.schema}.parts" in self._database.kinds()
+        return self._has("parts")
+
+    def _has(self, table: str) -> bool:
+        """Whether one of its tables is there."""
+        if table not in self._there:
+            prefix = f"{self.schema}."
+            kinds = self._database.kinds()
+            self._there |= {n.removeprefix(prefix) for n in kinds if n.startswith(prefix)}
+        return table in self._there
 
     def ensure(self) -> bool:
         """Make the tables unless they are all there, as they have to be.
@@ -89,7 +99,7 @@ class Bookkeeping:
         Returns:
             Whether there was bookkeeping of an earlier version, which recorded less.
         """
-        if f"{self.schema}.environments" in self._database.kinds() and not self._lacking():
+        if self._has("environments") and not self._lacking():
             return False
         was_there = self.exists
         self._database.create_schema(self.schema)
@@ -150,7 +160,7 @@ class Bookkeeping:
         )
 
     def _environments(self) -> list[tuple[str, str]]:
-        if f"{self.schema}.environments" not in self._database.kinds():
+        if not self._has("environments"):
             return []
         rows = self._database.rows(
             f"SELECT environment, claimed_by FROM {self.schema}.environments WHERE project = ?",
@@ -162,7 +172,7 @@ class Bookkeeping:
 
     def aside(self, project: str | None = None) -> list[Aside]:
         """What promotions of one project, or of all, have put beside the live relations."""
-        if f"{self.schema}.aside" not in self._database.kinds():
+        if not self._has("aside"):
             return []
         return [
             Aside(
@@ -336,7 +346,7 @@ class Bookkeeping:
 
     def structures(self) -> list[Definition]:
         """What promotions left in the database, as far as it is recorded."""
-        if f"{self.schema}.structures" not in self._database.kinds():
+        if not self._has("structures"):
             return []
         return [
             Definition(thing=Thing(thing), name=name, sql=sql, is_of_schema=bool(of_schema))
@@ -384,7 +394,7 @@ class Bookkeeping:
 
     def unrecorded(self) -> frozenset[str]:
         """The physical names of schemas that a promotion has changed and not yet recorded."""
-        if f"{self.schema}.unrecorded" not in self._database.kinds():
+        if not self._has("unrecorded"):
             return frozenset()
         rows = self._database.rows(
             f"SELECT schema_name FROM {self.schema}.unrecorded WHERE project = ?", [self._project]

@@ -10,13 +10,12 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
 from importlib import import_module
-from importlib.metadata import entry_points
 from pathlib import Path
 from types import MappingProxyType
 
 from inchworm.core.errors import TargetError
 from inchworm.targets.databases.protocols import Database
-from inchworm.targets.secrets import Secret
+from inchworm.targets.secret import Secret
 
 ENTRY_POINTS = "inchworm.databases"
 
@@ -171,6 +170,8 @@ def in_memory(dialect: str) -> Database | None:
 
 @cache
 def _plugged_in(scheme: str) -> Product | None:
+    from importlib.metadata import entry_points  # takes as long to import as all of ours
+
     for point in entry_points(group=ENTRY_POINTS):
         if point.name == scheme:
             try:

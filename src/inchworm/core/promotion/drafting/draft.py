@@ -23,7 +23,6 @@ from inchworm.core.promotion.drafting.values import differing_values, values_use
 from inchworm.core.promotion.migrations import Pending, pending_migrations
 from inchworm.core.promotion.promotion import Draft
 from inchworm.core.rendered import When
-from inchworm.core.sql.parse import split_script
 
 
 def draft(request: Request) -> Draft:
@@ -86,9 +85,11 @@ def _against_what_is_live(
 
 def _names_left(request: Request, pending: Sequence[Pending]) -> Iterator[Finding]:
     """Statements that are going to run, and would reach schemas of others here."""
-    running = {(p.schema, p.name) for p in pending if not p.assumed}
     if not request.names.translates:
         return
+    from inchworm.core.sql.parse import split_script  # the parser, only where it is needed
+
+    running = {(p.schema, p.name) for p in pending if not p.assumed}
     for part in request.assembly.of_kind(Kind.SCHEMA):
         if request.assembly.outlines[part].managed_outside:
             continue

@@ -9,8 +9,6 @@ from inchworm.core.identifiers import Kind, PartId, RelationName, relation
 from inchworm.core.promotion.composition import LivePart
 from inchworm.core.promotion.drafting.request import Request
 from inchworm.core.promotion.migrations import Pending
-from inchworm.core.sql.columns import tables_in
-from inchworm.core.sql.parse import parse_statements
 from inchworm.core.structure.changes import Effect
 
 
@@ -110,6 +108,9 @@ class _Reasons:
         for migration in pending:
             if migration.assumed:
                 continue
+            from inchworm.core.sql.columns import tables_in  # the parser, only where needed
+            from inchworm.core.sql.parse import parse_statements
+
             script = self.request.rendered.schema(migration.schema).migration(migration.name)
             for statement in parse_statements(script.sql, self.assembly.dialect):
                 touched |= set(tables_in(statement, self.assembly.dialect))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping, Sequence
 
-from inchworm.core.sql.types import normal_type
+from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.tables import Column, Table
 from inchworm.targets.databases.duckdb.session import DuckDbSession

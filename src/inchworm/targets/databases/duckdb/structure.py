@@ -6,9 +6,8 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from typing import Self
 
-from inchworm.core.structure.changes import Change
+from inchworm.core.structure.changes import Alterations, Change
 from inchworm.core.structure.definitions import Definition
-from inchworm.core.structure.rebuilding import Alterations, rebuilt
 from inchworm.targets.databases.duckdb.catalogue import DuckDbCatalogue
 from inchworm.targets.databases.duckdb.session import IN_MEMORY
 from inchworm.targets.databases.quoting import quoted, quoted_one
@@ -60,6 +59,8 @@ class DuckDbStructure(DuckDbCatalogue):
         renames: Mapping[str, str],
     ) -> list[Change]:
         """The changes that turn one structure into another: most tables are made anew."""
+        from inchworm.core.structure.rebuilding import rebuilt  # the parser, only where needed
+
         return rebuilt(live, desired, renames, self.dialect, _ALTERS)
 
     @contextmanager

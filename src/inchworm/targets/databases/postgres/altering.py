@@ -14,8 +14,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 
 from inchworm.core.errors import ProjectError
-from inchworm.core.sql.names import spelled
-from inchworm.core.sql.types import normal_type
+from inchworm.core.sql.spelling import spelled
+from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.change import Renames, keeps_values, sql_name, tables_of
 from inchworm.core.structure.changes import Change, Demand, Effect
 from inchworm.core.structure.definitions import Definition, Thing, in_working_order

@@ -10,7 +10,7 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
-from inchworm.core.sql.names import spelled
+from inchworm.core.sql.spelling import spelled
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.shapes import ColumnShape, TableShape, column_sql
 

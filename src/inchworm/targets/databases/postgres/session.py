@@ -17,7 +17,7 @@ from inchworm.targets.databases.postgres.switch_over import (
 )
 from inchworm.targets.databases.protocols import Server
 from inchworm.targets.databases.quoting import quoted, quoted_one
-from inchworm.targets.secrets import Secret
+from inchworm.targets.secret import Secret
 
 _LOCK_TIMEOUT = "15s"
 """How long a statement waits for a lock that somebody else holds."""

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
-from typing import Self
+from typing import TYPE_CHECKING, Self
 
-from inchworm.core.sql.schema_names import with_physical_schemas
-from inchworm.core.structure.change import Renames, renames_that_apply, renaming, under_schema
 from inchworm.core.structure.changes import Change, late_last
 from inchworm.core.structure.definitions import Definition, in_working_order
-from inchworm.targets.databases.postgres.altering import altered
 from inchworm.targets.databases.postgres.catalogue import PostgresCatalogue
 from inchworm.targets.databases.postgres.switch_over import (
     views_made_again,
 )
 from inchworm.targets.databases.quoting import quoted
+
+if TYPE_CHECKING:
+    from inchworm.core.structure.change import Renames
 
 _SCRATCH = "__wanted"
 
@@ -61,6 +61,9 @@ class PostgresStructure(PostgresCatalogue):
         renames: Mapping[str, str],
     ) -> list[Change]:
         """The changes that turn one structure into another, where the tables stand."""
+        from inchworm.core.structure.change import renames_that_apply, renaming
+        from inchworm.targets.databases.postgres.altering import altered
+
         applied = renames_that_apply(renames, live, desired, self.dialect)
         renamed = self._after_renames(schema, live, applied) if applied else live
         return late_last([*renaming(applied), *altered(renamed, desired, applied)])
@@ -69,6 +72,9 @@ class PostgresStructure(PostgresCatalogue):
         self, schema: str, live: Sequence[Definition], renames: Renames
     ) -> list[Definition]:
         """The definitions after the renames: the server carries a name into all that uses it."""
+        from inchworm.core.sql.schema_names import with_physical_schemas
+        from inchworm.core.structure.change import renaming, under_schema
+
         with self.scratch_database(schema) as (scratch, name):
 
             def here(sql: str) -> str:

@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
 
-from sqlglot import exp
-
-from inchworm.core.sql.parse import SqlProblem, parse_statements
-from inchworm.core.sql.types import normal_type
+from inchworm.core.sql.problems import SqlProblem
+from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
 from inchworm.targets.databases.quoting import quoted
@@ -88,6 +86,10 @@ def quoted_text(text: str) -> str:
 
 def _with_schema(sql: str, schema: str) -> str:
     """A statement as SQLite keeps it, with the schema before the name of what it makes."""
+    from sqlglot import exp
+
+    from inchworm.core.sql.parse import parse_statements
+
     try:
         (tree,) = parse_statements(sql, "sqlite")
     except (SqlProblem, ValueError):

@@ -8,9 +8,8 @@ from contextlib import closing, contextmanager
 from typing import Self
 
 from inchworm.core.errors import TargetError
-from inchworm.core.structure.changes import Change
+from inchworm.core.structure.changes import Alterations, Change
 from inchworm.core.structure.definitions import Definition
-from inchworm.core.structure.rebuilding import Alterations, rebuilt
 from inchworm.targets.databases.quoting import quoted
 from inchworm.targets.databases.sqlite.catalogue import SqliteCatalogue
 from inchworm.targets.databases.sqlite.session import IN_MEMORY
@@ -64,6 +63,8 @@ class SqliteStructure(SqliteCatalogue):
         renames: Mapping[str, str],
     ) -> list[Change]:
         """The changes that turn one structure into another: most tables are made anew."""
+        from inchworm.core.structure.rebuilding import rebuilt  # the parser, only where needed
+
         return rebuilt(live, desired, renames, self.dialect, _ALTERS)
 
     @contextmanager

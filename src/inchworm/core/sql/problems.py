@@ -1,0 +1,16 @@
+"""What can be wrong with a text that should be SQL. The parser is not needed to know it."""
+
+from __future__ import annotations
+
+
+class SqlProblem(Exception):
+    """Text that cannot be read as SQL: the reason, and the line where reading stopped."""
+
+    def __init__(self, reason: str, line: int | None) -> None:
+        super().__init__(reason)
+        self.reason = reason
+        self.line = line
+
+
+class WritingQuery(SqlProblem):
+    """A query in which something writes."""

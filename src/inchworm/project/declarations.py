@@ -1,0 +1,164 @@
+"""What the project's own file and its environment files declare, and remembering it.
+
+The declarations are validated by :mod:`~inchworm.project.config`. Validating them takes longer than
+most commands do all their work, so faultless ones are remembered under a digest of the files.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from contextlib import suppress
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+from inchworm import __version__
+from inchworm.core.checks.findings import Finding
+from inchworm.core.environments.environment import (
+    DatabaseAddress,
+    Environment,
+    SecretStoreAddress,
+    ServiceAddress,
+)
+from inchworm.core.identifiers import Kind
+from inchworm.core.lineage.facts import Policies, Use
+from inchworm.core.parts import digest_of
+
+FILE = ".inchworm/declarations.json"
+_VERSION = 1
+"""Raised whenever the same files are read otherwise than before."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Storage:
+    """Where the ledger and the bundles are.
+
+    Attributes:
+        ledger: the path of a file, or ``postgresql://user@host/database``.
+        ledger_schema: of a ledger in a server, the schema of its tables.
+        password: of a ledger in a server, where its password is kept.
+        bundles: a folder, or any URL of fsspec.
+    """
+
+    ledger: str
+    ledger_schema: str
+    password: str | None
+    bundles: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class ProjectSettings:
+    """What ``inchworm.toml`` says."""
+
+    name: str
+    version: str
+    about: str
+    dialect: str
+    storage: Storage
+    policies: Policies
+
+
+@dataclass(frozen=True, kw_only=True)
+class Declarations:
+    """Everything that is declared about the project and its environments.
+
+    Attributes:
+        environments: in no particular order.
+        uses: the parameters that environment files use.
+        findings: what is wrong with the environment files.
+    """
+
+    settings: ProjectSettings
+    environments: tuple[Environment, ...]
+    uses: tuple[Use, ...]
+    findings: tuple[Finding, ...] = field(default=())
+
+
+def read_declarations(root: Path, files: Mapping[str, bytes], project_file: str) -> Declarations:
+    """The declarations in some files; remembered ones where the files are the same.
+
+    Args:
+        root: the project's folder.
+        files: the project's file and all environment files, by path.
+        project_file: the path of the project's file.
+
+    Raises:
+        ProjectError: when the project's file is wrong.
+    """
+    digests = {path: digest_of(content) for path, content in files.items()}
+    key = digest_of(json.dumps([__version__, _VERSION, digests], sort_keys=True).encode())
+    remembered = _remembered(root / FILE, key)
+    if remembered is not None:
+        return remembered
+    from inchworm.project.config import validated_declarations
+
+    declared = validated_declarations(files, project_file)
+    if not declared.findings:
+        _remember(root / FILE, key, declared)
+    return declared
+
+
+def _remembered(file: Path, key: str) -> Declarations | None:
+    """What was remembered under a key; None when there is nothing, or it is damaged."""
+    with suppress(OSError, ValueError, KeyError, TypeError):
+        document = json.loads(file.read_bytes())
+        if document["key"] == key and document["sum"] == _sum(document["declared"]):
+            return _from_json(document["declared"])
+    return None
+
+
+def _remember(file: Path, key: str, declared: Declarations) -> None:
+    """Keep declarations. That they cannot be kept is no fault that anybody has to hear of."""
+    body = _to_json(declared)
+    text = json.dumps({"key": key, "sum": _sum(body), "declared": body}, ensure_ascii=False)
+    with suppress(OSError):
+        file.parent.mkdir(exist_ok=True)
+        partial = file.with_suffix(".partial")
+        partial.write_text(text, "utf-8")
+        partial.replace(file)
+
+
+def _sum(body: object) -> str:
+    return digest_of(json.dumps(body, sort_keys=True).encode())
+
+
+def _to_json(declared: Declarations) -> dict[str, Any]:
+    settings = asdict(declared.settings)
+    policies = {name: sorted(kinds) for name, kinds in settings["policies"].items()}
+    return {
+        "settings": settings | {"policies": policies},
+        "environments": [asdict(environment) for environment in declared.environments],
+        "uses": [list(use) for use in declared.uses],
+    }
+
+
+def _from_json(body: Mapping[str, Any]) -> Declarations:
+    settings = body["settings"]
+    policies = {name: frozenset(map(Kind, kinds)) for name, kinds in settings["policies"].items()}
+    return Declarations(
+        settings=ProjectSettings(
+            **{
+                **settings,
+                "storage": Storage(**settings["storage"]),
+                "policies": Policies(**policies),
+            }
+        ),
+        environments=tuple(map(_environment, body["environments"])),
+        uses=tuple(Use(*use) for use in body["uses"]),
+    )
+
+
+def _environment(body: Mapping[str, Any]) -> Environment:
+    database, store = body["database"], body["secret_store"]
+    return Environment(
+        **{
+            **body,
+            "after": tuple(body["after"]),
+            "shared": tuple(body["shared"]),
+            "database": DatabaseAddress(**database | {"may_lose": tuple(database["may_lose"])}),
+            "workspace": ServiceAddress(**body["workspace"]),
+            "gateway": ServiceAddress(**body["gateway"]),
+            "secret_store": SecretStoreAddress(**store) if store is not None else None,
+        }
+    )

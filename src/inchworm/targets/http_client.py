@@ -1,0 +1,169 @@
+"""Requests to services: over HTTP, or to the simulated platform in this process.
+
+Both give the same answers to the same requests; the simulated one needs no HTTP library, which
+takes longer to import than the platform takes to answer.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from http import HTTPStatus
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
+from urllib.parse import urlencode
+
+from inchworm.core.errors import TargetError
+from inchworm.targets.secret import Secret
+from inchworm.targets.services import SIM_FOLDER
+
+if TYPE_CHECKING:
+    import httpx
+    from starlette.types import ASGIApp, Message
+
+_SIMULATED = "sim:"
+_TIMEOUT = 30
+"""Seconds that a service may take to answer."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Answer:
+    """What a service answered."""
+
+    status: int
+    content: bytes
+
+    @property
+    def is_success(self) -> bool:
+        """Whether the request was done."""
+        return HTTPStatus.OK <= self.status < HTTPStatus.MULTIPLE_CHOICES
+
+    def json(self) -> Any:
+        """The content, read as JSON.
+
+        Raises:
+            ValueError: when it is none.
+        """
+        return json.loads(self.content)
+
+
+class Client(Protocol):
+    """Sends requests to one service."""
+
+    def send(
+        self, method: str, path: str, body: Any = None, query: Mapping[str, str] | None = None
+    ) -> Answer:
+        """The answer to a request; a body is sent as JSON.
+
+        Raises:
+            TargetError: when the service cannot be reached.
+        """
+        ...
+
+    def close(self) -> None:
+        """Let go of the connections."""
+        ...
+
+
+def http_client(url: str, root: Path, token: Secret | None = None) -> Client:
+    """A client for ``sim:NAME`` or an http address, with a bearer token where there is one.
+
+    Raises:
+        TargetError: when the address is of no known kind.
+    """
+    headers = {"authorization": f"Bearer {token.reveal()}"} if token is not None else {}
+    if url.startswith(_SIMULATED):
+        from inchworm.sim.app import create_app
+
+        app = create_app(root / SIM_FOLDER / f"{url.removeprefix(_SIMULATED)}.sqlite")
+        return SimulatedClient(app, headers)
+    if url.startswith(("http://", "https://")):
+        import httpx
+
+        return HttpClient(httpx.Client(base_url=url, headers=headers, timeout=_TIMEOUT), url)
+    raise TargetError(f"there is no service at {url!r}.", next="Write sim:NAME or an http address.")
+
+
+class HttpClient:
+    """Sends requests over the network."""
+
+    def __init__(self, client: httpx.Client, name: str) -> None:
+        self._client = client
+        self._name = name
+
+    def send(
+        self, method: str, path: str, body: Any = None, query: Mapping[str, str] | None = None
+    ) -> Answer:
+        """The answer to a request."""
+        import httpx
+
+        try:
+            answer = self._client.request(method, path, json=body, params=query)
+        except httpx.HTTPError as error:
+            raise TargetError(
+                f"the service {self._name} cannot be reached: {error or type(error).__name__}.",
+                next="Check its address in the environment file, and that it is running.",
+            ) from error
+        return Answer(status=answer.status_code, content=answer.content)
+
+    def close(self) -> None:
+        """Let go of the connections."""
+        self._client.close()
+
+
+class SimulatedClient:
+    """Sends requests to an ASGI application in this process.
+
+    Args:
+        app: the application.
+        headers: of every request.
+    """
+
+    def __init__(self, app: ASGIApp, headers: Mapping[str, str]) -> None:
+        self._app = app
+        self._headers = [(k.encode(), v.encode()) for k, v in headers.items()]
+
+    def send(
+        self, method: str, path: str, body: Any = None, query: Mapping[str, str] | None = None
+    ) -> Answer:
+        """The answer to a request."""
+        import asyncio
+
+        return asyncio.run(self._exchange(method, path, body, query or {}))
+
+    async def _exchange(
+        self, method: str, path: str, body: Any, query: Mapping[str, str]
+    ) -> Answer:
+        """One request and its answer, as the ASGI specification 3.0 has them."""
+        from urllib.parse import unquote
+
+        content = b"" if body is None else json.dumps(body).encode()
+        scope = {
+            "type": "http",
+            "asgi": {"version": "3.0"},
+            "http_version": "1.1",
+            "method": method,
+            "scheme": "http",
+            "path": unquote(path),
+            "raw_path": path.encode(),
+            "query_string": urlencode(query).encode(),
+            "headers": [*self._headers, (b"content-type", b"application/json")],
+            "server": ("sim", 80),
+            "client": None,
+        }
+        status, pieces = 0, []
+
+        async def receive() -> Message:
+            return {"type": "http.request", "body": content, "more_body": False}
+
+        async def send(message: Message) -> None:
+            nonlocal status
+            status = message.get("status", status)
+            pieces.append(message.get("body", b""))
+
+        await self._app(scope, receive, send)
+        return Answer(status=status, content=b"".join(pieces))
+
+    def close(self) -> None:
+        """There is nothing to let go of."""

@@ -1,0 +1,36 @@
+"""The value of a secret, which refuses to be seen."""
+
+from __future__ import annotations
+
+from typing import NoReturn
+
+
+class Secret:
+    """A secret's value. It refuses to be shown, logged or pickled; :meth:`reveal` gives it up."""
+
+    __slots__ = ("_value", "reference", "version")
+
+    def __init__(self, value: str, reference: str, version: str = "") -> None:
+        self._value = value
+        self.reference = reference
+        self.version = version
+
+    def reveal(self) -> str:
+        """The value itself, for the driver or client that needs it."""
+        return self._value
+
+    def hidden_in(self, text: str) -> str:
+        """A text in which the value, should it stand there, is replaced by the reference."""
+        return text.replace(self._value, str(self)) if self._value else text
+
+    def __repr__(self) -> str:
+        return f"Secret({self.reference})"
+
+    def __str__(self) -> str:
+        return f"<secret {self.reference}>"
+
+    def __format__(self, spec: str) -> str:
+        return str(self)
+
+    def __reduce__(self) -> NoReturn:
+        raise TypeError("a secret cannot be pickled or copied")

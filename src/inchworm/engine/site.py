@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager
 from dataclasses import replace
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 from sqlglot import exp
 
@@ -110,7 +110,7 @@ class Site:
     def sql(self, query: str | exp.Query, name: Callable[[str], str]) -> str:
         """A query as the database reads it, each table under the name that ``name`` gives it."""
         dialect = self.assembly.dialect
-        tree = parse_query(query, dialect) if isinstance(query, str) else query
+        tree = _parsed(query, dialect) if isinstance(query, str) else query
         return to_text(with_tables(tree, name, dialect), self.database.dialect)
 
     def type(self, type_: str) -> str:
@@ -177,3 +177,9 @@ class Site:
     def of_others(self) -> frozenset[RelationName]:
         """Physical names of what is live and not of our schemas."""
         return self.place.of_others(self.bookkeeping.parts())
+
+
+@lru_cache(maxsize=4096)
+def _parsed(query: str, dialect: str) -> exp.Query:
+    """The tree of a query; a model is tried before it is built. Nobody changes the tree."""
+    return parse_query(query, dialect)

@@ -85,10 +85,10 @@ class StagingArea:
         with self._database.transaction():
             self._bookkeeping.forget_aside(schemas)
 
-    def replaced_name(self, model: RelationName) -> RelationName:
-        """The name that a model's table gets when it is replaced."""
-        former = set(self._former_replaced())
-        return aside(model, REPLACED, set(self._database.kinds()) - former)
+    def replaced_names(self, models: Iterable[RelationName]) -> Mapping[RelationName, RelationName]:
+        """The name that each model's table gets when it is replaced."""
+        taken = set(self._database.kinds()) - set(self._former_replaced())
+        return {model: aside(model, REPLACED, taken) for model in models}
 
     def drop_replaced(self) -> None:
         """Remove what earlier promotions kept aside: it is of no use for going back any more.

@@ -109,11 +109,15 @@ def _remembered(file: Path, key: str) -> Declarations | None:
 
 
 def _remember(file: Path, key: str, declared: Declarations) -> None:
-    """Keep declarations. That they cannot be kept is no fault that anybody has to hear of."""
+    """Keep declarations where there is a place for such things already.
+
+    That they cannot be kept is no fault that anybody has to hear of.
+    """
+    if not file.parent.is_dir():
+        return
     body = _to_json(declared)
     text = json.dumps({"key": key, "sum": _sum(body), "declared": body}, ensure_ascii=False)
     with suppress(OSError):
-        file.parent.mkdir(exist_ok=True)
         partial = file.with_suffix(".partial")
         partial.write_text(text, "utf-8")
         partial.replace(file)

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 from inchworm.core.identifiers import PartId
 from inchworm.core.lineage.facts_cache import FactsCache
+from inchworm.core.lineage.facts_text import read_outline
 from inchworm.core.parts import Digest
 from inchworm.store.facts import FactsStore
 
@@ -34,18 +35,22 @@ class BundleFacts(FactsCache):
     def __init__(self, path: Path, stamp: str, tree: FactsStore) -> None:
         self._own = FactsStore(path, stamp)
         self._tree = tree
-        self._from: dict[PartId, FactsStore] = {}
-        """Whose facts are those of the bundle's part."""
+        self._from: dict[PartId, tuple[FactsStore, Digest]] = {}
+        """Whose facts are those of the bundle's part, and the digest of the part's files."""
         self._is_new = False
         """Whether something is known now that neither of them knew."""
         self.order = self._own.order or tree.order
 
     def __getitem__(self, part: PartId) -> str:
-        return self._from[part][part]
+        store, digest = self._from[part]
+        text = store[part]
+        if store is self._tree and read_outline(text).digest != digest:
+            raise KeyError(part)  # the tree has been read again since, with other files
+        return text
 
     def __setitem__(self, part: PartId, text: str) -> None:
         self._own[part] = text
-        self._from[part] = self._own
+        self._from[part] = self._own, read_outline(text).digest
         self._is_new = True
 
     def __delitem__(self, part: PartId) -> None:
@@ -58,14 +63,16 @@ class BundleFacts(FactsCache):
         return len(self._from)
 
     def outline(self, part: PartId) -> Outline | None:
-        store = self._from.get(part)
-        return None if store is None else store.outline(part)
+        if part not in self._from:
+            return None
+        store, digest = self._from[part]
+        return store.outline_of(part, digest)
 
     def outline_of(self, part: PartId, digest: Digest) -> Outline | None:
         for store in (self._tree, self._own):
             outline = store.outline_of(part, digest)
             if outline is not None:
-                self._from[part] = store
+                self._from[part] = store, digest
                 return outline
         return None
 

@@ -355,6 +355,9 @@ class _Progress(Reporter):
         """One line for good."""
         if step.number in self._tasks:
             self._at_work.remove_task(self._tasks.pop(step.number))
+        if not self._screen.is_terminal:
+            self._print_plain(step, report)
+            return
         width = len(str(self._total))
         failed = report.state is StepState.FAILED
         line = Text.assemble(
@@ -365,6 +368,14 @@ class _Progress(Reporter):
             f"  {report.message}" if report.message and not failed else "",
         )
         self._screen.print(line, no_wrap=True, crop=self._screen.is_terminal, overflow="ignore")
+
+    def _print_plain(self, step: Step, report: StepReport) -> None:
+        """The same line without styles: laying it out takes as long as a small model."""
+        place = f"{self._environment} {step.number:>{len(str(self._total))}}/{self._total}"
+        what = f"{step.action:<{self._action}}  {_what(step):<{self._what}}"
+        outcome = f"{report.state.value}  {spell_seconds(report.seconds)}"
+        told = report.message if report.state is not StepState.FAILED else ""
+        self._screen.file.write(f"{place}  {what}  {outcome}  {told}".rstrip() + "\n")
 
     def close(self) -> None:
         """Take the running line away."""

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import ClassVar
 
 from inchworm.core.execution import StepReport, StepState
-from inchworm.core.identifiers import PartId
+from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.promotion.increments import kept_rows, new_rows
 from inchworm.core.promotion.states import Phase
 from inchworm.core.rendered import RenderedModel, Store
@@ -15,6 +15,8 @@ from inchworm.engine.executor import Mode
 from inchworm.engine.site import Site
 from inchworm.targets.databases.protocols import Switch
 from inchworm.targets.databases.quoting import quoted
+
+_Names = Mapping[RelationName, RelationName]
 
 
 class BuildModel(Action):
@@ -106,7 +108,7 @@ class SwitchOver(Action):
     def _built(self) -> list[PartId]:
         return list(self.plan.building)
 
-    def _switch(self, site: Site, part: PartId) -> Switch:
+    def _switch(self, site: Site, part: PartId, replaced: _Names) -> Switch:
         model = site.rendered.model(part)
         name = site.physical(part.relation)
         return Switch(
@@ -114,7 +116,7 @@ class SwitchOver(Action):
             staging=site.staged(part.relation),
             store=Store.VIEW if model.is_view else Store.TABLE,
             view_sql=site.sql(model.sql, site.physical) if model.is_view else None,
-            replaced=site.staging.replaced_name(name),
+            replaced=replaced[name],
         )
 
     def perform(self, site: Site) -> StepReport:
@@ -126,9 +128,10 @@ class SwitchOver(Action):
         actions = [self, *(self.plan.numbered[number] for number in others)]
         gone = [action.part for action in actions if isinstance(action, RemoveModel)]
         built = self._built() if any(type(a) is SwitchOver for a in actions) else []
+        names = site.staging.replaced_names(site.physical(p.relation) for p in (*gone, *built))
         switches = [
-            *(self._removal(site, part) for part in gone),
-            *(self._switch(site, part) for part in built),
+            *(self._removal(site, part, names) for part in gone),
+            *(self._switch(site, part, names) for part in built),
         ]
         with site.database.transaction():
             site.staging.drop_replaced()
@@ -146,14 +149,14 @@ class SwitchOver(Action):
         """How the action ended, when ``built`` models went live."""
         return StepReport(state=StepState.DONE, message=f"{built} models live")
 
-    def _removal(self, site: Site, part: PartId) -> Switch:
+    def _removal(self, site: Site, part: PartId, replaced: _Names) -> Switch:
         name = site.physical(part.relation)
         return Switch(
             name=name,
             staging=None,
             store=Store.TABLE,
             view_sql=None,
-            replaced=site.staging.replaced_name(name),
+            replaced=replaced[name],
         )
 
 

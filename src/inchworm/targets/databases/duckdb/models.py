@@ -15,10 +15,8 @@ class DuckDb(DuckDbStructure):
 
     def build(self, name: str, store: Store, sql: str) -> int | None:
         """Make a table or view from a SELECT; the rows of a table."""
-        self.execute(f"CREATE {store.upper()} {quoted(name)} AS {sql}")
-        if store is Store.VIEW:
-            return None
-        return int(self.rows(f"SELECT count(*) FROM {quoted(name)}")[0][0])
+        counted = self.rows(f"CREATE {store.upper()} {quoted(name)} AS {sql}")
+        return None if store is Store.VIEW else int(counted[0][0])
 
     def empty_copy(self, name: str, sql: str) -> str:
         """The statement that makes an empty table with the columns of a SELECT, running nothing."""

@@ -1,0 +1,163 @@
+"""Drafts, status and building with many models, beside a Python that imports click alone.
+
+Run it with ``python benchmarks/drafts.py [MODELS]``, by default 10,000. It writes a project of
+small models into a temporary folder, promotes it into a DuckDB file, changes ten of the models, and
+measures whole processes: seconds, and the most memory that they had at once. Building is measured
+beside the bare driver that runs the same statements in the same order.
+"""
+
+from __future__ import annotations
+
+import os
+import resource
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+import duckdb
+
+RUNS = 5
+CHANGED = 10
+BUILT = 1_000
+PROGRAM = (sys.executable, "-m", "inchworm")
+CLICK = (sys.executable, "-c", "import click")
+_ENVIRONMENT = (
+    'snapshots = true\n[databases.main]\nurl = "duckdb:///dev.duckdb"\nthreads = 1\n'
+    '[workspace]\nurl = "sim:dev"\n[gateway]\nurl = "sim:dev"\n'
+)
+
+
+def table_of(number: int) -> str:
+    """The table of a model: ten in a row stand in one schema."""
+    return f"m{number // 10 % 50}.t{number}"
+
+
+def sql_of(number: int) -> str:
+    """One in ten models reads the readings; the others read the one before them in their row."""
+    if number % 10 == 0:
+        return f"SELECT id, level + {number} AS level FROM raw.reading"
+    return f"SELECT id, level * 2 AS twice FROM {table_of(number - number % 10)}"
+
+
+def write_project(folder: Path, models: int) -> None:
+    """A project with so many models."""
+    for name in ("environments", "schemas/raw"):
+        (folder / name).mkdir(parents=True)
+    (folder / "inchworm.toml").write_text('name = "bench"\nversion = "1.0.0"\n')
+    (folder / "environments/dev.toml").write_text(_ENVIRONMENT)
+    (folder / "schemas/raw/schema.toml").write_text('managed = "outside"\n')
+    (folder / "schemas/raw/tables.sql").write_text(
+        "CREATE TABLE raw.reading (id INTEGER, level INTEGER);"
+    )
+    for number in range(models):
+        write_model(folder, number, sql_of(number))
+    with duckdb.connect(str(folder / "dev.duckdb")) as connection:
+        connection.execute("CREATE SCHEMA raw")
+        connection.execute(
+            "CREATE TABLE raw.reading AS SELECT i AS id, i AS level FROM range(9) r(i)"
+        )
+
+
+def write_model(folder: Path, number: int, sql: str) -> None:
+    """The file of a model."""
+    schema, _, table = table_of(number).partition(".")
+    path = folder / "models" / schema / f"{table}.sql"
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text(f'/*---\nstore = "table"\n---*/\n{sql}\n')
+
+
+def measured(command: Sequence[str], folder: Path) -> tuple[float, float, str]:
+    """Seconds and megabytes of a process, and what it printed; its outcome must be success."""
+    started = time.perf_counter()
+    environ = {**os.environ, "INCHWORM_USER": "lena", "NO_COLOR": "1"}
+    process = subprocess.Popen(
+        command,
+        cwd=folder,
+        env=environ,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+    )
+    assert process.stdout is not None
+    printed = process.stdout.read()
+    _, status, usage = os.wait4(process.pid, 0)
+    took = time.perf_counter() - started
+    if status != 0:
+        raise SystemExit(f"{' '.join(command)} ended with {status}:\n{printed[-2000:]}")
+    return took, usage.ru_maxrss / 1024, printed
+
+
+def beside_click(what: str, command: Sequence[str], folder: Path, runs: int = RUNS) -> None:
+    """Print the medians of a command and of click, in turn, and their ratio."""
+    pairs = [(measured(command, folder), measured(CLICK, folder)) for _ in range(runs)]
+    ours = statistics.median(pair[0][0] for pair in pairs)
+    click = statistics.median(pair[1][0] for pair in pairs)
+    memory = max(pair[0][1] for pair in pairs)
+    print(f"{what:50}{ours:8.2f} s{click:8.3f} s{ours / click:8.1f} x{memory:8.0f} MB", flush=True)
+
+
+def bare(folder: Path, models: int) -> float:
+    """Seconds that the driver alone needs for the same SELECTs into tables, in the same order."""
+    with duckdb.connect(str(folder / "bare.duckdb")) as connection:
+        connection.execute("CREATE SCHEMA raw")
+        connection.execute(
+            "CREATE TABLE raw.reading AS SELECT i AS id, i AS level FROM range(9) r(i)"
+        )
+        for schema in {table_of(number).partition(".")[0] for number in range(models)}:
+            connection.execute(f"CREATE SCHEMA {schema}")
+        started = time.perf_counter()
+        for number in range(models):
+            connection.execute(f"CREATE TABLE {table_of(number)} AS {sql_of(number)}")
+    return time.perf_counter() - started
+
+
+def building(models: int) -> None:
+    """Print how long it takes to promote new models into an empty database, and the bare driver."""
+    with tempfile.TemporaryDirectory() as place:
+        folder = Path(place)
+        write_project(folder, models)
+        _, _, packed = measured((*PROGRAM, "pack"), folder)
+        bundle = packed.split()[1]
+        took, memory, printed = measured(
+            (*PROGRAM, "promote", bundle, "--to", "dev", "--yes"), folder
+        )
+        alone = bare(folder, models)
+        build = [line for line in printed.splitlines() if "  done  " in line and "model:" in line]
+        print(f"building {models:,} models, {len(build):,} steps told")
+        print(
+            f"{'  the whole promotion':50}{took:8.2f} s{alone:8.3f} s{took / alone:8.1f} x"
+            f"{memory:8.0f} MB",
+            flush=True,
+        )
+
+
+def main() -> None:
+    """Print a line per measure: both sides, the ratio, and the memory of ours."""
+    models = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    print(f"{'':50}{'inchworm':>10}{'click':>10}{'ratio':>10}{'memory':>11}")
+    with tempfile.TemporaryDirectory() as place:
+        folder = Path(place)
+        write_project(folder, models)
+        took, memory, packed = measured((*PROGRAM, "pack"), folder)
+        print(f"{f'first pack of {models:,}':50}{took:8.2f} s{'':20}{memory:8.0f} MB", flush=True)
+        bundle = packed.split()[1]
+        took, memory, _ = measured((*PROGRAM, "promote", bundle, "--to", "dev", "--yes"), folder)
+        print(f"{f'promoting all {models:,}':50}{took:8.2f} s{'':20}{memory:8.0f} MB", flush=True)
+        for number in range(1, CHANGED * 10, 10):
+            write_model(folder, number, sql_of(number).replace("* 2", "* 3"))
+        measured((*PROGRAM, "check"), folder)
+        bundle = measured((*PROGRAM, "pack"), folder)[2].split()[1]
+        beside_click("status", (*PROGRAM, "status"), folder)
+        draft = (*PROGRAM, "promote", bundle, "--to", "dev", "--draft")
+        beside_click(f"draft with {CHANGED} changed of {models:,}", draft, folder)
+    print(f"{'':50}{'inchworm':>10}{'driver':>10}{'ratio':>10}{'memory':>11}")
+    building(BUILT)
+
+
+if __name__ == "__main__":
+    main()

@@ -129,7 +129,7 @@ def test_a_damaged_bundle_is_refused(tmp_path: Path, damage: Callable[[Contents]
         for name, content in contents.items():
             archive.writestr(name, content)
     with pytest.raises(BundleError) as caught:
-        store_of(tmp_path).get("p-1.0.0")
+        store_of(tmp_path).get("p-1.0.0").verify()
     assert caught.value.where == "p-1.0.0.zip"
 
 
@@ -139,4 +139,4 @@ def test_a_cut_off_file_is_refused(tmp_path: Path, cut: int) -> None:
     path = tmp_path / store_of(tmp_path).put(bundle())
     path.write_bytes(path.read_bytes()[:cut])
     with pytest.raises(BundleError, match="not a bundle"):
-        store_of(tmp_path).get("p-1.0.0")
+        store_of(tmp_path).get("p-1.0.0").verify()

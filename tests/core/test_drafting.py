@@ -21,6 +21,7 @@ from inchworm.core.parameters.matrix import evaluate
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import (
     Composition,
+    Interface,
     LastPromotion,
     LiveItem,
     LivePart,
@@ -107,7 +108,11 @@ def after(files: dict[str, str]) -> Composition:
             commit=None,
             promotion="P1",
             put_at="then",
-            values={u.parameter: asked.values[u.parameter].text for u in assembly.facts[part].uses},
+            interface_text=Interface(
+                values={
+                    u.parameter: asked.values[u.parameter].text for u in assembly.facts[part].uses
+                }
+            ).text,
         )
         for part in assembly.parts
     }
@@ -267,7 +272,7 @@ def test_readers_of_other_projects_are_not_forgotten() -> None:
         commit=None,
         promotion="P9",
         put_at="then",
-        reads={"m.b": ("id", "gone"), "elsewhere.t": ("x",)},
+        interface_text=Interface(reads={"m.b": ("id", "gone"), "elsewhere.t": ("x",)}).text,
     )
     (finding,) = drafted(FILES, replace(EMPTY, foreign_parts=(other,))).findings
     assert finding.rule == "lineage/column-gone"
@@ -350,7 +355,7 @@ def test_a_migration_that_breaks_live_models_is_pointed_out() -> None:
     """Until they are switched over; with the advice to run it afterwards, where it is not said."""
     live = after(FILES)
     model = PartId(Kind.MODEL, "m.c")
-    reader = replace(live.parts[model], reads={"ops.s": ("id",)})
+    reader = replace(live.parts[model], interface_text=Interface(reads={"ops.s": ("id",)}).text)
     live = replace(live, parts={**live.parts, model: reader})
     files = FILES | {"models/m/c.sql": "SELECT number AS id FROM ops.s"}
     change = "ALTER TABLE ops.s RENAME COLUMN id TO number"

@@ -8,7 +8,7 @@ import pytest
 
 from inchworm.core.checks.environment_rules import check_environment
 from inchworm.core.identifiers import PartId
-from inchworm.core.promotion.composition import Composition, LivePart
+from inchworm.core.promotion.composition import Composition, Interface, LivePart
 from inchworm.core.structure.tables import Column, Table
 from inchworm.kinds.project_reader import read_project
 
@@ -33,7 +33,7 @@ def live_part(part: str, project: str = "p", **more: object) -> LivePart:
         "promotion": "P1",
         "put_at": "then",
     }
-    return LivePart(**{**about, **more})  # type: ignore[arg-type]
+    return LivePart(**about, interface_text=Interface(**more).text)  # type: ignore[arg-type]
 
 
 def found(

@@ -12,8 +12,8 @@ from inchworm.core.lineage.facts import Facts
 from inchworm.core.lineage.graph import How
 from inchworm.core.parameters.values import Type, Value
 from inchworm.kinds.flow import json_type
-from inchworm.kinds.part_paths import part_of
 from inchworm.kinds.project_reader import Reading, read_project
+from inchworm.kinds.registry import part_of
 from inchworm.project.dialects import known_dialects
 
 GAUGES = {

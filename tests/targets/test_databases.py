@@ -12,7 +12,7 @@ import pytest
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.parts import Digest
-from inchworm.core.promotion.composition import LastPromotion, LivePart, RanMigration
+from inchworm.core.promotion.composition import Interface, LastPromotion, LivePart, RanMigration
 from inchworm.core.rendered import Store
 from inchworm.core.structure.definitions import Thing, differences, in_working_order
 from inchworm.targets.databases import Database, connect
@@ -159,6 +159,9 @@ def test_bookkeeping_survives_and_keeps_projects_apart(database: Database) -> No
     assert (ours.exists, ours.parts(), ours.last()) == (False, [], None)
     ours.ensure()
     ours.ensure()
+    interface = Interface(
+        values={"p": "1"}, tables={"m.t": (("x", "INT"),)}, reads={"m.u": ("a", "b")}
+    )
     parts = [
         LivePart(
             part=PartId(Kind.MODEL, f"m.t{i:04}"),
@@ -169,9 +172,9 @@ def test_bookkeeping_survives_and_keeps_projects_apart(database: Database) -> No
             commit=None,
             promotion="P1",
             put_at="2026-01-01",
-            values={"p": "1"},
-            tables={"m.t": (("x", "INT"),)},
-            reads={"m.u": ("a", "b")},
+            interface_text=interface.text,
+            recipe="r",
+            structure="s",
         )
         for i in range(450)
     ]
@@ -186,6 +189,7 @@ def test_bookkeeping_survives_and_keeps_projects_apart(database: Database) -> No
         ours.ran(ran, "lena", 0.1)
         ours.record_step("k:P1", 3, "2026")
     assert ours.parts() == theirs.parts() == parts
+    assert ours.parts()[0].interface == interface
     assert (ours.last(), ours.migrations(), ours.recorded_steps("k:P1")) == (last, [ran], {3})
     assert (theirs.last(), theirs.migrations(), theirs.recorded_steps("k:P2")) == (None, [], set())
     with database.transaction():

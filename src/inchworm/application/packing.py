@@ -111,6 +111,7 @@ def list_bundles(workplace: Workplace) -> list[ListedBundle]:
     for name in workplace.bundles.names():
         try:
             bundle = workplace.bundles.get(name)
+            bundle.verify()
         except BundleError as error:
             listed.append(ListedBundle(name=name, problem=error.what))
             continue

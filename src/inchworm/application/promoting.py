@@ -98,11 +98,13 @@ def carry_out_promotion(
     """Carry out a recorded promotion, or go on with it.
 
     Raises:
+        BundleError: when a file of the bundle was altered after packing.
         EnvironmentMoved: when the environment is not as drafted, or is locked.
         KeyboardInterrupt: after recording where it stopped.
     """
-    from inchworm.engine.promoting import Work, carry_out
+    from inchworm.engine.promoting import Work, carry_out  # much that a draft does not need
 
+    prepared.bundle.verify()
     return carry_out(
         Work(
             prepared=prepared,

@@ -161,13 +161,13 @@ def _drifted(
     different = tuple(live.differing(recorded, environment.database))
     missing = [
         Difference(key=f"table {table}", name=table, what="missing")
-        for table in recorded.tables
+        for table in recorded.table_names
         if physical(table) not in live.tables
         and part.kind is Kind.MODEL
         and not any(difference.what == "missing" for difference in different)
     ]
     names = {difference.name for difference in (*different, *missing)}
-    tables = [table for table in recorded.tables if {table, physical(table)} & names]
+    tables = [table for table in recorded.table_names if {table, physical(table)} & names]
     start = [Node(owner) for owner in tables or [str(part)]]
     reached = {node.owner for node in assembly.graph.reached(start, Direction.DOWN)}
     affected = {str(assembly.provider.get(o, o)) for o in reached - {*tables, str(part)}}

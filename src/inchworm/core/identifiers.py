@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from enum import StrEnum
-from typing import NamedTuple
+from typing import NamedTuple, Self
 
 from inchworm.core.errors import UsageError
 
@@ -71,34 +71,82 @@ def relation_named(text: str) -> RelationName:
     return name
 
 
-class Kind(StrEnum):
-    """The kinds of part, in the order in which a person thinks of data flowing through them."""
+class Home(StrEnum):
+    """Where parts of a kind live in an environment."""
 
-    SCHEMA = "schema"
-    MODEL = "model"
-    CHECK = "check"
-    NOTEBOOK = "notebook"
-    PIPELINE = "pipeline"
-    CONNECTION = "connection"
-    FLOW = "flow"
-    LIBRARY = "library"
-    CONSUMER = "consumer"
+    DATABASE = "database"
+    WORKSPACE = "workspace"
+    GATEWAY = "gateway"
+    NOWHERE = "nowhere"
+    """They are only recorded."""
+
+
+class Kind(StrEnum):
+    """The kinds of part, in the order in which a person thinks of data flowing through them.
+
+    Attributes:
+        home: where parts of the kind live.
+        delivered: their place in the order in which parts are delivered to services: what others
+            need comes first; 0 of kinds that are not delivered.
+        is_activated: whether they have to be switched on after they were delivered.
+        reaches_outside: whether they carry data to somebody outside.
+    """
+
+    home: Home
+    delivered: int
+    is_activated: bool
+    reaches_outside: bool
+
+    def __new__(
+        cls,
+        value: str,
+        home: Home,
+        delivered: int = 0,
+        is_activated: bool = False,
+        reaches_outside: bool = False,
+    ) -> Self:
+        """A kind with its traits."""
+        kind = str.__new__(cls, value)
+        kind._value_ = value
+        kind.home = home
+        kind.delivered = delivered
+        kind.is_activated = is_activated
+        kind.reaches_outside = reaches_outside
+        return kind
+
+    SCHEMA = "schema", Home.DATABASE
+    MODEL = "model", Home.DATABASE
+    CHECK = "check", Home.DATABASE
+    NOTEBOOK = "notebook", Home.WORKSPACE, 4
+    PIPELINE = "pipeline", Home.WORKSPACE, 5
+    CONNECTION = "connection", Home.GATEWAY, 1
+    FLOW = "flow", Home.GATEWAY, 3, True, True
+    LIBRARY = "library", Home.WORKSPACE, 2
+    CONSUMER = "consumer", Home.NOWHERE, 0, False, True
 
     __hash__ = str.__hash__  # that of an enum is slow, and parts are looked up all the time
 
     @property
     def is_service(self) -> bool:
         """Whether parts of the kind live in a workspace or gateway rather than in a database."""
-        return self in _SERVICES
+        return self.home in {Home.WORKSPACE, Home.GATEWAY}
 
-    @property
-    def is_of_gateway(self) -> bool:
-        """Whether parts of the kind live in the gateway."""
-        return self in _GATEWAY
+    @classmethod
+    def of(cls, value: str) -> Kind | None:
+        """The kind of that name; None when there is none."""
+        return _BY_NAME.get(value)
+
+    @classmethod
+    def named(cls, value: str) -> Kind:
+        """The kind of that name.
+
+        Raises:
+            KeyError: when there is none.
+        """
+        return _BY_NAME[value]
 
 
-_GATEWAY = frozenset({Kind.CONNECTION, Kind.FLOW})
-_SERVICES = _GATEWAY | {Kind.LIBRARY, Kind.NOTEBOOK, Kind.PIPELINE}
+_BY_NAME = {kind.value: kind for kind in Kind}
 
 
 class PartId(NamedTuple):
@@ -122,11 +170,12 @@ class PartId(NamedTuple):
         Raises:
             UsageError: when the text has no kind, or one that does not exist.
         """
-        kind, colon, name = text.partition(":")
-        if not colon or kind not in Kind.__members__.values() or not name:
+        word, _, name = text.partition(":")
+        kind = Kind.of(word)
+        if kind is None or not name:
             kinds = ", ".join(k.value for k in Kind)
             raise UsageError(f"{text!r} is not a part.", next=f"Write kind:name; kinds: {kinds}.")
-        return cls(Kind(kind), name)
+        return cls(kind, name)
 
 
 class Whole(StrEnum):

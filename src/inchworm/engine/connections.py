@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
@@ -50,6 +50,7 @@ class OpenEnvironment:
         """Everything that a draft needs to know, read now."""
         parts = self.bookkeeping.parts()
         ours = {part.part: part for part in parts if part.project == self.project}
+        foreign = [part for part in parts if part.project != self.project]
         aside = self.aside()
         structure = {
             name: table
@@ -60,8 +61,8 @@ class OpenEnvironment:
             identity=self.identity,
             read_at=read_at,
             parts=ours,
-            differences=tuple(self._differences(ours)),
-            foreign_parts=tuple(part for part in parts if part.project != self.project),
+            differences=tuple(self._differences(ours, foreign)),
+            foreign_parts=tuple(foreign),
             migrations=tuple(self.bookkeeping.migrations()),
             tables=structure,
             items=self.items(),
@@ -80,7 +81,7 @@ class OpenEnvironment:
             self.environment.database.physical_table(table)
             for part in parts
             if part.part.kind is Kind.MODEL
-            for table in part.tables
+            for table in part.table_names
         )
 
     def of_others(self, parts: Iterable[LivePart]) -> frozenset[RelationName]:
@@ -93,17 +94,25 @@ class OpenEnvironment:
             self.environment.database.physical_table(table)
             for part in parts
             if part.managed and (part.project != self.project or part.part.kind is not Kind.SCHEMA)
-            for table in part.tables
+            for table in part.table_names
         )
 
-    def definitions(self, parts: Mapping[PartId, LivePart]) -> list[Definition]:
+    def definitions(
+        self, parts: Mapping[PartId, LivePart], foreign_parts: Iterable[LivePart] | None = None
+    ) -> list[Definition]:
         """What the database has of all that some parts account for.
 
         A schema accounts for everything in it that no model provides, and no other project.
+
+        Args:
+            parts: those parts of this project.
+            foreign_parts: the parts of other projects, where they have been read already.
         """
+        if foreign_parts is None:
+            foreign_parts = (p for p in self.bookkeeping.parts() if p.project != self.project)
         address = self.environment.database
         of_models = self.of_models(parts.values())
-        foreign = self.of_others(p for p in self.bookkeeping.parts() if p.project != self.project)
+        foreign = self.of_others(foreign_parts)
         managed = {
             address.physical_schema(part.name)
             for part, live in parts.items()
@@ -124,7 +133,9 @@ class OpenEnvironment:
                 found.append(replace(definition, is_of_schema=True))
         return found
 
-    def _differences(self, parts: Mapping[PartId, LivePart]) -> list[Difference]:
+    def _differences(
+        self, parts: Mapping[PartId, LivePart], foreign_parts: Sequence[LivePart]
+    ) -> list[Difference]:
         """What is otherwise than it was recorded.
 
         Where a promotion broke off among its migrations, a schema is as nobody recorded it; then
@@ -136,7 +147,7 @@ class OpenEnvironment:
         unclear = self.bookkeeping.unrecorded()
         return [
             difference
-            for difference in differences(recorded, self.definitions(parts))
+            for difference in differences(recorded, self.definitions(parts, foreign_parts))
             if not (difference.is_of_schema and difference.schema in unclear)
         ]
 

@@ -11,7 +11,8 @@ from sqlglot import exp
 
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.identifiers import PartId, PromotionId, RelationName
-from inchworm.core.promotion.composition import LivePart
+from inchworm.core.lineage.facts import interfaces_digest
+from inchworm.core.promotion.composition import Interface, LivePart
 from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.rendered import Script
 from inchworm.core.sql.parse import parse_query, split_script
@@ -146,7 +147,6 @@ class Site:
 
     def live_part(self, part: PartId) -> LivePart:
         """A part of the bundle as it is recorded once it is in place."""
-        facts = self.assembly.facts[part]
         bundle = self.prepared.bundle
         return LivePart(
             part=part,
@@ -157,6 +157,14 @@ class Site:
             commit=bundle.commit,
             promotion=str(self.id),
             put_at=self.now(),
+            interface_text=self._interface(part).text,
+            recipe=self.rendered.recipe(part),
+            structure=interfaces_digest(self.assembly.outlines[part]),
+        )
+
+    def _interface(self, part: PartId) -> Interface:
+        facts = self.assembly.facts[part]
+        return Interface(
             values={use.parameter: self.prepared.values[use.parameter].text for use in facts.uses},
             tables={t.name: tuple((c.name, c.type) for c in t.columns) for t in facts.provides},
             required={
@@ -165,7 +173,6 @@ class Site:
                 if (names := tuple(c.name for c in t.columns if c.required))
             },
             managed=not facts.managed_outside,
-            recipe=self.rendered.recipe(part),
             keys={t.name: t.key for t in facts.provides if t.key},
             reads={table: tuple(sorted(names)) for table, names in facts.columns_read.items()},
         )

@@ -18,19 +18,7 @@ from inchworm.core.parameters.literals import literals_in, suspects_in
 from inchworm.core.parts import Contents, Part, SourceFile
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.base import PartKind, Surroundings
-
-_CLASSES: Mapping[Kind, str] = {
-    Kind.SCHEMA: "schema.SchemaKind",
-    Kind.MODEL: "model.ModelKind",
-    Kind.CHECK: "model.CheckKind",
-    Kind.NOTEBOOK: "notebook.NotebookKind",
-    Kind.PIPELINE: "pipeline.PipelineKind",
-    Kind.CONNECTION: "connection.ConnectionKind",
-    Kind.FLOW: "flow.FlowKind",
-    Kind.LIBRARY: "library.LibraryKind",
-    Kind.CONSUMER: "consumer.ConsumerKind",
-}
-"""The class that handles each kind; its module is imported when a part of the kind is read."""
+from inchworm.kinds.registry import HANDLERS
 
 EVERY_NAME = "*"
 """Under this name it is noted that all names were looked through."""
@@ -77,7 +65,7 @@ class _Looking(Mapping[str, Value]):
 @cache
 def kind_of(kind: Kind) -> PartKind[Any]:
     """How a kind of part is handled."""
-    module, _, name = _CLASSES[kind].partition(".")
+    module, _, name = HANDLERS[kind].partition(".")
     made: PartKind[Any] = getattr(import_module(f"inchworm.kinds.{module}"), name)()
     return made
 

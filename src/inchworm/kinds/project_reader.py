@@ -44,7 +44,7 @@ from inchworm.kinds.analysis import (
     work_out,
 )
 from inchworm.kinds.base import Surroundings
-from inchworm.kinds.part_paths import FOLDERS, SHARED_FOLDERS, UNFIT, part_of
+from inchworm.kinds.registry import FOLDERS, SHARED_FOLDERS, UNFIT, part_of
 
 _SEEN_BY_OTHERS = (*SHARED_FOLDERS, "library")
 _MENTION = re.compile(r"(\w+)\s*\.\s*(\w+)")

@@ -139,7 +139,9 @@ def _to_json(declared: Declarations) -> dict[str, Any]:
 
 def _from_json(body: Mapping[str, Any]) -> Declarations:
     settings = body["settings"]
-    policies = {name: frozenset(map(Kind, kinds)) for name, kinds in settings["policies"].items()}
+    policies = {
+        name: frozenset(map(Kind.named, kinds)) for name, kinds in settings["policies"].items()
+    }
     return Declarations(
         settings=ProjectSettings(
             **{

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from inchworm.core.errors import ProjectError, UsageError
 from inchworm.core.parts import Contents, Digest, Seen, digest_of
-from inchworm.kinds.part_paths import FOLDERS, SHARED_FOLDERS
+from inchworm.kinds.registry import FOLDERS, SHARED_FOLDERS
 
 LOOKED_AT = (*FOLDERS, *SHARED_FOLDERS, "environments", "parameters")
 """The folders of a project."""

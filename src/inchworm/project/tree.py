@@ -21,7 +21,7 @@ from inchworm.core.parameters.matrix import FOLDER as PARAMETERS_FOLDER
 from inchworm.core.parameters.matrix import Matrix, evaluate
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Contents
-from inchworm.kinds.part_paths import FOLDERS, SHARED_FOLDERS
+from inchworm.kinds.registry import FOLDERS, SHARED_FOLDERS
 from inchworm.project.declarations import Declarations, ProjectSettings, read_declarations
 from inchworm.project.file_index import (
     FILES,

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import io
 import json
+import re
 import zipfile
 import zlib
-from pathlib import PurePosixPath
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from typing import BinaryIO
 
 from inchworm.core.bundle.bundle import (
@@ -21,6 +23,8 @@ from inchworm.core.bundle.bundle import (
 from inchworm.core.errors import BundleError
 
 #: The earliest time that the zip format knows: the archive must not depend on when it was packed.
+_PLAIN_PATH = re.compile(r"[^/\\\x00]+(?:/[^/\\\x00]+)*")
+"""A relative path with forward slashes; its pieces may not be dots alone."""
 _NO_TIME = (1980, 1, 1, 0, 0, 0)
 
 
@@ -40,23 +44,57 @@ def zip_bytes(bundle: Bundle) -> bytes:
 def read_bundle(content: BinaryIO, name: str) -> Bundle:
     """Read a bundle, trusting nothing: counts, sizes, paths and digests are checked.
 
+    What its manifest lists is held against the bundle's digest now, and each file against the
+    manifest when it is read; :meth:`~inchworm.core.bundle.bundle.Bundle.verify` reads them all.
+
     Args:
-        content: the archive.
+        content: the archive; it is kept open as long as the bundle is used.
         name: of its file, for messages.
 
     Raises:
         BundleError: when it cannot be read or is not what it says.
     """
+    with _readable(name):
+        archive = zipfile.ZipFile(content)
+        entries = {entry.filename: entry for entry in archive.infolist()}
+        _check_entries(archive.infolist(), name)
+        manifest = json.loads(archive.read(entries.pop(MANIFEST)))
+    return check_bundle(manifest, _Packed(archive, entries, name), name)
+
+
+class _Packed(Mapping[str, bytes]):
+    """The files in an archive, each unpacked when it is asked for."""
+
+    def __init__(
+        self, archive: zipfile.ZipFile, entries: Mapping[str, zipfile.ZipInfo], name: str
+    ) -> None:
+        self._archive = archive
+        self._entries = entries
+        self._name = name
+
+    def __getitem__(self, path: str) -> bytes:
+        entry = self._entries[path]
+        with _readable(self._name):
+            return self._archive.read(entry)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._entries)
+
+    def __len__(self) -> int:
+        return len(self._entries)
+
+
+@contextmanager
+def _readable(name: str) -> Iterator[None]:
+    """What the archive's library raises for damage, as an error that says so."""
     try:
-        with zipfile.ZipFile(content) as archive:
-            _check_entries(archive.infolist(), name)
-            contents = {entry.filename: archive.read(entry) for entry in archive.infolist()}
-        manifest = json.loads(contents.pop(MANIFEST))
+        yield
     except KeyError as error:
         raise _unreadable(name, f"there is no {MANIFEST} in it") from error
     except (zipfile.BadZipFile, zlib.error, OSError, ValueError, NotImplementedError) as error:
         raise _unreadable(name, str(error)) from error
-    return check_bundle(manifest, contents, name)
+    except (EOFError, RuntimeError) as error:  # cut off, or encrypted
+        raise _unreadable(name, str(error) or "it is cut off") from error
 
 
 def _check_entries(entries: list[zipfile.ZipInfo], file: str) -> None:
@@ -68,8 +106,7 @@ def _check_entries(entries: list[zipfile.ZipInfo], file: str) -> None:
     seen: set[str] = set()
     for entry in entries:
         name = entry.filename
-        pure = PurePosixPath(name)
-        if pure.is_absolute() or ".." in pure.parts or "\\" in name or name != str(pure):
+        if not _PLAIN_PATH.fullmatch(name) or ".." in name.split("/") or "." in name.split("/"):
             raise _unreadable(file, f"{name!r} is not a path inside a project")
         if name in seen:
             raise _unreadable(file, f"{name} is in it twice")

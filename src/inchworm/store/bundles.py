@@ -230,8 +230,7 @@ class BundleStore:
         """
         given = Path(name)
         if given.suffix == ".zip" and given.is_file():
-            with given.open("rb") as file:
-                return read_bundle(file, given.name)
+            return read_bundle(io.BytesIO(given.read_bytes()), given.name)
         wanted = given.name.removesuffix(".zip").lower()
         known = self.names()
         for candidate in known:

@@ -28,7 +28,7 @@ class HttpService:
         answer = self._request("GET", "/v1/items").json()["items"]
         items = [
             LiveItem(
-                part=PartId(Kind(item["kind"]), item["name"]),
+                part=PartId(Kind.named(item["kind"]), item["name"]),
                 digest=item["digest"],
                 state=item["state"],
                 reason=item["reason"],

@@ -11,7 +11,6 @@ from inchworm.application.watching import Status, status
 from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows, word
-from inchworm.core.identifiers import Kind
 from inchworm.engine.status import EnvironmentStatus
 from inchworm.report.documents import status_document
 
@@ -97,9 +96,9 @@ def _show_detail(status: EnvironmentStatus) -> None:
     screen = console()
     lines = [("schedule", name, state) for name, state in status.live.schedules.items()]
     lines += [
-        ("flow", str(part), f"{item.state} {item.reason}".strip())
+        (part.kind.value, str(part), f"{item.state} {item.reason}".strip())
         for part, item in status.live.items.items()
-        if part.kind is Kind.FLOW
+        if part.kind.is_activated
     ]
     lines += [("drifted", str(part), "is not as it was put") for part in status.drifted]
     if lines:

@@ -16,7 +16,7 @@ from inchworm.core.errors import BundleError
 from inchworm.core.lineage.facts import Assembly, Facts
 from inchworm.core.lineage.graph import in_order
 from inchworm.core.parameters.matrix import Parameter
-from inchworm.core.parts import Digest, Part, digest_of
+from inchworm.core.parts import Contents, Digest, Part, digest_of
 
 FORMAT = "inchworm/bundle/1"
 MANIFEST = "bundle.json"
@@ -47,8 +47,17 @@ class Bundle:
     dialect: str
     snapshot: bool
     digest: Digest
-    files: Mapping[str, bytes]
+    files: Contents
     manifest: Mapping[str, Any]
+
+    def verify(self) -> None:
+        """Read every file.
+
+        Raises:
+            BundleError: when one was altered after packing, or cannot be read.
+        """
+        for path in self.files:
+            self.files[path]
 
     @property
     def name(self) -> str:
@@ -70,8 +79,13 @@ def bundle_name(project: str, version: str, digest: Digest, *, snapshot: bool) -
 
 def content_digest(name: str, version: str, dialect: str, files: Mapping[str, bytes]) -> Digest:
     """The digest of all that can influence an environment."""
+    digests = {path: digest_of(content) for path, content in files.items()}
+    return _digest_of_all(name, version, dialect, digests)
+
+
+def _digest_of_all(name: str, version: str, dialect: str, digests: Mapping[str, str]) -> Digest:
     lines = [f"project {name}", f"version {version}", f"dialect {dialect}"]
-    lines += [f"{digest_of(files[path])} {path}" for path in sorted(files)]
+    lines += [f"{digests[path]} {path}" for path in sorted(digests)]
     return digest_of("\n".join(lines).encode())
 
 
@@ -117,7 +131,7 @@ def pack(
         dialect=assembly.dialect,
         snapshot=snapshot,
         digest=digest,
-        files=dict(files),
+        files=Contents(files),
         manifest=manifest,
     )
 
@@ -130,44 +144,71 @@ def manifest_bytes(manifest: Mapping[str, Any]) -> bytes:
 def check_bundle(manifest: Any, files: Mapping[str, bytes], where: str) -> Bundle:
     """A bundle from what was read, after checking that it is what it says.
 
+    The list of files is checked now, each file's content when it is read from the bundle.
+
+    Args:
+        manifest: the manifest, read as JSON.
+        files: the other files, by path.
+        where: the archive's name, for messages.
+
     Raises:
-        BundleError: when a file is missing, altered or unexpected, or the digest does not fit.
+        BundleError: when a file is missing or unexpected, or the digest does not fit.
     """
-
-    def refuse(reason: str) -> BundleError:
-        return BundleError(
-            f"{reason}; the bundle cannot be trusted.",
-            where=where,
-            next="Take the bundle from where it was packed, or pack the commit again.",
-        )
-
     if not isinstance(manifest, dict) or manifest.get("format") != FORMAT:
-        raise refuse(f"{MANIFEST} is not of format {FORMAT}")
+        raise _untrusted(where, f"{MANIFEST} is not of format {FORMAT}")
     try:
-        listed = {e["path"]: (e["sha256"], e["size"]) for e in manifest["files"]}
+        listed = {e["path"]: (Digest(e["sha256"]), int(e["size"])) for e in manifest["files"]}
         name, version, dialect = manifest["project"], manifest["version"], manifest["dialect"]
         snapshot, said = bool(manifest["snapshot"]), manifest["digest"]
         manifest["provenance"]["commit"]
-    except (KeyError, TypeError) as error:
-        raise refuse(f"{MANIFEST} lacks {error}") from error
+    except (KeyError, TypeError, ValueError) as error:
+        raise _untrusted(where, f"{MANIFEST} lacks {error}") from error
     if unexpected := sorted(set(files) - set(listed)):
-        raise refuse(f"{unexpected[0]} is not listed in {MANIFEST}")
-    for path, (sha256, size) in listed.items():
-        if path not in files:
-            raise refuse(f"{path} is missing")
-        if len(files[path]) != size or digest_of(files[path]) != sha256:
-            raise refuse(f"{path} was altered after packing")
-    digest = content_digest(name, version, dialect, files)
+        raise _untrusted(where, f"{unexpected[0]} is not listed in {MANIFEST}")
+    if missing := sorted(set(listed) - set(files)):
+        raise _untrusted(where, f"{missing[0]} is missing")
+    digests = {path: digest for path, (digest, _) in listed.items()}
+    digest = _digest_of_all(name, version, dialect, digests)
     if digest != said:
-        raise refuse("its digest does not fit its content")
+        raise _untrusted(where, "its digest does not fit its content")
     return Bundle(
         project=name,
         version=version,
         dialect=dialect,
         snapshot=snapshot,
         digest=digest,
-        files=files,
+        files=_Listed(files, listed, where),
         manifest=manifest,
+    )
+
+
+class _Listed(Contents):
+    """Files that a manifest lists, each held against it when it is read."""
+
+    def __init__(
+        self, files: Mapping[str, bytes], listed: Mapping[str, tuple[Digest, int]], where: str
+    ) -> None:
+        super().__init__(files)
+        self._listed = listed
+        self._where = where
+
+    def __getitem__(self, path: str) -> bytes:
+        content = super().__getitem__(path)
+        digest, size = self._listed[path]
+        if len(content) != size or digest_of(content) != digest:
+            raise _untrusted(self._where, f"{path} was altered after packing")
+        return content
+
+    def digest(self, path: str) -> Digest:
+        """The digest that the manifest lists; the bundle's own digest is over these."""
+        return self._listed[path][0]
+
+
+def _untrusted(where: str, reason: str) -> BundleError:
+    return BundleError(
+        f"{reason}; the bundle cannot be trusted.",
+        where=where,
+        next="Take the bundle from where it was packed, or pack the commit again.",
     )
 
 

@@ -14,13 +14,13 @@ from inchworm.core.checks.findings import Finding, Severity
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import nearest
 from inchworm.core.identifiers import Kind, PartId, RelationName
-from inchworm.core.lineage.facts import Assembly
+from inchworm.core.lineage.facts import Assembly, interfaces_digest
 from inchworm.core.lineage.graph import Direction, Node
 from inchworm.core.promotion.composition import Composition, LivePart
 from inchworm.core.structure.definitions import Difference, Thing
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 
-_OUTSIDE = (f"{Kind.FLOW}:", f"{Kind.CONSUMER}:")
+_OUTSIDE = tuple(f"{kind.value}:" for kind in Kind if kind.reaches_outside)
 
 
 def check_environment(assembly: Assembly, live: Composition) -> Iterator[Finding]:
@@ -32,7 +32,9 @@ def check_environment(assembly: Assembly, live: Composition) -> Iterator[Finding
 
 def _gone(assembly: Assembly, live: Composition) -> Iterator[Finding]:
     """Tables and columns that parts of other projects read, and that would not be there."""
-    ours = {table: name for name, part in live.parts.items() for table in part.tables}
+    if not live.foreign_parts:
+        return
+    ours = {table: name for name, part in live.parts.items() for table in part.table_names}
     for other in live.foreign_parts:
         reader = f"{other.part} of {other.project}"
         for name, columns in other.reads.items():
@@ -64,6 +66,9 @@ def _changed(assembly: Assembly, live: Composition) -> Iterator[Finding]:
     """Columns that mean less than before to whoever reads them outside the project's models."""
     readers = _readers(live)
     for name, part in live.parts.items():
+        outline = assembly.outlines.get(name)
+        if outline is not None and part.structure == interfaces_digest(outline):
+            continue
         for table_name in part.tables:
             table = assembly.tables.get(table_name)
             provider = assembly.provider.get(table_name)
@@ -80,7 +85,7 @@ def _changed(assembly: Assembly, live: Composition) -> Iterator[Finding]:
 
 
 def _looser(before: LivePart, now: Table) -> Iterator[_Looser]:
-    required = set(before.required.get(now.name, ()))
+    required = set(before.interface.required.get(now.name, ()))
     for column, kind in before.tables[now.name]:
         other = now.by_name.get(column)
         if other is None:
@@ -90,7 +95,7 @@ def _looser(before: LivePart, now: Table) -> Iterator[_Looser]:
             yield _Looser(rules.TYPE_CHANGED, node, f"was {kind}, and would be {other.type}")
         if column in required and not other.required:
             yield _Looser(rules.NO_LONGER_REQUIRED, node, "was required, and would not be")
-    key = before.keys.get(now.name, ())
+    key = before.interface.keys.get(now.name, ())
     if key and not (now.key and set(now.key) <= set(key)):
         listed = ", ".join(key)
         yield _Looser(rules.KEY_GONE, Node(now.name), f"was unique by {listed}, and would not be")

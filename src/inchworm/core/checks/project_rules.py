@@ -123,7 +123,7 @@ def classes(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
                     )
 
 
-_OUTSIDE = (Kind.FLOW, Kind.CONSUMER)
+_OUTSIDE = frozenset(kind for kind in Kind if kind.reaches_outside)
 
 
 def two_with_one_name(assembly: Assembly, today: dt.date) -> Iterator[Finding]:

@@ -169,6 +169,12 @@ def structure_digest(table: Table) -> str:
     return hashlib.sha256(text.encode()).hexdigest()[:20]
 
 
+def interfaces_digest(outline: Outline) -> str:
+    """What readers of any table of a part depend on, as a short text."""
+    lines = [f"{name} {digest}" for name, digest in sorted(outline.interfaces.items())]
+    return hashlib.sha256("\n".join(lines).encode()).hexdigest()[:20]
+
+
 def outline_of(
     facts: Facts,
     *,

@@ -22,7 +22,6 @@ from inchworm.core.lineage.graph import Edge, How, Node
 from inchworm.core.parameters.literals import Literal
 from inchworm.core.structure.tables import Column, Table
 
-_KINDS = {kind.value: kind for kind in Kind}
 _HOWS = tuple(How)
 _HOW_AT = {how: i for i, how in enumerate(_HOWS)}
 
@@ -77,7 +76,7 @@ def outline_from(row: Any) -> Outline:
     """The outline that a row is."""
     part, file, digest, saw, interfaces, reads, touches, more = row
     kind, _, name = part.partition(":")
-    id_ = PartId(_KINDS[kind], name)
+    id_ = PartId(Kind.named(kind), name)
     plain = Outline(id_, file, digest, saw, interfaces, tuple(reads), tuple(touches))
     if not more:
         return plain
@@ -161,7 +160,7 @@ def _read(row: Any) -> Read:
 
 def _part(text: str) -> PartId:
     kind, _, name = text.partition(":")
-    return PartId(Kind(kind), name)
+    return PartId(Kind.named(kind), name)
 
 
 def _stage(row: Any) -> Stage:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Collection, Mapping
+from dataclasses import asdict, dataclass, field
+from functools import cached_property
 
 from inchworm.core.environments.environment import DatabaseAddress
 from inchworm.core.identifiers import Kind, PartId
@@ -14,18 +15,61 @@ from inchworm.core.structure.tables import Table
 
 
 @dataclass(frozen=True, kw_only=True)
-class LivePart:
-    """A part that was put into an environment.
+class Interface:
+    """What a live part is to others.
 
     Attributes:
-        digest: of the part rendered with this environment's values.
-        content: of its files.
         values: the values that it was rendered with, by parameter.
         tables: the tables that it provides, with their columns and types.
         reads: the columns that it reads, by table.
         required: columns of its tables that are required.
         keys: the keys of its tables.
         managed: False for a schema that is only known, and never changed.
+    """
+
+    values: Mapping[str, str] = field(default_factory=dict)
+    tables: Mapping[str, tuple[tuple[str, str], ...]] = field(default_factory=dict)
+    reads: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    required: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    keys: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    managed: bool = True
+
+    @property
+    def text(self) -> str:
+        """The interface as the bookkeeping has it, in JSON."""
+        return json.dumps(asdict(self), sort_keys=True)
+
+    @classmethod
+    def read(cls, text: str) -> Interface:
+        """The interface that a text of the bookkeeping is."""
+        body = json.loads(text)
+        return cls(
+            values=body["values"],
+            tables={
+                name: tuple((column, kind) for column, kind in columns)
+                for name, columns in body["tables"].items()
+            },
+            reads=_names(body["reads"]),
+            required=_names(body.get("required", {})),
+            keys=_names(body.get("keys", {})),
+            managed=body.get("managed", True),
+        )
+
+
+def _names(listed: Mapping[str, list[str]]) -> dict[str, tuple[str, ...]]:
+    return {table: tuple(columns) for table, columns in listed.items()}
+
+
+@dataclass(frozen=True, kw_only=True)
+class LivePart:
+    """A part that was put into an environment.
+
+    Attributes:
+        digest: of the part rendered with this environment's values.
+        content: of its files.
+        interface_text: its interface as JSON: of thousands of parts few are looked into.
+        recipe: digest of everything that it was rendered from; empty where that was not recorded.
+        structure: digest of the structure of its tables; empty where that was not recorded.
     """
 
     part: PartId
@@ -36,14 +80,39 @@ class LivePart:
     commit: str | None
     promotion: str
     put_at: str
-    values: Mapping[str, str] = field(default_factory=dict)
-    tables: Mapping[str, tuple[tuple[str, str], ...]] = field(default_factory=dict)
-    reads: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    required: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    keys: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    managed: bool = True
+    interface_text: str = Interface().text
     recipe: str = ""
-    """Digest of what it was rendered from; empty where that was not recorded yet."""
+    structure: str = ""
+
+    @cached_property
+    def interface(self) -> Interface:
+        """What the part is to others."""
+        return Interface.read(self.interface_text)
+
+    @property
+    def values(self) -> Mapping[str, str]:
+        """The values that it was rendered with, by parameter."""
+        return self.interface.values
+
+    @property
+    def tables(self) -> Mapping[str, tuple[tuple[str, str], ...]]:
+        """The tables that it provides, with their columns and types."""
+        return self.interface.tables
+
+    @property
+    def table_names(self) -> Collection[str]:
+        """The logical names of the tables that it provides; a model is one table of its name."""
+        return (self.part.relation,) if self.part.kind is Kind.MODEL else self.tables.keys()
+
+    @property
+    def reads(self) -> Mapping[str, tuple[str, ...]]:
+        """The columns that it reads, by table."""
+        return self.interface.reads
+
+    @property
+    def managed(self) -> bool:
+        """False for a schema that is only known, and never changed."""
+        return self.part.kind is not Kind.SCHEMA or self.interface.managed
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -141,12 +210,12 @@ class Composition:
             own = address.physical_schema(part.part.name)
             return [d for d in self.differences if d.schema == own and d.is_of_schema]
         if part.part.kind is Kind.MODEL:
-            physical = {address.physical_table(table) for table in part.tables}
+            physical = {address.physical_table(table) for table in part.table_names}
             return [d for d in self.differences if d.name in physical and not d.is_of_schema]
         return []
 
     def _has_tables(self, part: LivePart, address: DatabaseAddress) -> bool:
-        return all(address.physical_table(name) in self.tables for name in part.tables)
+        return all(address.physical_table(name) in self.tables for name in part.table_names)
 
     def _has_item(self, part: LivePart) -> bool:
         item = self.items.get(part.part)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import ClassVar
 
 from inchworm.core.execution import StepReport, StepState
-from inchworm.core.identifiers import Kind
+from inchworm.core.identifiers import Home
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.actions.base import Action
 from inchworm.engine.site import Site
@@ -21,7 +21,7 @@ class _ServiceAction(Action):
 
     def service(self, site: Site) -> Service:
         """The service that the part lives in."""
-        return site.place.gateway if self.part.kind.is_of_gateway else site.place.workspace
+        return site.place.gateway if self.part.kind.home is Home.GATEWAY else site.place.workspace
 
 
 class Deliver(_ServiceAction):
@@ -34,7 +34,7 @@ class Deliver(_ServiceAction):
         rendered = site.rendered[self.part]
         self.service(site).put(self.part, rendered.digest, rendered.document)
         message = "in place"
-        if self.part.kind is Kind.FLOW:
+        if self.part.kind.is_activated:
             reason = site.place.gateway.activate(self.part)
             if reason is not None:
                 return StepReport(

@@ -9,8 +9,7 @@ tells what happened.
 
 from __future__ import annotations
 
-import json
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from itertools import islice
 from typing import TypeVar
 
@@ -25,7 +24,8 @@ _TABLES = (
     """CREATE TABLE IF NOT EXISTS {schema}.parts (
     project VARCHAR NOT NULL, part VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
     digest VARCHAR NOT NULL, content VARCHAR NOT NULL, commit_id VARCHAR,
-    promotion VARCHAR NOT NULL, put_at VARCHAR NOT NULL, interface VARCHAR NOT NULL)""",
+    promotion VARCHAR NOT NULL, put_at VARCHAR NOT NULL, interface VARCHAR NOT NULL,
+    recipe VARCHAR, structure VARCHAR)""",
     """CREATE TABLE IF NOT EXISTS {schema}.migrations (
     project VARCHAR NOT NULL, schema_name VARCHAR NOT NULL, name VARCHAR NOT NULL,
     checksum VARCHAR NOT NULL, outcome VARCHAR NOT NULL, promotion VARCHAR NOT NULL,
@@ -57,11 +57,13 @@ T = TypeVar("T")
 _AT_ONCE = 200
 
 
-_COLUMNS_ADDED = (("migrations", "script", "VARCHAR"), ("promotions", "number", "INTEGER"))
+_COLUMNS_ADDED = (
+    ("migrations", "script", "VARCHAR"),
+    ("promotions", "number", "INTEGER"),
+    ("parts", "recipe", "VARCHAR"),
+    ("parts", "structure", "VARCHAR"),
+)
 """Columns that were added to tables after their first version: table, name and type."""
-
-_INTERFACE = ("values", "tables", "reads", "required", "keys", "managed", "recipe")
-"""What is kept of a part's interface as JSON."""
 
 
 class Bookkeeping:
@@ -215,11 +217,13 @@ class Bookkeeping:
         """Parts that are live, of all projects."""
         if not self.exists:
             return []
+        is_complete = ("parts", "recipe", "VARCHAR") not in self._lacking()
+        more = "recipe, structure" if is_complete else "NULL, NULL"
         return [
             _live_part(row)
             for row in self._database.rows(
                 "SELECT project, part, bundle, digest, content, commit_id, promotion, put_at, "
-                f"interface FROM {self.schema}.parts ORDER BY project, part"
+                f"interface, {more} FROM {self.schema}.parts ORDER BY project, part"
             )
         ]
 
@@ -233,7 +237,6 @@ class Bookkeeping:
             self.remove(*(part.part for part in some))
             values: list[object] = []
             for part in some:
-                interface = {name: getattr(part, name) for name in _INTERFACE}
                 values += [
                     self._project,
                     str(part.part),
@@ -243,10 +246,17 @@ class Bookkeeping:
                     part.commit,
                     part.promotion,
                     part.put_at,
-                    json.dumps(interface, sort_keys=True),
+                    part.interface_text,
+                    part.recipe,
+                    part.structure,
                 ]
-            places = ", ".join(["(?, ?, ?, ?, ?, ?, ?, ?, ?)"] * len(some))
-            self._database.execute(f"INSERT INTO {self.schema}.parts VALUES {places}", values)
+            places = ", ".join(["(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"] * len(some))
+            self._database.execute(
+                f"INSERT INTO {self.schema}.parts (project, part, bundle, digest, content, "
+                "commit_id, promotion, put_at, interface, recipe, structure) "
+                f"VALUES {places}",
+                values,
+            )
 
     def remove(self, *parts: PartId) -> None:
         """Forget parts. Called inside a transaction."""
@@ -442,7 +452,6 @@ class Bookkeeping:
 
 
 def _live_part(row: tuple[str, ...]) -> LivePart:
-    interface = json.loads(row[8])
     return LivePart(
         project=row[0],
         part=PartId.parse(row[1]),
@@ -452,21 +461,10 @@ def _live_part(row: tuple[str, ...]) -> LivePart:
         commit=row[5],
         promotion=row[6],
         put_at=row[7],
-        values=interface["values"],
-        tables={
-            name: tuple((column, kind) for column, kind in columns)
-            for name, columns in interface["tables"].items()
-        },
-        reads=_names(interface["reads"]),
-        required=_names(interface.get("required", {})),
-        keys=_names(interface.get("keys", {})),
-        managed=interface.get("managed", True),
-        recipe=interface.get("recipe", ""),
+        interface_text=row[8],
+        recipe=row[9] or "",
+        structure=row[10] or "",
     )
-
-
-def _names(listed: Mapping[str, list[str]]) -> dict[str, tuple[str, ...]]:
-    return {table: tuple(columns) for table, columns in listed.items()}
 
 
 def _batched(things: Iterable[T], size: int) -> Iterator[list[T]]:

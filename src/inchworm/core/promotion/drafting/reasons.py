@@ -69,7 +69,7 @@ class _Reasons:
             if live.digest == digest:
                 return Reason("change", "was changed there by hand")
             return Reason("change", self._why(part, live))
-        if part.kind is Kind.FLOW and item.state != "active":
+        if part.kind.is_activated and item.state != "active":
             return Reason("change", "is not active")
         return None
 

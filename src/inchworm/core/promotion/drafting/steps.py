@@ -17,8 +17,7 @@ from inchworm.core.promotion.states import Phase
 from inchworm.core.rendered import When
 from inchworm.core.structure.changes import Effect
 
-#: Service parts are delivered in this order: what others need comes first.
-_DELIVERY = (Kind.CONNECTION, Kind.LIBRARY, Kind.FLOW, Kind.NOTEBOOK, Kind.PIPELINE)
+_DELIVERY = sorted((kind for kind in Kind if kind.delivered), key=lambda kind: kind.delivered)
 
 _ORDER = {phase: place for place, phase in enumerate(Phase)}
 

@@ -1,9 +1,10 @@
-"""Which part a file belongs to: its name comes from its path."""
+"""The registry of part kinds, and which part a file belongs to: its name comes from its path."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
+from typing import NamedTuple
 
 from inchworm.core.identifiers import Kind, PartId
 
@@ -43,18 +44,35 @@ def _model(pieces: list[str]) -> str | None:
     return f"{pieces[1]}.{pieces[2][:-4]}".lower()
 
 
-FOLDERS: Mapping[str, tuple[Kind, _Naming]] = {
-    "schemas": (Kind.SCHEMA, _schema),
-    "models": (Kind.MODEL, _model),
-    "checks": (Kind.CHECK, _file(".sql")),
-    "notebooks": (Kind.NOTEBOOK, _file(".ipynb")),
-    "pipelines": (Kind.PIPELINE, _file(".toml")),
-    "connections": (Kind.CONNECTION, _file(".toml")),
-    "flows": (Kind.FLOW, _file(".toml")),
-    "library": (Kind.LIBRARY, _folder(".py")),
-    "consumers": (Kind.CONSUMER, _file(".toml")),
+class Handled(NamedTuple):
+    """How the parts in one folder of a project are handled.
+
+    Attributes:
+        kind: their kind.
+        naming: from the pieces of a path to a part's name.
+        handler: the class that handles the kind; its module is imported when a part is read.
+    """
+
+    kind: Kind
+    naming: _Naming
+    handler: str
+
+
+FOLDERS: Mapping[str, Handled] = {
+    "schemas": Handled(Kind.SCHEMA, _schema, "schema.SchemaKind"),
+    "models": Handled(Kind.MODEL, _model, "model.ModelKind"),
+    "checks": Handled(Kind.CHECK, _file(".sql"), "model.CheckKind"),
+    "notebooks": Handled(Kind.NOTEBOOK, _file(".ipynb"), "notebook.NotebookKind"),
+    "pipelines": Handled(Kind.PIPELINE, _file(".toml"), "pipeline.PipelineKind"),
+    "connections": Handled(Kind.CONNECTION, _file(".toml"), "connection.ConnectionKind"),
+    "flows": Handled(Kind.FLOW, _file(".toml"), "flow.FlowKind"),
+    "library": Handled(Kind.LIBRARY, _folder(".py"), "library.LibraryKind"),
+    "consumers": Handled(Kind.CONSUMER, _file(".toml"), "consumer.ConsumerKind"),
 }
-"""The folders of a project in which every file belongs to a part, of which kind, and how named."""
+"""The registry of kinds, by the folder in which every file belongs to a part of the kind."""
+
+HANDLERS: Mapping[Kind, str] = {handled.kind: handled.handler for handled in FOLDERS.values()}
+"""The class that handles each kind."""
 
 SHARED_FOLDERS = ("apis",)
 """Folders whose files belong to the parts that name them."""
@@ -65,7 +83,7 @@ def part_of(path: str) -> PartId | None:
     pieces = path.split("/")
     if pieces[0] not in FOLDERS:
         return None
-    kind, naming = FOLDERS[pieces[0]]
+    kind, naming, _ = FOLDERS[pieces[0]]
     name = naming(pieces)
     return None if not name or UNFIT.search(name) else PartId(kind, name)
 

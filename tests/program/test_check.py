@@ -12,7 +12,9 @@ import pytest
 from sarif_pydantic import Sarif
 
 from inchworm.core.checks import rules
+from inchworm.engine.actions.plan import ACTIONS, SPECIAL
 from inchworm.report.rules_page import rules_page
+from inchworm.report.states_page import states_page
 from tests.driver import Program
 
 
@@ -378,6 +380,13 @@ def test_the_page_about_rules_is_made_from_the_rules() -> None:
     source = "".join(p.read_text() for p in (root / "src").rglob("*.py"))
     constants = {name for name, rule in vars(rules).items() if isinstance(rule, rules.Rule)}
     assert [name for name in constants if f"rules.{name}" not in source] == []
+
+
+def test_the_page_about_states_is_made_from_the_tables() -> None:
+    """And every action says why it can be repeated."""
+    root = Path(__file__).parents[2]
+    assert (root / "docs/states.md").read_text() == states_page()
+    assert all(action.repeatable for action in (*ACTIONS.values(), *SPECIAL.values()))
 
 
 def test_all_findings_come_at_once(river: Program) -> None:

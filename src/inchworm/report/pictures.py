@@ -15,6 +15,7 @@ from pathlib import Path
 from statistics import fmean
 from typing import TYPE_CHECKING, Any
 
+from inchworm.core.errors import UsageError
 from inchworm.core.lineage.graph import Edge, How, Node
 
 if TYPE_CHECKING:
@@ -184,7 +185,13 @@ def place_boxes(edges: Sequence[Edge]) -> Placed:
 
 def draw_lineage(edges: Sequence[Edge], file: Path) -> None:
     """Draw edges into an ``.svg`` or ``.png``; the same edges always give the same picture."""
-    import matplotlib
+    try:
+        import matplotlib
+    except ImportError as error:
+        raise UsageError(
+            "Drawing needs a package that is not installed.",
+            next='pip install "inchworm[pictures]"',
+        ) from error
 
     matplotlib.use("agg")
     matplotlib.rcParams["svg.hashsalt"] = "inchworm"

@@ -29,7 +29,13 @@ def command() -> None:
 @click.option("--token", metavar="REFERENCE", help="Ask for a token, e.g. env:SIM_TOKEN.")
 def serve(name: str, port: int, token: str | None) -> None:
     """Serve the simulated services NAME over HTTP until stopped."""
-    import uvicorn
+    try:
+        import uvicorn
+    except ImportError as error:
+        raise UsageError(
+            "Serving needs a package that is not installed.",
+            next='pip install "inchworm[serve]"',
+        ) from error
 
     from inchworm.sim.app import create_app
 

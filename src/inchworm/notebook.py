@@ -66,7 +66,7 @@ class Surroundings:
         self._folder = folder
         self._name = environment
         self.measures: dict[str, float] = {}
-        """What :meth:`measure` was told."""
+        """The numbers given to :meth:`measure`, by name."""
 
     def query(self, sql: str) -> pd.DataFrame:
         """The rows of a query, written with logical names and ``:parameters``.
@@ -132,25 +132,25 @@ class Surroundings:
             TargetError: when the database refuses them.
         """
         self._check_storable(table.lower())
-        wanted = list(columns) if columns else [str(name) for name in frame.columns]
-        missing = [name for name in wanted if name not in frame.columns]
+        names = list(columns) if columns else [str(name) for name in frame.columns]
+        missing = [name for name in names if name not in frame.columns]
         if missing:
             raise UsageError(
                 f"The rows for {table} lack {', '.join(missing)}.",
                 next="Give the frame all columns that columns = ... promises.",
             )
-        real = self._real(table)
-        rows = frame[wanted]
+        physical = self._real(table)
+        rows = frame[names]
         with self._database(read_only=False) as database:
-            self._check_owner(table.lower(), real, database)
-            database.create_schema(real.schema)
-            self._replace(database, real, rows, key, columns)
+            self._check_owner(table.lower(), physical, database)
+            database.create_schema(physical.schema)
+            self._replace(database, physical, rows, key, columns)
         return len(rows)
 
     def _replace(
         self,
         database: Database,
-        real: RelationName,
+        physical: RelationName,
         rows: pd.DataFrame,
         key: Sequence[str],
         columns: Mapping[str, str] | None,
@@ -159,17 +159,17 @@ class Surroundings:
         names = ", ".join(quoted(str(name)) for name in rows.columns)
         with database.transaction():
             kinds = database.kinds()
-            if real not in kinds:
-                self._create(database, real, columns)
-            beside = aside(real, "__stored", kinds)
-            template = f"SELECT {names} FROM {quoted(real)} LIMIT 0"
+            if physical not in kinds:
+                self._create(database, physical, columns)
+            beside = aside(physical, "__stored", kinds)
+            template = f"SELECT {names} FROM {quoted(physical)} LIMIT 0"
             database.build(beside, Store.TABLE, template)
             database.append_frame(beside, rows)
             same = " AND ".join(f"here.{quoted(k)} = new.{quoted(k)}" for k in key)
-            found = f"WHERE EXISTS (SELECT 1 FROM {quoted(beside)} AS new WHERE {same})"
-            database.execute(f"DELETE FROM {quoted(real)} AS here {found if key else ''}")
+            matching = f"WHERE EXISTS (SELECT 1 FROM {quoted(beside)} AS new WHERE {same})"
+            database.execute(f"DELETE FROM {quoted(physical)} AS here {matching if key else ''}")
             database.execute(
-                f"INSERT INTO {quoted(real)} ({names}) SELECT {names} FROM {quoted(beside)}"
+                f"INSERT INTO {quoted(physical)} ({names}) SELECT {names} FROM {quoted(beside)}"
             )
             database.drop([beside])
 
@@ -196,7 +196,7 @@ class Surroundings:
                 next="Give env.store a table that nothing else provides.",
             )
 
-    def _check_owner(self, table: str, real: RelationName, database: Database) -> None:
+    def _check_owner(self, table: str, physical: RelationName, database: Database) -> None:
         """Whether a table that is there is a notebook's of this project.
 
         Raises:
@@ -207,31 +207,31 @@ class Surroundings:
         bookkeeping = Bookkeeping(database, project, self._environment.database.bookkeeping)
         check_name(self._environment, project, bookkeeping.environment())
         for part in bookkeeping.parts():
-            if part.project != project and part.managed and real in part.tables:
+            if part.project != project and part.managed and physical in part.tables:
                 raise UsageError(
-                    f"{real} is what {part.part} of the project {part.project} provides.",
+                    f"{physical} is what {part.part} of the project {part.project} provides.",
                     next="Give env.store a table that nothing else provides.",
                 )
         outlines = self._whole_project.outlines
         is_declared = any(table in outline.interfaces for outline in outlines.values())
-        if real in database.kinds() and not is_declared:
+        if physical in database.kinds() and not is_declared:
             raise UsageError(
-                f"{real} is there, and no notebook of this project stores it.",
+                f"{physical} is there, and no notebook of this project stores it.",
                 next="If it is the notebook's own, save the notebook under notebooks/ first; "
                 "otherwise give env.store another table.",
             )
 
     def _create(
-        self, database: Database, real: RelationName, columns: Mapping[str, str] | None
+        self, database: Database, physical: RelationName, columns: Mapping[str, str] | None
     ) -> None:
         if columns is None:
             raise UsageError(
-                f"{real} is not there, and its columns are not known.",
+                f"{physical} is not there, and its columns are not known.",
                 next='Give env.store their types: columns={"name": "INTEGER", ...}.',
             )
         dialect = self._project.settings.dialect
         types = (f"{quoted(name)} {normal_type(kind, dialect)}" for name, kind in columns.items())
-        database.execute(f"CREATE TABLE {quoted(real)} ({', '.join(types)})")
+        database.execute(f"CREATE TABLE {quoted(physical)} ({', '.join(types)})")
 
     # ---- surroundings -------------------------------------------------------------------------
 

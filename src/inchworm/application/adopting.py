@@ -101,7 +101,7 @@ def _adopt_schema(
 
 
 def _adopt_changes(workplace: Workplace, declared: Environment, schema: PartId) -> AdoptedChanges:
-    """What was changed by hand becomes a migration, or is put into ``tables.sql``."""
+    """Changes made by hand become a migration, or are put into ``tables.sql``."""
     rendered = workplace.read_remembered().render(schema, {})
     is_migrated = isinstance(rendered, RenderedSchema) and rendered.managed is Managed.MIGRATIONS
     folder = workplace.root / "schemas" / schema.name

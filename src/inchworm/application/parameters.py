@@ -89,7 +89,7 @@ class LiveValue:
 
 
 Live = LiveValue | str | None
-"""What is live; in words why that cannot be said; or nothing."""
+"""A live value; in words why it cannot be said; or nothing."""
 
 
 def view_matrix(workplace: Workplace) -> MatrixView:

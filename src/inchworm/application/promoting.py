@@ -137,12 +137,12 @@ def usual_seconds(workplace: Workplace, environment: str) -> dict[str, float]:
     The latest promotions that were completed there are looked at.
     """
     usual: dict[str, float] = {}
-    there = [
+    promoted_there = [
         summary.id
         for summary in workplace.ledger.summaries()
         if summary.environment == environment and summary.state is State.DONE
     ]
-    for id_ in there[-_LOOKED_AT:]:
+    for id_ in promoted_there[-_LOOKED_AT:]:
         promotion = workplace.ledger.promotion(id_)
         for step in promotion.draft.steps:
             seconds = promotion.report_of(step).seconds

@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
 
 class DamagedError(Exception):
-    """What was remembered cannot be used after all."""
+    """Facts that were remembered cannot be used after all."""
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ class SourceTree:
 
     @cached_property
     def memory(self) -> FactsStore:
-        """What was worked out earlier."""
+        """The facts that were worked out earlier."""
         return FactsStore(self.root / FILE, self.stamp)
 
     @cached_property
@@ -67,7 +67,7 @@ class SourceTree:
 
     @cached_property
     def files(self) -> dict[str, Seen]:
-        """What the files look like now."""
+        """The size, times and digest of each file now."""
         return look(self.root, self.memory.files, self._read)
 
     @cached_property

@@ -83,7 +83,7 @@ def find_node(assembly: Assembly, name: str) -> Node:
     Raises:
         UsageError: when there is none; with the nearest name.
     """
-    wanted = name.lower()
+    folded_name = name.lower()
     owners: dict[str, Node] = {}
     for part in assembly.outlines:
         is_table = part.kind is Kind.MODEL
@@ -91,20 +91,20 @@ def find_node(assembly: Assembly, name: str) -> Node:
         owners.setdefault(part.name.lower(), node)
         owners[str(part).lower()] = node
     owners |= {table.lower(): Node(table) for table in assembly.tables}
-    if wanted in owners:
-        return owners[wanted]
-    for at in (i for i, letter in enumerate(wanted) if letter == "."):
-        owner = owners.get(wanted[:at])
+    if folded_name in owners:
+        return owners[folded_name]
+    for at in (i for i, letter in enumerate(folded_name) if letter == "."):
+        owner = owners.get(folded_name[:at])
         if owner is None:
             continue
         fields = {node.field.lower(): node for node in _fields(assembly, owner) if node.field}
-        node_of_field = fields.get(wanted[at + 1 :].strip('"'))
+        node_of_field = fields.get(folded_name[at + 1 :].strip('"'))
         if node_of_field is not None:
             return node_of_field
         owners |= {str(node).lower(): node for node in fields.values()}
     raise UsageError(
         f"There is no column, table or part {name}.",
-        next=did_you_mean(wanted, owners, "See inchworm trace --all."),
+        next=did_you_mean(folded_name, owners, "See inchworm trace --all."),
     )
 
 

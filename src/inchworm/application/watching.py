@@ -103,7 +103,7 @@ class DriftedPart:
 
     @property
     def remedy(self) -> str:
-        """What a promotion would do about it."""
+        """The effect that a promotion would have on it, in words."""
         kind = self.part.part.kind
         if kind is Kind.SCHEMA:
             if any(d.what == "missing" and d.thing is Thing.TABLE for d in self.differences):
@@ -123,7 +123,7 @@ class DriftedPart:
 
 @dataclass(frozen=True, kw_only=True)
 class Drift:
-    """What was changed by hand in an environment since the last promotion there."""
+    """The parts that were changed by hand in an environment since the last promotion there."""
 
     environment: Environment
     live: Composition

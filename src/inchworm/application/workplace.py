@@ -116,7 +116,7 @@ class Workplace:
         return BundleStore.at(self.project.settings.storage.bundles, self.root)
 
     def bundle_facts(self, bundle: Bundle) -> BundleFacts | None:
-        """What is known of the parts of a bundle; None where it is in another dialect."""
+        """The facts of a bundle's parts; None where it is in another dialect."""
         from inchworm.store.bundle_facts import FILE, BundleFacts
 
         if bundle.dialect != self.project.settings.dialect:

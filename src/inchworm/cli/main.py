@@ -78,8 +78,8 @@ class Commands(click.Group):
             from inchworm.core.errors import did_you_mean
 
             near = did_you_mean(args[0], self.list_commands(ctx), "See inchworm --help.")
-            said = f"There is no command {args[0]}. {near}"
-            raise click.UsageError(said, ctx) from error
+            message = f"There is no command {args[0]}. {near}"
+            raise click.UsageError(message, ctx) from error
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Sections in the order of work."""

@@ -141,9 +141,9 @@ def print_findings(screen: Console, findings: Sequence[Finding]) -> None:
             (finding.rule, "dim"),
         )
         screen.print(head, soft_wrap=True)
-        said, *ways = finding.message.split("\n")
+        message, *ways = finding.message.split("\n")
         subject = f"{finding.part}  " if finding.part else ""
-        screen.print(Padding(Text(f"{subject}{said}"), (0, 0, 0, 8), expand=False))
+        screen.print(Padding(Text(f"{subject}{message}"), (0, 0, 0, 8), expand=False))
         for way in ways:
             screen.print(Padding(Text(way, style="cyan"), (0, 0, 0, 10), expand=False))
         if finding.severity is not Severity.NOTE:

@@ -20,7 +20,7 @@ from collections.abc import Iterable
 
 
 class InchwormError(Exception):
-    """Something the user can act upon: what is wrong, where, and what to do next."""
+    """An error that the user can act upon: what is wrong, where, and what to do next."""
 
     exit_code = 1
 

@@ -179,14 +179,14 @@ class PartId(NamedTuple):
 
 
 class Whole(StrEnum):
-    """What a step works on when it is not one part."""
+    """The subject of a step that does not work on one part."""
 
     ENVIRONMENT = "environment"
     MODELS = "models"
 
 
 Subject = PartId | Whole
-"""What a step works on."""
+"""The subject of a step."""
 
 
 def subject_named(text: str) -> Subject:

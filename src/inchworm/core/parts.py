@@ -58,10 +58,10 @@ class Contents(Mapping[str, bytes]):
 
     def digest(self, path: str) -> Digest:
         """The digest of one file."""
-        found = self._digests.get(path)
-        if found is None:
-            found = self._digests[path] = digest_of(self[path])
-        return found
+        digest = self._digests.get(path)
+        if digest is None:
+            digest = self._digests[path] = digest_of(self[path])
+        return digest
 
     def below(self, folders: tuple[str, ...]) -> Contents:
         """The files of some folders, by the same paths."""

@@ -19,7 +19,7 @@ from inchworm.core.parts import Digest, digest_of
 
 
 class Store(StrEnum):
-    """What a model is in the database."""
+    """The kind of relation that a model is in the database."""
 
     VIEW = "view"
     TABLE = "table"

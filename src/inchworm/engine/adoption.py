@@ -1,4 +1,4 @@
-"""What was changed in a schema by hand, as a change that can be made anywhere."""
+"""Changes made to a schema by hand, as changes that can be made anywhere."""
 
 from __future__ import annotations
 
@@ -44,36 +44,38 @@ def taken_up(place: OpenEnvironment, schema: PartId, dialect: str) -> TakenUp | 
         ProjectError: when there is a difference for which no change can be worked out.
         TargetError: when the schema cannot be made anew as it was recorded.
     """
-    real = place.environment.database.physical_schema(schema.name)
+    physical = place.environment.database.physical_schema(schema.name)
     database = place.database
     recorded = [
         replace(d, needs=None)  # what it needs was not recorded
         for d in place.bookkeeping.structures()
-        if d.is_of_schema and d.name.startswith(f"{real}.")
+        if d.is_of_schema and d.name.startswith(f"{physical}.")
     ]
     ours = {part.part: part for part in place.bookkeeping.parts_of_ours()}
-    live = [d for d in place.definitions(ours) if d.is_of_schema and d.name.startswith(f"{real}.")]
-    found = differences(recorded, live)
-    if not found:
+    live = [
+        d for d in place.definitions(ours) if d.is_of_schema and d.name.startswith(f"{physical}.")
+    ]
+    changed = differences(recorded, live)
+    if not changed:
         return None
-    with database.scratch_database(real) as (board, name):
+    with database.scratch_database(physical) as (board, name):
         for definition in in_working_order(recorded, database.dialect):
             here = with_physical_schemas(
                 definition.sql,
-                lambda s: name if s == real else s,
+                lambda s: name if s == physical else s,
                 database.dialect,
                 database.dialect,
             )
             board.execute(here)
-        before = [under_schema(d, name, real) for d in board.definitions([name])]
-    changes = database.changes(real, before, live, {})
+        before = [under_schema(d, name, physical) for d in board.definitions([name])]
+    changes = database.changes(physical, before, live, {})
 
     def logical(sql: str) -> str:
         return with_physical_schemas(
-            sql, lambda s: schema.name if s == real else s, database.dialect, dialect
+            sql, lambda s: schema.name if s == physical else s, database.dialect, dialect
         )
 
     return TakenUp(
         changes=tuple(replace(c, statements=tuple(map(logical, c.statements))) for c in changes),
-        takes_up=dict(change_by_hand(difference, real, schema.name) for difference in found),
+        takes_up=dict(change_by_hand(difference, physical, schema.name) for difference in changed),
     )

@@ -34,17 +34,21 @@ def prove_baselines(
         schemas: those that may have their baseline already.
     """
     others = place.of_others([*live.parts.values(), *live.foreign_parts])
-    found: dict[PartId, tuple[str, ...]] = {}
+    differing: dict[PartId, tuple[str, ...]] = {}
     for part in schemas:
         physical = names.schema(part.name)
         baseline = next((s for s in rendered.schema(part).migrations if s.baseline), None)
         if baseline is None:
             continue
         try:
-            wanted = made_by(place.database, assembly.dialect, names, part, baseline.sql)
-            there = own_definitions(place.database, physical, others)
-            found[part] = tuple(baseline_differences(wanted, there, place.database.dialect))
+            baseline_definitions = made_by(
+                place.database, assembly.dialect, names, part, baseline.sql
+            )
+            live_definitions = own_definitions(place.database, physical, others)
+            differing[part] = tuple(
+                baseline_differences(baseline_definitions, live_definitions, place.database.dialect)
+            )
         except InchwormError as error:
             message = error.what.partition(" says: ")[2] or error.what
-            found[part] = (f"the baseline cannot be tried here: {message}",)
-    return found
+            differing[part] = (f"the baseline cannot be tried here: {message}",)
+    return differing

@@ -43,11 +43,11 @@ class OpenEnvironment:
         return self.database.identity
 
     def items(self) -> dict[PartId, LiveItem]:
-        """What workspace and gateway have; where both are one service it answers for both."""
+        """The items of workspace and gateway; where both are one service it answers for both."""
         return {**self.workspace.items(), **self.gateway.items()}
 
     def composition(self, read_at: str) -> Composition:
-        """Everything that a draft needs to know, read now."""
+        """The composition of the environment, read now."""
         parts = self.bookkeeping.parts()
         ours = {part.part: part for part in parts if part.project == self.project}
         foreign = [part for part in parts if part.project != self.project]
@@ -119,7 +119,7 @@ class OpenEnvironment:
             if part.kind is Kind.SCHEMA and live.managed
         }
         schemas = sorted(managed | {name.schema for name in of_models})
-        found = []
+        definitions = []
         for definition in self.database.definitions(schemas):
             schema = definition.schema
             if schema == self.bookkeeping.schema:
@@ -128,10 +128,10 @@ class OpenEnvironment:
             if not foreign.isdisjoint({definition.name, *(needs or ())}):
                 continue
             if definition.name in of_models:
-                found.append(definition)
+                definitions.append(definition)
             elif schema in managed:
-                found.append(replace(definition, is_of_schema=True))
-        return found
+                definitions.append(replace(definition, is_of_schema=True))
+        return definitions
 
     def _differences(
         self, parts: Mapping[PartId, LivePart], foreign_parts: Sequence[LivePart]

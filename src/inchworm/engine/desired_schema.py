@@ -109,7 +109,7 @@ def made_by(
 
 
 def own_definitions(database: Database, schema: str, others: frozenset[str]) -> list[Definition]:
-    """What a schema has, without what models and notebooks have there."""
+    """The definitions of a schema, without those of models and notebooks there."""
     return [
         d
         for d in database.definitions([schema])
@@ -144,25 +144,25 @@ def plan_structures(
             desired = replace(desired, others=desired.others | frozenset(others_live))
             changes = tuple(_counted(database, change) for change in desired.changes(database))
         except InchwormError as error:
-            said = error.what.partition(" says: ")[2] if isinstance(error, TargetError) else ""
-            remedy = error.next if not said else None
+            refusal = error.what.partition(" says: ")[2] if isinstance(error, TargetError) else ""
+            remedy = error.next if not refusal else None
             finding = rules.DOES_NOT_BIND.finding(
-                said or error.what,
+                refusal or error.what,
                 part=part,
                 file=file,
-                line=line_of_named(said, schema.desired),
+                line=line_of_named(refusal, schema.desired),
                 remedy=remedy,
             )
             planned[part] = PlannedChanges(changes=(), findings=(finding,))
             continue
         stuck = [
             rules.ROWS_IN_THE_WAY.finding(
-                f"{said}, with {rows:,} {'row' if rows == 1 else 'rows'} there",
+                f"{refusal}, with {rows:,} {'row' if rows == 1 else 'rows'} there",
                 part=part,
                 file=file,
             )
             for change in changes
-            for said, rows in _in_the_way(database, change)
+            for refusal, rows in _in_the_way(database, change)
         ]
         planned[part] = PlannedChanges(changes=changes, findings=tuple(stuck))
     return planned

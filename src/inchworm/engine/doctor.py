@@ -48,8 +48,8 @@ def probe(where: str, what: str, attempt: Callable[[], str]) -> Probe:
     try:
         return Probe(where=where, what=what, is_fine=True, said=attempt())
     except InchwormError as error:
-        said = f"{error.where}: {error.what}" if error.where else error.what
-        return Probe(where=where, what=what, is_fine=False, said=said, remedy=error.next or "")
+        message = f"{error.where}: {error.what}" if error.where else error.what
+        return Probe(where=where, what=what, is_fine=False, said=message, remedy=error.next or "")
 
 
 def probe_environment(
@@ -59,7 +59,7 @@ def probe_environment(
     machine: Machine,
     now: Callable[[], dt.datetime],
 ) -> Iterator[Probe]:
-    """Everything that a promotion into an environment needs."""
+    """A probe of everything that a promotion into an environment needs."""
     name = environment.name
     yield probe(name, "values", lambda: _all_values(values))
     yield probe(name, "secrets", lambda: _all_secrets(environment, assembly, values, machine))

@@ -34,7 +34,7 @@ _CONCURRENTLY = re.compile(r"\bCONCURRENTLY\b", re.IGNORECASE)
 
 
 def try_out(site: Site, plan: Plan) -> list[Finding]:
-    """What the database refuses of the models, checks and migrations of a promotion."""
+    """Findings about the models, checks and migrations of a promotion that the database refuses."""
     trial = _Trial(site, plan)
     schemas = sorted(schema + trial.suffix for schema in trial.schemas)
     site.staging.reserve_scratch(schemas)
@@ -80,7 +80,9 @@ class _Trial:
             if RelationName(name).schema not in self.changing
         }
         live = self.database.structure({name.schema for name in physical.values()})
-        return {name: live[there] for name, there in physical.items() if there in live}
+        return {
+            name: live[name_there] for name, name_there in physical.items() if name_there in live
+        }
 
     def _copy(self, schema: str) -> None:
         """Make a scratch schema as the live one is, empty, for migrations to run upon.
@@ -216,8 +218,8 @@ class _Trial:
             return error.what
         return None
 
-    def _finding(self, said: str, part: PartId, file: str, text: str) -> Finding:
-        message = said.partition(" says: ")[2] or said
+    def _finding(self, refusal: str, part: PartId, file: str, text: str) -> Finding:
+        message = refusal.partition(" says: ")[2] or refusal
         return rules.DOES_NOT_BIND.finding(
             message.replace(self.suffix, ""),
             part=part,

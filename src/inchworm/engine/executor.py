@@ -164,7 +164,7 @@ class Executor(Generic[Site]):
     def _outstanding(
         self, actions: Sequence[Action[Site]]
     ) -> Iterator[tuple[Mode, list[Action[Site]]]]:
-        """What is not done yet; neighbours of one mode as one group, any other alone."""
+        """The actions not done yet; neighbours of one mode as one group, any other alone."""
         left: list[Action[Site]] = []
         for action in sorted(actions, key=lambda action: action.number):
             if self.journal.state(action.number).is_over:

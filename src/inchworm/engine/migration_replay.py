@@ -32,7 +32,7 @@ from inchworm.targets.databases.quoting import quoted, quoted_one
 from inchworm.targets.databases.registry import in_memory
 
 Known = Mapping[str, Any]
-"""What earlier replays said: for each part a digest of all they depend on, and their findings."""
+"""Results of earlier replays, by part: a digest of all they depend on, and their findings."""
 
 
 def replay_migrations(
@@ -48,8 +48,8 @@ def replay_migrations(
     assembly = reading.assembly
     if not any(e.database.url.startswith(f"{assembly.dialect}:") for e in environments):
         return [], {}
-    found: list[Finding] = []
-    kept: dict[str, Any] = {}
+    findings: list[Finding] = []
+    results: dict[str, Any] = {}
     for part in assembly.of_kind(Kind.SCHEMA):
         if not assembly.outlines[part].readable or not assembly.facts[part].provides:
             continue
@@ -65,16 +65,16 @@ def replay_migrations(
         digest = str(digest_of(json.dumps([assembly.dialect, *seen]).encode()))
         before = known.get(str(part))
         if before and before["digest"] == digest:
-            said = [finding_from(finding) for finding in before["findings"]]
+            of_part = [finding_from(finding) for finding in before["findings"]]
         else:
             database = in_memory(assembly.dialect)
             if database is None:
                 return [], {}
             with closing(database):
-                said = list(_Replay(database, assembly, part).run(scripts, others))
-        kept[str(part)] = {"digest": digest, "findings": [f.to_json() for f in said]}
-        found += said
-    return found, kept
+                of_part = list(_Replay(database, assembly, part).run(scripts, others))
+        results[str(part)] = {"digest": digest, "findings": [f.to_json() for f in of_part]}
+        findings += of_part
+    return findings, results
 
 
 def _others(assembly: Assembly, part: PartId, scripts: Sequence[Script]) -> list[Table]:
@@ -132,23 +132,23 @@ class _Replay:
         return self._there(script)
 
     def _other_than_worked_out(self, file: str) -> Iterator[Finding]:
-        there = self.database.structure([self.schema])
+        tables = self.database.structure([self.schema])
         for table in self.assembly.facts[self.part].provides:
-            real = there.get(table.name)
+            live_table = tables.get(table.name)
             if table.open:
                 continue
-            if real is None:
+            if live_table is None:
                 wrong = [f"{table.name} would not be there"]
             else:
                 wrong = [
                     f"{table.name}.{c.name} {said}"
                     for c in table.columns
-                    if (said := _differs(c.type, real, c.name))
+                    if (said := _differs(c.type, live_table, c.name))
                 ]
                 expected = table.by_name
                 wrong += [
                     f"{table.name}.{c.name} would be there, too"
-                    for c in real.columns
+                    for c in live_table.columns
                     if c.name.lower() not in expected
                 ]
             for said in wrong:
@@ -177,9 +177,9 @@ class _Replay:
         return None
 
 
-def _differs(type_: str, real: Table, name: str) -> str:
+def _differs(type_: str, live_table: Table, name: str) -> str:
     """How a column is otherwise in the database than was worked out; empty if it is not."""
-    column = real.by_name.get(name.lower())
+    column = live_table.by_name.get(name.lower())
     if column is None:
         return "would not be there"
     if UNKNOWN_TYPE in (type_, column.type) or column.type == type_:

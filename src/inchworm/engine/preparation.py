@@ -134,7 +134,7 @@ def make_draft(
     used |= set(secrets_of(environment))
     secrets = check_secrets(environment, prepared.values, used, machine)
     came_from = environment.after[0] if environment.after else None
-    there = evaluate(assembly.matrix, came_from, prepared.today) if came_from else None
+    elsewhere = evaluate(assembly.matrix, came_from, prepared.today) if came_from else None
     with open_environment(
         environment, prepared.bundle.project, machine, prepared.values, read_only=True
     ) as place:
@@ -154,7 +154,7 @@ def make_draft(
             names=names,
             today=prepared.today,
             came_from=came_from,
-            values_there=there.values if there else {},
+            values_there=elsewhere.values if elsewhere else {},
             secrets=secrets,
             overrides=prepared.overrides,
             planned=planned,

@@ -1,4 +1,4 @@
-"""What is where, read fresh from the targets themselves."""
+"""The status of an environment, read fresh from the targets themselves."""
 
 from __future__ import annotations
 

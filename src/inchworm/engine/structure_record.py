@@ -42,7 +42,7 @@ class StructureRecord:
         self._parts = parts
         self._now = now
         self._before: dict[PartId, list[Definition]] = {}
-        """What schemas were like before the migrations that have not been recorded."""
+        """Definitions of schemas before the migrations that have not been recorded."""
 
     @contextmanager
     def recording(self) -> Iterator[None]:

@@ -24,7 +24,7 @@ EVERY_NAME = "*"
 """Under this name it is noted that all names were looked through."""
 
 FILE_PREFIX = "file:"
-"""What stands before the path where a shared file was looked up, instead of a table."""
+"""The prefix of a path where a shared file was looked up, instead of a table."""
 
 Value = TypeVar("Value")
 
@@ -104,7 +104,9 @@ def work_out(part: Part, dialect: str, shared: Contents, tables: Mapping[str, Ta
         saw=saw,
         tables=looking,
         findings=tuple(findings),
-        literals=tuple(found for path, content in whole for found in literals_in(path, content)),
+        literals=tuple(
+            literal for path, content in whole for literal in literals_in(path, content)
+        ),
         readable=definition is not None,
     )
     return write_facts(facts, outline)

@@ -1,4 +1,4 @@
-"""What every part kind offers, and what kinds share while reading."""
+"""The interface of a part kind, and the types that kinds share while reading."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from inchworm.core.structure.tables import Table
 
 @dataclass(frozen=True, kw_only=True)
 class Surroundings:
-    """What a part may look at beyond its own files while it is read."""
+    """The files and settings that a part may look at beyond its own files while it is read."""
 
     dialect: str
     shared: Mapping[str, bytes] = field(default_factory=dict)
@@ -44,7 +44,7 @@ class PartKind(Protocol, Generic[Definition]):
         tables: Mapping[str, Table],
         report: Callable[[Finding], None],
     ) -> Facts:
-        """What the part provides, reads, needs and uses."""
+        """The tables, parts and parameters that the part provides, reads, needs and uses."""
         ...
 
     def render(self, definition: Definition, values: Mapping[str, Value]) -> Rendered:

@@ -48,10 +48,10 @@ class ConnectionKind:
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Connection | None:
         """The settings; an address or credential written out is an error."""
-        found = read_part(ConnectionSettings, part, report)
-        if found is None:
+        validated = read_part(ConnectionSettings, part, report)
+        if validated is None:
             return None
-        settings, document = found
+        settings, document = validated
         written_out = [("url",)] if not references(settings.url) else []
         written_out += [
             ("credentials", name)  # type: ignore[misc]

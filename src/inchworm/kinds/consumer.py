@@ -44,10 +44,10 @@ class ConsumerKind:
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Consumer | None:
         """The settings."""
-        found = read_part(ConsumerSettings, part, report)
-        if found is None:
+        validated = read_part(ConsumerSettings, part, report)
+        if validated is None:
             return None
-        settings, document = found
+        settings, document = validated
         return Consumer(part=part.id, file=part.main.path, settings=settings, document=document)
 
     def facts(self, consumer: Consumer, tables: Mapping[str, Table], report: Report) -> Facts:
@@ -75,5 +75,5 @@ class ConsumerKind:
         )
 
     def render(self, consumer: Consumer, values: Mapping[str, Value]) -> Rendered:
-        """What is recorded about the consumer."""
+        """The consumer's file, as it is recorded."""
         return RenderedDocument(part=consumer.part, content=dict(consumer.document.values))

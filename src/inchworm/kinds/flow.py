@@ -99,10 +99,10 @@ class FlowKind:
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Flow | None:
         """The settings and the API document that they name."""
-        found = read_part(FlowSettings, part, report)
-        if found is None:
+        validated = read_part(FlowSettings, part, report)
+        if validated is None:
             return None
-        settings, document = found
+        settings, document = validated
         flow = Flow(
             part=part.id,
             file=part.main.path,
@@ -185,7 +185,7 @@ class FlowKind:
         self, flow: Flow, tables: Mapping[str, Table], report: Report
     ) -> tuple[tuple[Read, ...], tuple[Edge, ...], tuple[Any, ...]]:
         line = flow.document.line_of(("from", "query"))
-        here = str(flow.part)
+        owner = str(flow.part)
         if flow.settings.from_.table:
             table = flow.settings.from_.table.lower()
             reads = tuple(
@@ -198,7 +198,7 @@ class FlowKind:
                 for name, column in flow.settings.fields.items()
             )
             edges = tuple(
-                Edge(Node(table, column.lower()), Node(here, name), How.COPIED)
+                Edge(Node(table, column.lower()), Node(owner, name), How.COPIED)
                 for name, column in flow.settings.fields.items()
             )
             return reads, edges, ()
@@ -214,11 +214,11 @@ class FlowKind:
         shown = tuple(Column(column.name, column.type) for column in resolution.columns)
         _check_types(flow, Table("the query", shown), report)
         columns = {column.name: column for column in resolution.columns}
-        found: list[Edge] = [Edge(s, Node(here), How.ROWS) for s, _ in resolution.rows]
+        found: list[Edge] = [Edge(s, Node(owner), How.ROWS) for s, _ in resolution.rows]
         for name, column in flow.settings.fields.items():
             source = columns.get(column.lower())
             if source is not None:
-                found += [Edge(s, Node(here, name), how) for s, how in source.sources]
+                found += [Edge(s, Node(owner, name), how) for s, how in source.sources]
             elif not resolution.open:
                 report(
                     rules.FIELD_UNKNOWN.finding(
@@ -303,9 +303,9 @@ def _read_api(flow: Flow, shared: Mapping[str, bytes], report: Report) -> Mappin
     def refuse(
         message: str, remedy: str | None = None, at: str = flow.file, key: str = "api"
     ) -> None:
-        here = flow.document.line_of((side, key)) if at == flow.file else None
+        line = flow.document.line_of((side, key)) if at == flow.file else None
         report(
-            rules.API_INVALID.finding(message, part=flow.part, file=at, line=here, remedy=remedy)
+            rules.API_INVALID.finding(message, part=flow.part, file=at, line=line, remedy=remedy)
         )
 
     content = shared.get(path)
@@ -358,8 +358,8 @@ def _api_fault(api: object) -> str | None:
 
 def _check_fields(flow: Flow, report: Report) -> None:
     """The map must fit the API: required fields present, no fields that it does not know."""
-    found = operation_of(flow.api, flow.outside.operation or "")
-    schema = body_schema(flow.api, found[2]) if found else {}
+    operation = operation_of(flow.api, flow.outside.operation or "")
+    schema = body_schema(flow.api, operation[2]) if operation else {}
     properties = schema.get("properties", {})
     outward = flow.settings.direction == "out"
     mapped = set(flow.settings.fields if outward else flow.settings.fields.values())
@@ -392,8 +392,8 @@ def _check_fields(flow: Flow, report: Report) -> None:
 
 def _check_types(flow: Flow, table: Table, report: Report) -> None:
     """Where both types are certain, the values of one end must fit the other."""
-    found = operation_of(flow.api, flow.outside.operation or "")
-    properties = body_schema(flow.api, found[2]).get("properties", {}) if found else {}
+    operation = operation_of(flow.api, flow.outside.operation or "")
+    properties = body_schema(flow.api, operation[2]).get("properties", {}) if operation else {}
     outward = flow.settings.direction == "out"
     for left, right in flow.settings.fields.items():
         name, column_name = (left, right) if outward else (right, left)

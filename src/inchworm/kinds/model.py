@@ -32,7 +32,7 @@ S = TypeVar("S", bound=Settings)
 
 
 class ColumnSettings(Settings):
-    """What is said about a column, and what its data must satisfy."""
+    """The description of a column, and the checks that its data must satisfy."""
 
     about: str = ""
     unit: str = ""
@@ -47,12 +47,12 @@ class ColumnSettings(Settings):
 
     def checks(self) -> dict[str, Any]:
         """The data checks that are declared, by name."""
-        said = self.model_dump(
+        declared = self.model_dump(
             include={"required", "unique", "one_of", "between", "matches", "points_to"},
             exclude_defaults=True,
             mode="json",
         )
-        return {name: value for name, value in said.items() if value}
+        return {name: value for name, value in declared.items() if value}
 
 
 class ModelSettings(Settings):
@@ -65,7 +65,7 @@ class ModelSettings(Settings):
     since: str | None = None
     """Of an increment, the column that tells new rows."""
     on_change: Literal["rebuild", "keep"] = "rebuild"
-    """What becomes of an increment's rows when its logic changes."""
+    """Whether an increment's rows are rebuilt or stay when its logic changes."""
     columns: dict[str, ColumnSettings] = {}
 
     @model_validator(mode="after")
@@ -103,10 +103,10 @@ class ModelKind:
         for other in part.files[1:]:
             message = f"has the same name as {part.main.path}"
             report(rules.TWO_WITH_ONE_NAME.finding(message, part=part.id, file=other.path))
-        found = read_sql(part, ModelSettings, surroundings.dialect, report)
-        if found is None:
+        validated = read_sql(part, ModelSettings, surroundings.dialect, report)
+        if validated is None:
             return None
-        settings, document, query = found
+        settings, document, query = validated
         return Model(
             part=part.id,
             file=part.main.path,
@@ -150,11 +150,11 @@ class ModelKind:
 
     @staticmethod
     def _said(model: Model, setting: str) -> tuple[tuple[Node, str], ...]:
-        """What a setting says about each column, where it says anything."""
+        """The values of a column setting, by column, where it has one."""
         return tuple(
-            (Node(model.part.name.lower(), name.lower()), said)
+            (Node(model.part.name.lower(), name.lower()), setting_value)
             for name, column in model.settings.columns.items()
-            if (said := getattr(column, setting))
+            if (setting_value := getattr(column, setting))
         )
 
     def _report_columns(self, model: Model, resolution: Resolution, report: Report) -> None:
@@ -228,10 +228,10 @@ class CheckKind:
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> DataCheck | None:
         """The settings comment and the syntax tree."""
-        found = read_sql(part, CheckSettings, surroundings.dialect, report)
-        if found is None:
+        validated = read_sql(part, CheckSettings, surroundings.dialect, report)
+        if validated is None:
             return None
-        settings, _, query = found
+        settings, _, query = validated
         return DataCheck(
             part=part.id,
             file=part.main.path,
@@ -242,7 +242,7 @@ class CheckKind:
         )
 
     def facts(self, check: DataCheck, tables: Mapping[str, Table], report: Report) -> Facts:
-        """What the check reads."""
+        """The tables and columns that the check reads."""
         resolution = resolve(check.query, tables, check.dialect)
         report_problems(check.part, check.file, resolution, report)
         sources = {s for column in resolution.columns for s in column.sources} | resolution.rows

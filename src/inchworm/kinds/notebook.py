@@ -63,25 +63,25 @@ class NotebookKind:
                     module, _statements(part, _source(cell), f"cell {index + 1}", base, report)
                 )
         code.finish(module)
-        for said, place in code.asked.not_followed:
+        for reason, place in code.asked.not_followed:
             report(
                 rules.NOTEBOOK_NOT_FOLLOWED.finding(
-                    said, part=part.id, file=place.file, line=place.line
+                    reason, part=part.id, file=place.file, line=place.line
                 )
             )
-        kept = _without_outputs(document)
+        stripped = _without_outputs(document)
         return Notebook(
             part=part.id,
             file=part.main.path,
             dialect=surroundings.dialect,
-            cells=kept,
-            digest=digest_of(canonical(kept)),
+            cells=stripped,
+            digest=digest_of(canonical(stripped)),
             asked=code.asked,
         )
 
     def facts(self, notebook: Notebook, tables: Mapping[str, Table], report: Report) -> Facts:
         """Columns read flow into the notebook, and from it into every column that it stores."""
-        here = Node(str(notebook.part))
+        owner = Node(str(notebook.part))
         asked = notebook.asked
         edges: set[Edge] = set()
         reads: list[Read] = []
@@ -97,13 +97,13 @@ class NotebookKind:
             report_problems(notebook.part, place.file, resolution, report, first_line=place.line)
             uses += [Use(n, place.file, place.line) for n in parameters_in(query)]
             for column in resolution.columns:
-                edges |= {Edge(source, here, How.COMPUTED) for source, _ in column.sources}
-            edges |= {Edge(source, here, How.ROWS) for source, _ in resolution.rows}
+                edges |= {Edge(source, owner, How.COMPUTED) for source, _ in column.sources}
+            edges |= {Edge(source, owner, How.ROWS) for source, _ in resolution.rows}
             read_here = reads_of(place.file, resolution, first_line=place.line)
             reads += read_here
             sourced = {edge.source.owner for edge in edges}
             edges |= {
-                Edge(Node(read.table), here, How.WHOLE)
+                Edge(Node(read.table), owner, How.WHOLE)
                 for read in read_here
                 if read.table not in sourced
             }
@@ -111,11 +111,11 @@ class NotebookKind:
             reads.append(Read(table, None, place.file, place.line))
             known = tables.get(table)
             fields = [Node(table, c.name) for c in known.columns] if known else []
-            edges |= {Edge(node, here, How.COMPUTED) for node in fields or [Node(table)]}
+            edges |= {Edge(node, owner, How.COMPUTED) for node in fields or [Node(table)]}
         for stored in asked.stores:
             targets = [Node(stored.table, column.name) for column in stored.columns]
-            edges |= {Edge(here, node, How.COMPUTED) for node in targets}
-            edges.add(Edge(here, Node(stored.table), How.ROWS))
+            edges |= {Edge(owner, node, How.COMPUTED) for node in targets}
+            edges.add(Edge(owner, Node(stored.table), How.ROWS))
         return Facts(
             part=notebook.part,
             provides=tuple(
@@ -194,11 +194,11 @@ def _fault(document: object) -> str | None:
 
 
 def _without_outputs(document: Mapping[str, Any]) -> dict[str, Any]:
-    """What a person wrote: outputs, execution counts and cell ids change with every run or save."""
+    """The cells as a person wrote them: outputs, counts and ids change with every run."""
     cells = []
     for cell in document["cells"]:
-        kept = {"cell_type": cell["cell_type"], "source": _source(cell)}
-        cells.append(kept)
+        stripped = {"cell_type": cell["cell_type"], "source": _source(cell)}
+        cells.append(stripped)
     kernel = document.get("metadata", {}).get("kernelspec", {}).get("name", "python3")
     return {"nbformat": 4, "kernel": kernel, "cells": cells}
 

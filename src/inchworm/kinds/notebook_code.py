@@ -41,7 +41,7 @@ class Stored(NamedTuple):
 
 @dataclass
 class Asked:
-    """All that was asked of the helper."""
+    """Every call of the helper."""
 
     queries: list[tuple[str, Place]] = field(default_factory=list)
     tables: list[tuple[str, Place]] = field(default_factory=list)
@@ -60,7 +60,7 @@ class Module:
     constants: dict[str, str] = field(default_factory=dict)
     functions: dict[str, _Function] = field(default_factory=dict)
     imports: dict[str, str] = field(default_factory=dict)
-    """What a name stands for: the full dotted name of a module, or of something in one."""
+    """The full dotted name of the module, or of the object in one, that a name stands for."""
     helpers: set[str] = field(default_factory=lambda: {_HELPER})
 
 
@@ -133,9 +133,9 @@ class CodeReader:
                 case ast.Attribute(value=ast.Name(id=name), attr=attr) if name in module.helpers:
                     self._helper_call(module, attr, call)
                     continue
-            found = self._function(module, call.func)
-            if found is not None:
-                self._follow(*found, self._bound(module, found[1], call))
+            function = self._function(module, call.func)
+            if function is not None:
+                self._follow(*function, self._bound(module, function[1], call))
 
     def _follow(self, module: Module, function: _Function, bound: Mapping[str, str | None]) -> None:
         """Look through a function, its parameters being constants, or ``None`` for the helper."""
@@ -234,8 +234,8 @@ class CodeReader:
         argument = call.args[0] if call.args else next(iter(given.values()), None)
         first = None if argument is None else text_of(argument, module.constants)
         if first is None:
-            said = f"the first argument of env.{method} is not constant"
-            self.asked.not_followed.append((said, place))
+            reason = f"the first argument of env.{method} is not constant"
+            self.asked.not_followed.append((reason, place))
             return
         match method:
             case "query":

@@ -33,7 +33,7 @@ _Task = tuple[PartId, dict[str, bytes]]
 
 @dataclass(frozen=True, kw_only=True)
 class Common:
-    """What every worker knows."""
+    """The values that every worker has."""
 
     dialect: str
     shared: Contents
@@ -146,7 +146,7 @@ def _given(
     provider: Mapping[str, PartId],
     texts: Mapping[PartId, str],
 ) -> dict[str, str]:
-    wanted = {table for part in batch for table in reads.get(part, ())}
+    tables = {table for part in batch for table in reads.get(part, ())}
     return {
-        t: tables_line(texts[provider[t]]) for t in wanted if t in provider and provider[t] in texts
+        t: tables_line(texts[provider[t]]) for t in tables if t in provider and provider[t] in texts
     }

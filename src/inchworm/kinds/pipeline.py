@@ -84,10 +84,10 @@ class PipelineKind:
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Pipeline | None:
         """Steps and schedules; cron expressions and time zones are tried."""
-        found = read_part(PipelineSettings, part, report)
-        if found is None:
+        validated = read_part(PipelineSettings, part, report)
+        if validated is None:
             return None
-        settings, document = found
+        settings, document = validated
         file = part.main.path
         for name, schedule in settings.schedules.items():
             for key, fault in (

@@ -63,7 +63,7 @@ class Reading:
     shared: Contents
 
     def definition(self, part: PartId) -> Any:
-        """What a part's files say; None when they cannot be read."""
+        """The definition in a part's files; None when they cannot be read."""
         surroundings = Surroundings(dialect=self.assembly.dialect, shared=self.shared)
         return kind_of(part.kind).read(self.assembly.parts[part], surroundings, lambda _: None)
 
@@ -135,8 +135,8 @@ def _parts(contents: Contents, findings: list[Finding]) -> dict[PartId, Part]:
             by_part[part].append(SourceFile(path, contents))
         elif path.partition("/")[0] in FOLDERS:
             unfit = UNFIT.search(path.partition("/")[2].replace("/", ""))
-            said = f"belongs to no part: no name has {unfit.group()!r}" if unfit else _STRAY
-            findings.append(rules.STRAY_FILE.finding(said, file=path))
+            message = f"belongs to no part: no name has {unfit.group()!r}" if unfit else _STRAY
+            findings.append(rules.STRAY_FILE.finding(message, file=path))
     return {part: Part(id=part, files=tuple(by_part[part])) for part in sorted(by_part)}
 
 
@@ -246,11 +246,11 @@ class _Rounds:
         outline = self.outlines.get(part.id)
         if outline is not None:
             return {table for table in outline.saw if table in provider}
-        found: set[str] = set()
+        tables: set[str] = set()
         for file in part.files:
             text = file.content.decode("utf-8", "replace").lower().translate(_QUOTES)
-            found |= {f"{a}.{b}" for a, b in _MENTION.findall(text)} & provider.keys()
-        return found
+            tables |= {f"{a}.{b}" for a, b in _MENTION.findall(text)} & provider.keys()
+        return tables
 
     def _believed_order(self, parts: Mapping[PartId, Part]) -> Iterable[PartId]:
         """Parts after those that they seem to read; circles are cut anywhere."""
@@ -317,11 +317,11 @@ class _Rounds:
         self.known.order = [part.name for part in self.order] if not rings else ()
         self.cut = {(ring[0], ring[1].name) for ring in rings}
         self.cycles = []
-        told: set[PartId] = set()
+        reported: set[PartId] = set()
         for ring in rings:  # one mistake may close many circles through the same parts
-            if told.isdisjoint(ring):
+            if reported.isdisjoint(ring):
                 self.cycles.append(self._cycle(ring))
-            told.update(ring)
+            reported.update(ring)
 
     def _is_still_in_order(self, models: Mapping[str, PartId]) -> bool:
         at = {name: i for i, name in enumerate(self.known.order)}
@@ -343,7 +343,7 @@ class _Rounds:
 
 
 def _cut_off(table: str) -> Table:
-    """What a part sees of a table that reads it in turn: that it is there."""
+    """A table that reads the part in turn: open, so that only its name is known."""
     return Table(table, (), open=True)
 
 

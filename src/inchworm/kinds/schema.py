@@ -251,7 +251,7 @@ class _Reading:
 
     def migrations(self, files: list[SourceFile]) -> tuple[Script, ...]:
         """The migrations in order of their numbers."""
-        found: list[Script] = []
+        scripts: list[Script] = []
         numbers: dict[str, str] = {}
         undoing = {f.path: f for f in files if f.path.endswith(_UNDO)}
         for file in sorted(files, key=lambda f: f.path):
@@ -277,11 +277,11 @@ class _Reading:
             undo = undoing.pop(file.path.removesuffix(".sql") + _UNDO, None)
             back = self.script(undo) if undo is not None else None
             if script is not None:
-                found.append(replace(script, undo=back.sql) if back is not None else script)
+                scripts.append(replace(script, undo=back.sql) if back is not None else script)
         for file in undoing.values():
             message = f"{file.path.rpartition('/')[2]} takes no migration back"
             self.report(rules.MIGRATION_NUMBER.finding(message, part=self.part, file=file.path))
-        return tuple(found)
+        return tuple(scripts)
 
     def structure(
         self, files: list[SourceFile], migrations: Mapping[str, Script] | None = None
@@ -300,9 +300,9 @@ class _Reading:
                 continue
             migration = (migrations or {}).get(file.path)
             if migration is not None:
-                found = [] if migration.baseline else concerns(statements, tables, self.dialect)
+                concerned = [] if migration.baseline else concerns(statements, tables, self.dialect)
                 alone = outside_transactions(statements, in_one=migration.in_transaction)
-                for concern in (*found, *alone):
+                for concern in (*concerned, *alone):
                     self.report(
                         concern.rule.finding(
                             concern.message, part=self.part, file=file.path, line=concern.line

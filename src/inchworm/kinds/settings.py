@@ -26,10 +26,12 @@ class Settings(BaseModel):
 def documented(
     settings: Settings, columns: Mapping[str, Settings] | None = None
 ) -> tuple[str, ...]:
-    """What is said about a part, and about its columns."""
-    said = [name for name in ("about", "owner") if getattr(settings, name, "")]
-    told = [f"column:{n.lower()}" for n, s in (columns or {}).items() if getattr(s, "about", "")]
-    return (*said, *told)
+    """The names of the descriptions that a part and its columns have."""
+    described = [name for name in ("about", "owner") if getattr(settings, name, "")]
+    columns_described = [
+        f"column:{n.lower()}" for n, s in (columns or {}).items() if getattr(s, "about", "")
+    ]
+    return (*described, *columns_described)
 
 
 S = TypeVar("S", bound=Settings)
@@ -79,12 +81,12 @@ _SECRET_KEYS = frozenset({"credentials", "password", "token"})
 
 
 _EXPECTED = {"timeout": "duration", "retries": "integer", "threads": "integer", "memory": "text"}
-"""What a parameter must be that is the whole of a setting."""
+"""The type of parameter that can be the whole of a setting."""
 
 
 def parameter_uses(document: TomlDocument, file: str) -> tuple[Use, ...]:
     """Every ``${name}`` in the strings of a document, with its line."""
-    found: list[Use] = []
+    uses: list[Use] = []
 
     def visit(value: Any, path: KeyPath) -> None:
         match value:
@@ -100,10 +102,10 @@ def parameter_uses(document: TomlDocument, file: str) -> tuple[Use, ...]:
                 expects = (
                     _EXPECTED.get(str(path[-1]), "") if references(value) == [value[2:-1]] else ""
                 )
-                found.extend(Use(n, file, line, safe, expects) for n in references(value))
+                uses.extend(Use(n, file, line, safe, expects) for n in references(value))
 
     visit(document.values, ())
-    return tuple(found)
+    return tuple(uses)
 
 
 def _explain(model: type[Settings], path: KeyPath, detail: Any) -> tuple[str, str]:
@@ -119,8 +121,8 @@ def _explain(model: type[Settings], path: KeyPath, detail: Any) -> tuple[str, st
         case "literal_error":
             expected = detail["ctx"]["expected"].replace("'", "")
             return f"{where} is {detail['input']!r}", f"Write one of {expected}."
-    said = detail["msg"].removeprefix("Value error, ").removeprefix("Input ")
-    return f"{where} {said[0].lower()}{said[1:]}", rules.MALFORMED.remedy
+    message = detail["msg"].removeprefix("Value error, ").removeprefix("Input ")
+    return f"{where} {message[0].lower()}{message[1:]}", rules.MALFORMED.remedy
 
 
 def _known_keys(model: type[Settings], path: KeyPath) -> list[str]:

@@ -229,7 +229,7 @@ def read_environments(
     files: dict[str, bytes], report: Report
 ) -> tuple[list[Environment], tuple[Use, ...]]:
     """All environments that can be read, and the parameters that their files use."""
-    found: list[Environment] = []
+    environments: list[Environment] = []
     uses: list[Use] = []
     lines: dict[str, TomlDocument] = {}
     for path in sorted(files):
@@ -243,12 +243,14 @@ def read_environments(
             continue
         settings = validate(EnvironmentSettings, document, None, path, report)
         if settings is not None:
-            found.append(_environment(name, path, settings))
+            environments.append(_environment(name, path, settings))
             lines[name] = document
             uses.extend(parameter_uses(document, path))
-    found = [e for e in found if _has_a_name_of_its_own(e, found, lines[e.name], report)]
-    _report_route(found, lines, report)
-    return found, tuple(uses)
+    environments = [
+        e for e in environments if _has_a_name_of_its_own(e, environments, lines[e.name], report)
+    ]
+    _report_route(environments, lines, report)
+    return environments, tuple(uses)
 
 
 def _has_a_name_of_its_own(

@@ -49,7 +49,7 @@ class Storage:
 
 @dataclass(frozen=True, kw_only=True)
 class ProjectSettings:
-    """What ``inchworm.toml`` says."""
+    """The settings in ``inchworm.toml``."""
 
     name: str
     version: str
@@ -100,7 +100,7 @@ def read_declarations(root: Path, files: Mapping[str, bytes], project_file: str)
 
 
 def _remembered(file: Path, key: str) -> Declarations | None:
-    """What was remembered under a key; None when there is nothing, or it is damaged."""
+    """The declarations remembered under a key; None when there are none, or they are damaged."""
     with suppress(OSError, ValueError, KeyError, TypeError):
         document = json.loads(file.read_bytes())
         if document["key"] == key and document["sum"] == _sum(document["declared"]):

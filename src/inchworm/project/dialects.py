@@ -14,9 +14,9 @@ def known_dialects() -> list[str]:
     """
     parser = importlib.util.find_spec("sqlglot")
     folders = parser.submodule_search_locations if parser is not None else None
-    found = {
+    dialects = {
         module.name
         for folder in folders or ()
         for module in pkgutil.iter_modules([str(Path(folder) / "dialects")])
     }
-    return sorted(found - {"dialect"})
+    return sorted(dialects - {"dialect"})

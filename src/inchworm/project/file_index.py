@@ -58,12 +58,12 @@ def look(
         ProjectError: when a file cannot be read.
     """
     now = time.time_ns()
-    found: dict[str, Seen] = {}
+    files: dict[str, Seen] = {}
     for path, state in _states(root):
         known = before.get(path)
         looks = (state.st_size, state.st_mtime_ns, state.st_ctime_ns, state.st_ino)
         if known is not None and known[:4] == looks:
-            found[path] = known
+            files[path] = known
             continue
         content = read_file(root, path)
         digest = digest_of(content)
@@ -71,8 +71,8 @@ def look(
             read[path] = content
         if max(state.st_mtime_ns, state.st_ctime_ns) > now - _JUST_NOW:
             looks = (_UNCERTAIN, *looks[1:])
-        found[path] = Seen(*looks, digest)
-    return found
+        files[path] = Seen(*looks, digest)
+    return files
 
 
 def fingerprint(files: Mapping[str, Seen]) -> str:

@@ -1,4 +1,4 @@
-"""What git says about a source tree."""
+"""The state of a source tree's git repository."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ def user_name(folder: Path) -> str | None:
 
 
 def _git(folder: Path, *arguments: str) -> str | None:
-    """What git prints, or None when it says no."""
+    """The output of a git command, or None when git refuses."""
     try:
         done = subprocess.run(
             ["git", *arguments], cwd=folder, capture_output=True, text=True, check=False

@@ -53,7 +53,7 @@ class Project:
 
     @property
     def settings(self) -> ProjectSettings:
-        """What the project's file says."""
+        """The settings in the project's file."""
         return self.declared.settings
 
     @cached_property
@@ -128,14 +128,14 @@ class Project:
         return reading, wrong
 
     def _values(self, matrix: Matrix) -> dict[str, Mapping[str, Value]]:
-        """What can be said of every environment's values; addresses do not depend on the day."""
+        """The values of every environment; addresses do not depend on the day."""
         return {
             environment.name: evaluate(matrix, environment.name, _ANY_DAY).values
             for environment in self.environments
         }
 
     def _suspects(self) -> Iterator[Finding]:
-        """What looks like a secret in files that belong to no part."""
+        """Findings about texts that look like secrets in files that belong to no part."""
         for path in self.contents:
             if path in FILES or path.startswith(("environments/", f"{PARAMETERS_FOLDER}/")):
                 for suspect in suspects_in(self.contents[path]):

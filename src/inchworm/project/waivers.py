@@ -41,10 +41,10 @@ def read_waivers(root: Path) -> tuple[list[Waiver], list[Finding]]:
     except TomlProblem as problem:
         return [], [rules.UNREADABLE.finding(problem.reason, file=FILE, line=problem.line)]
     settings = validate(WaiversFile, document, None, FILE, findings.append)
-    found = settings.waivers if settings else ()
+    waivers = settings.waivers if settings else ()
     return [
         Waiver(**waiver.model_dump(), line=document.line_of(("waivers", i)))
-        for i, waiver in enumerate(found)
+        for i, waiver in enumerate(waivers)
     ], findings
 
 

@@ -132,12 +132,12 @@ def history_document(promotions: Iterable[Promotion]) -> Document:
     }
 
 
-def status_document(read_at: str, found: Sequence[EnvironmentStatus]) -> Document:
+def status_document(read_at: str, statuses: Sequence[EnvironmentStatus]) -> Document:
     """``inchworm/status/1``."""
     return {
         "format": "inchworm/status/1",
         "read_at": read_at,
-        "environments": [_environment(status) for status in found],
+        "environments": [_environment(status) for status in statuses],
     }
 
 

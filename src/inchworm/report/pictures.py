@@ -73,7 +73,7 @@ class Passage:
 
 
 Slot = str | Passage
-"""What stands in a layer: an owner's box, or a passage."""
+"""A slot of a layer: an owner's box, or a passage."""
 
 
 def layers_of(edges: Iterable[Edge]) -> list[list[Slot]]:

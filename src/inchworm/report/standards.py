@@ -76,11 +76,11 @@ def junit_document(findings: Iterable[Finding], parts: Iterable[str]) -> str:
             text = f"{finding.place}: {finding.message}\n{finding.remedy}"
             if finding.severity is Severity.ERROR:
                 failures += 1
-                said = finding.message.splitlines()[0]
-                ET.SubElement(case, "failure", type=finding.rule, message=said).text = text
-        told = [f for f in by_part[name] if f.severity is not Severity.ERROR]
-        if told:
-            lines = (f"{f.severity.value} {f.rule} {f.place}: {f.message}" for f in told)
+                message = finding.message.splitlines()[0]
+                ET.SubElement(case, "failure", type=finding.rule, message=message).text = text
+        remarks = [f for f in by_part[name] if f.severity is not Severity.ERROR]
+        if remarks:
+            lines = (f"{f.severity.value} {f.rule} {f.place}: {f.message}" for f in remarks)
             ET.SubElement(case, "system-out").text = "\n".join(lines)
     suite.set("failures", str(failures))
     suite.set("errors", "0")

@@ -1,4 +1,4 @@
-"""What a simulated platform remembers, in a SQLite file."""
+"""The storage of a simulated platform, in a SQLite file."""
 
 from __future__ import annotations
 
@@ -95,7 +95,7 @@ class SimStore:
                 dict(row) for row in connection.execute("SELECT * FROM schedules ORDER BY 1, 2")
             ]
 
-    def keep_schedules(self, pipeline: str, wanted: dict[str, dict[str, str]]) -> None:
+    def keep_schedules(self, pipeline: str, schedules: dict[str, dict[str, str]]) -> None:
         """Make a pipeline's schedules these; new ones are off, known ones keep their state."""
         with self._open() as connection:
             states = {
@@ -105,7 +105,7 @@ class SimStore:
                 )
             }
             connection.execute("DELETE FROM schedules WHERE pipeline = ?", (pipeline,))
-            for name, schedule in wanted.items():
+            for name, schedule in schedules.items():
                 connection.execute(
                     "INSERT INTO schedules VALUES (?, ?, ?, ?, ?)",
                     (
@@ -152,8 +152,8 @@ class SimStore:
         """One version of a secret, the latest by default: its data, number, and when it ends."""
         query = "SELECT * FROM secrets WHERE path = ? ORDER BY version DESC"
         with self._open() as connection:
-            found = [dict(row) for row in connection.execute(query, (path,))]
-        for row in found:
+            versions = [dict(row) for row in connection.execute(query, (path,))]
+        for row in versions:
             if version is None or row["version"] == version:
                 return row | {"data": json.loads(row["data"])}
         return None

@@ -86,7 +86,7 @@ class _Packed(Mapping[str, bytes]):
 
 @contextmanager
 def _readable(name: str) -> Iterator[None]:
-    """What the archive's library raises for damage, as an error that says so."""
+    """Errors of the archive's library, as one that says that the archive is damaged."""
     try:
         yield
     except KeyError as error:

@@ -231,10 +231,10 @@ class BundleStore:
         given = Path(name)
         if given.suffix == ".zip" and given.is_file():
             return read_bundle(io.BytesIO(given.read_bytes()), given.name)
-        wanted = given.name.removesuffix(".zip").lower()
+        folded_name = given.name.removesuffix(".zip").lower()
         known = self.names()
         for candidate in known:
-            if candidate.lower() == wanted:
+            if candidate.lower() == folded_name:
                 return self._read(f"{candidate}.zip")
         otherwise = "See inchworm bundles." if known else "Pack one: inchworm pack."
         raise UsageError(

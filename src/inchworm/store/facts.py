@@ -80,11 +80,11 @@ class FactsStore(FactsCache):
         """The names of all models so that each came after those that it read."""
         if self._connection is None:
             return ()
-        found: list[str] = []
+        names: list[str] = []
         with suppress(sqlite3.Error, *UNREADABLE):  # then it is worked out again
             for sum_, text in self._connection.execute("SELECT sum, said FROM ordered"):
-                found = json.loads(text) if sum_ == zlib.crc32(text.encode()) else []
-        return found
+                names = json.loads(text) if sum_ == zlib.crc32(text.encode()) else []
+        return names
 
     @cached_property
     def _rows(self) -> dict[str, Any]:
@@ -92,8 +92,8 @@ class FactsStore(FactsCache):
         if self._connection is None:
             return {}
         try:
-            found = self._connection.execute("SELECT sum, outline FROM outlines").fetchall()
-            whole = [text for sum_, text in found if sum_ == zlib.crc32(text.encode())]
+            rows = self._connection.execute("SELECT sum, outline FROM outlines").fetchall()
+            whole = [text for sum_, text in rows if sum_ == zlib.crc32(text.encode())]
             return {row[0]: row for row in json.loads(f"[{','.join(whole)}]")}
         except (sqlite3.Error, *UNREADABLE):
             return {}
@@ -122,14 +122,14 @@ class FactsStore(FactsCache):
         if name not in self._rows or self._connection is None:
             raise KeyError(part)
         try:
-            found = self._connection.execute(
+            row = self._connection.execute(
                 "SELECT sum, facts FROM facts WHERE part = ?", (name,)
             ).fetchone()
         except (sqlite3.Error, UnicodeDecodeError) as error:
             raise KeyError(part) from error
-        if found is None or found[0] != zlib.crc32(str(found[1]).encode()):
+        if row is None or row[0] != zlib.crc32(str(row[1]).encode()):
             raise KeyError(part)
-        return str(found[1])
+        return str(row[1])
 
     def __setitem__(self, part: PartId, text: str) -> None:
         from inchworm.core.lineage.facts_text import read_outline
@@ -156,15 +156,15 @@ class FactsStore(FactsCache):
         return sorted({**self._rows, **self._new})
 
     def outline(self, part: PartId) -> Outline | None:
-        found = self._outlines.get(part)
+        outline = self._outlines.get(part)
         from inchworm.core.lineage.facts_text import outline_from
 
-        if found is None and (row := self._rows.get(str(part))) is not None:
+        if outline is None and (row := self._rows.get(str(part))) is not None:
             try:
-                found = self._outlines[part] = outline_from(row)
+                outline = self._outlines[part] = outline_from(row)
             except UNREADABLE:
                 return None
-        return found
+        return outline
 
     # ---- keeping ------------------------------------------------------------------------------
 

@@ -29,7 +29,7 @@ _TIMEOUT = 30
 
 @dataclass(frozen=True, kw_only=True)
 class Answer:
-    """What a service answered."""
+    """An answer of a service."""
 
     status: int
     content: bytes

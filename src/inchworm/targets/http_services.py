@@ -39,8 +39,8 @@ class HttpService:
 
     def document(self, part: PartId) -> Mapping[str, Any]:
         """The definition of one item, as it was put there."""
-        found: Mapping[str, Any] = self._request("GET", _path(part)).json()["document"]
-        return found
+        content: Mapping[str, Any] = self._request("GET", _path(part)).json()["document"]
+        return content
 
     def put(self, part: PartId, digest: str, document: Mapping[str, Any]) -> None:
         """Add or replace an item."""
@@ -52,8 +52,8 @@ class HttpService:
 
     def schedules(self) -> dict[str, str]:
         """The state of each ``pipeline.schedule``."""
-        found = self._request("GET", "/v1/schedules").json()["schedules"]
-        return {f"{s['pipeline']}.{s['name']}": s["state"] for s in found}
+        answer = self._request("GET", "/v1/schedules").json()["schedules"]
+        return {f"{s['pipeline']}.{s['name']}": s["state"] for s in answer}
 
     def set_schedule(self, pipeline: str, schedule: str, state: str) -> None:
         """Set a schedule's state."""
@@ -106,7 +106,7 @@ class HttpService:
 
 
 def _phrase(status: int) -> str:
-    """What a status means; nothing for one that the standard does not know."""
+    """The standard's phrase for a status; empty for one that it does not know."""
     return HTTPStatus(status).phrase if status in set(HTTPStatus) else ""
 
 

@@ -1,4 +1,4 @@
-"""What adapters may use of the machine that they run on."""
+"""The machine that adapters run on, as far as they may look at it."""
 
 from __future__ import annotations
 

@@ -97,11 +97,11 @@ class SecretStore:
         answer = self.client.send("GET", f"/v1/secrets/{quote(path)}", query=query)
         refusal = _REFUSALS.get(answer.status)
         if refusal is not None:
-            said, remedy = refusal
-            raise TargetError(f"{self.name} says that {said}.", next=remedy)
+            reason, remedy = refusal
+            raise TargetError(f"{self.name} says that {reason}.", next=remedy)
         try:
-            kept: Any = answer.json() if answer.is_success else None
-            return str(kept["data"][key]), str(kept["version"])
+            secret: Any = answer.json() if answer.is_success else None
+            return str(secret["data"][key]), str(secret["version"])
         except (ValueError, TypeError) as error:
             raise TargetError(
                 f"{self.name} answers {answer.status}, which is not understood.",

@@ -14,7 +14,7 @@ SIM_FOLDER = Path(".inchworm/sim")
 
 
 class Service(Protocol):
-    """What workspaces and gateways have in common: items, each a part with its document."""
+    """A service that keeps items, each a part with its document."""
 
     def items(self) -> dict[PartId, LiveItem]:
         """All items, by part."""

@@ -61,7 +61,7 @@ def _show(probes: list[Probe]) -> None:
     screen.print()
     failed = sum(each.is_fine is False for each in probes)
     untried = sum(each.is_fine is None for each in probes)
-    said = (
+    counts = (
         f"{counted(len(probes), 'probe')}: {len(probes) - failed - untried} fine, {failed} failed"
     )
-    say(screen, "failed" if failed else "done", f"{said}, {untried} not tried.")
+    say(screen, "failed" if failed else "done", f"{counts}, {untried} not tried.")

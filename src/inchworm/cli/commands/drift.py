@@ -26,27 +26,27 @@ def command(environment: str, as_json: bool) -> None:
     it affects through the lineage, and what a promotion would do about it. Exit code 1 when there
     is any.
     """
-    found = drift(workplace(), environment)
+    drifted = drift(workplace(), environment)
     if as_json:
-        print_json(drift_document(found))
+        print_json(drift_document(drifted))
     else:
-        _show(found)
-    sys.exit(1 if found.parts else 0)
+        _show(drifted)
+    sys.exit(1 if drifted.parts else 0)
 
 
-def _show(found: Drift) -> None:
+def _show(drifted: Drift) -> None:
     screen = console()
     screen.print(
         Text.assemble(
-            (found.environment.name, "bold"),
+            (drifted.environment.name, "bold"),
             " (",
-            word(found.environment.protection),
+            word(drifted.environment.protection),
             ")",
-            (f"  as {found.live.identity}, read {shown_time(found.read_at)} UTC", "dim"),
+            (f"  as {drifted.live.identity}, read {shown_time(drifted.read_at)} UTC", "dim"),
         )
     )
     screen.print()
-    for each in found.parts:
+    for each in drifted.parts:
         screen.print(Text(str(each.part.part), style="bold"))
         for difference in each.differences:
             screen.print(Text.assemble("  ", word(difference.what), f"  {difference.key}"))
@@ -59,13 +59,13 @@ def _show(found: Drift) -> None:
             screen.print(Padding(affected, (0, 0, 0, 2)))
         screen.print(Text(f"  {each.remedy}", style="dim"))
         screen.print()
-    if found.since is None:
+    if drifted.since is None:
         say(screen, "nothing checked", "nothing was promoted here yet.")
-    elif not found.parts:
+    elif not drifted.parts:
         say(screen, "done", "nothing drifted.")
     else:
-        when = f" since {shown_time(found.since)} UTC at the earliest"
-        say(screen, "failed", f"{counted(len(found.parts), 'part')} changed by hand{when}.")
+        when = f" since {shown_time(drifted.since)} UTC at the earliest"
+        say(screen, "failed", f"{counted(len(drifted.parts), 'part')} changed by hand{when}.")
 
 
 def _lines(difference: Difference) -> list[str]:

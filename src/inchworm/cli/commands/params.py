@@ -115,8 +115,8 @@ def _show(
         screen.print()
     what = counted(len(shown), "parameter")
     many = sum(matrix.differs(row, environments) for row in shown)
-    said = f"{what} differ." if only_differing else f"{what}, {many} of them differ."
-    say(screen, "done" if shown else "nothing to do", said)
+    text = f"{what} differ." if only_differing else f"{what}, {many} of them differ."
+    say(screen, "done" if shown else "nothing to do", text)
     for name in environments:
         for problem in matrix.values[name].problems:
             screen.print(Text.assemble(word("error"), f"  {problem.place}  {problem.message}"))

@@ -234,16 +234,18 @@ def _show_draft(screen: Console, drafted: Drafted) -> None:
         screen.print(rows(headings, lines))
         screen.print()
     if draft.secrets:
-        kept = [(s.name, s.reference, s.version and f"version {s.version}") for s in draft.secrets]
-        screen.print(rows(("secrets used", "kept in", ""), kept))
+        secrets = [
+            (s.name, s.reference, s.version and f"version {s.version}") for s in draft.secrets
+        ]
+        screen.print(rows(("secrets used", "kept in", ""), secrets))
         screen.print()
     for name, value in draft.overrides.items():
         screen.print(Text.assemble(word("given for once"), f"  {name} = {value}"))
     if draft.overrides:
         screen.print()
     if draft.left_alone:
-        said = ", ".join(counted(n, kind) for kind, n in draft.left_alone.items())
-        screen.print(f"left alone: {said}", style="dim")
+        counts = ", ".join(counted(n, kind) for kind, n in draft.left_alone.items())
+        screen.print(f"left alone: {counts}", style="dim")
         screen.print()
     print_findings(screen, draft.findings)
 
@@ -297,12 +299,12 @@ def _show_end(
     for step in promotion.draft.steps:
         state = promotion.report_of(step).state.value
         counts[state] = counts.get(state, 0) + 1
-    said = ", ".join(f"{n} {state}" for state, n in counts.items())
+    outcomes = ", ".join(f"{n} {state}" for state, n in counts.items())
     say(
         screen,
         promotion.state.value,
         f"{promotion.id}: {promotion.draft.bundle} in {_named(environment)}; "
-        f"steps: {said}; {spell_seconds(seconds)}.",
+        f"steps: {outcomes}; {spell_seconds(seconds)}.",
     )
     for step in promotion.draft.steps:
         report = promotion.report_of(step)
@@ -343,9 +345,9 @@ class _Progress(Reporter):
         if not self._screen.is_terminal:
             return
         usual = self._usual.get(step_key(step))
-        said = f", usually {spell_seconds(usual)}" if usual is not None else ""
+        hint = f", usually {spell_seconds(usual)}" if usual is not None else ""
         text = (
-            f"{self._environment}  {step.number}/{self._total}  {step.action} {_what(step)}{said}"
+            f"{self._environment}  {step.number}/{self._total}  {step.action} {_what(step)}{hint}"
         )
         if not self._tasks:
             self._at_work.start()
@@ -374,8 +376,8 @@ class _Progress(Reporter):
         place = f"{self._environment} {step.number:>{len(str(self._total))}}/{self._total}"
         what = f"{step.action:<{self._action}}  {_what(step):<{self._what}}"
         outcome = f"{report.state.value}  {spell_seconds(report.seconds)}"
-        told = report.message if report.state is not StepState.FAILED else ""
-        self._screen.file.write(f"{place}  {what}  {outcome}  {told}".rstrip() + "\n")
+        message = report.message if report.state is not StepState.FAILED else ""
+        self._screen.file.write(f"{place}  {what}  {outcome}  {message}".rstrip() + "\n")
 
     def close(self) -> None:
         """Take the running line away."""

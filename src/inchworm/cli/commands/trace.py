@@ -142,12 +142,12 @@ def _show(answer: Answer, question: Question) -> None:
 
 def _tree(assembly: Assembly, walk: Step, direction: Direction) -> Iterator[str]:
     reached = _count(walk)
-    said = "depends on" if direction is Direction.UP else "affects"
+    relation = "depends on" if direction is Direction.UP else "affects"
     start = click.style(str(walk.node), bold=True)
     if not reached:
-        yield f"{start} {said} nothing that is known."
+        yield f"{start} {relation} nothing that is known."
         return
-    yield f"{start} {said} {reached:,} {'thing' if reached == 1 else 'things'}"
+    yield f"{start} {relation} {reached:,} {'thing' if reached == 1 else 'things'}"
     files = {str(part): outline.file for part, outline in assembly.outlines.items()}
     waiting = [(following, "") for following in reversed(walk.next)]
     last = {id(walk.next[-1])}

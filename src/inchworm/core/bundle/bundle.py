@@ -159,7 +159,7 @@ def check_bundle(manifest: Any, files: Mapping[str, bytes], where: str) -> Bundl
     try:
         listed = {e["path"]: (Digest(e["sha256"]), int(e["size"])) for e in manifest["files"]}
         name, version, dialect = manifest["project"], manifest["version"], manifest["dialect"]
-        snapshot, said = bool(manifest["snapshot"]), manifest["digest"]
+        snapshot, declared_digest = bool(manifest["snapshot"]), manifest["digest"]
         manifest["provenance"]["commit"]
     except (KeyError, TypeError, ValueError) as error:
         raise _untrusted(where, f"{MANIFEST} lacks {error}") from error
@@ -169,7 +169,7 @@ def check_bundle(manifest: Any, files: Mapping[str, bytes], where: str) -> Bundl
         raise _untrusted(where, f"{missing[0]} is missing")
     digests = {path: digest for path, (digest, _) in listed.items()}
     digest = _digest_of_all(name, version, dialect, digests)
-    if digest != said:
+    if digest != declared_digest:
         raise _untrusted(where, "its digest does not fit its content")
     return Bundle(
         project=name,

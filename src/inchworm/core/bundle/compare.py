@@ -16,7 +16,7 @@ from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 
 
 class Weight(StrEnum):
-    """What a change means for the version number."""
+    """The weight of a change for the version number."""
 
     NONE = "none"
     PATCH = "patch"

@@ -29,9 +29,9 @@ def documentation(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
 
 
 def _columns(assembly: Assembly, outline: Outline) -> Iterator[Finding]:
-    told = {n.removeprefix(_COLUMN) for n in outline.documented if n.startswith(_COLUMN)}
+    described = {n.removeprefix(_COLUMN) for n in outline.documented if n.startswith(_COLUMN)}
     for name in outline.interfaces:
-        silent = [c.name for c in assembly.tables[name].columns if c.name not in told]
+        silent = [c.name for c in assembly.tables[name].columns if c.name not in described]
         if silent:
             shown = ", ".join(silent[:5]) + (f" and {len(silent) - 5} more" if silent[5:] else "")
             yield _missing(outline, rules.NO_COLUMN_ABOUT, f"says nothing about {shown}")

@@ -24,7 +24,7 @@ _OUTSIDE = tuple(f"{kind.value}:" for kind in Kind if kind.reaches_outside)
 
 
 def check_environment(assembly: Assembly, live: Composition) -> Iterator[Finding]:
-    """Everything that is to be said about a bundle in this environment."""
+    """All findings about a bundle in this environment."""
     yield from _gone(assembly, live)
     yield from _changed(assembly, live)
     yield from _outside_tables(assembly, live)
@@ -55,7 +55,7 @@ def _gone(assembly: Assembly, live: Composition) -> Iterator[Finding]:
 
 @dataclass(frozen=True)
 class _Looser:
-    """Something that readers could rely on before, and cannot any more."""
+    """A property of a column or table that readers could rely on before, and cannot any more."""
 
     rule: rules.Rule
     node: Node
@@ -102,12 +102,14 @@ def _looser(before: LivePart, now: Table) -> Iterator[_Looser]:
 
 
 def _readers(live: Composition) -> Mapping[Node, list[str]]:
-    found: dict[Node, list[str]] = {}
+    readers: dict[Node, list[str]] = {}
     for other in live.foreign_parts:
         for table, columns in other.reads.items():
             for field in (None, *columns):
-                found.setdefault(Node(table, field), []).append(f"{other.part} of {other.project}")
-    return found
+                readers.setdefault(Node(table, field), []).append(
+                    f"{other.part} of {other.project}"
+                )
+    return readers
 
 
 def _affected(assembly: Assembly, readers: Mapping[Node, list[str]], node: Node) -> list[str]:
@@ -125,8 +127,8 @@ def _outside_tables(assembly: Assembly, live: Composition) -> Iterator[Finding]:
             readers = [p for p in assembly.touching.get(declared.name, ()) if p != part]
             if not readers:
                 continue
-            there = live.tables.get(declared.name)
-            if there is None:
+            live_table = live.tables.get(declared.name)
+            if live_table is None:
                 near = nearest(declared.name, live.tables)
                 yield rules.OUTSIDE_DIFFERS.finding(
                     f"{declared.name} is not in this database, but {readers[0]} reads it",
@@ -139,7 +141,7 @@ def _outside_tables(assembly: Assembly, live: Composition) -> Iterator[Finding]:
                 for reader in readers
                 for column in assembly.facts[reader].columns_read.get(declared.name, ())
             }
-            for name in sorted(read - there.by_name.keys()):
+            for name in sorted(read - live_table.by_name.keys()):
                 yield rules.OUTSIDE_DIFFERS.finding(
                     f"{declared.name} has no column {name} in this database", part=part
                 )
@@ -172,9 +174,9 @@ def _goes(
     assembly: Assembly, live: Composition, environment: Environment, table: str, column: str
 ) -> bool:
     """Whether a column that is live would not be there after the migrations."""
-    there = live.tables.get(environment.database.physical_table(table))
+    live_table = live.tables.get(environment.database.physical_table(table))
     new = assembly.tables.get(table)
-    if there is None or column not in there.by_name:
+    if live_table is None or column not in live_table.by_name:
         return False
     return new is None or (not new.open and column not in new.by_name)
 

@@ -40,9 +40,9 @@ class Finding:
         return asdict(self) | {"severity": self.severity.value}
 
 
-def finding_from(said: Mapping[str, Any]) -> Finding:
+def finding_from(document: Mapping[str, Any]) -> Finding:
     """The finding that :meth:`Finding.to_json` told."""
-    return Finding(**{**said, "severity": Severity(said["severity"])})
+    return Finding(**{**document, "severity": Severity(document["severity"])})
 
 
 _WEIGHT = {Severity.ERROR: 0, Severity.WARNING: 1, Severity.NOTE: 2}

@@ -13,7 +13,7 @@ from inchworm.core.structure.tables import Table
 
 
 class Concern(NamedTuple):
-    """What a rule has to say about a statement, and on which line."""
+    """A finding about a statement, with its line."""
 
     rule: rules.Rule
     message: str
@@ -53,17 +53,19 @@ def outside_transactions(statements: Sequence[exp.Expr], *, in_one: bool) -> Ite
     if in_one:
         for statement in statements:
             if _is_concurrent(statement):
-                said = "builds an index without blocking, which no transaction can do"
-                yield Concern(rules.NEEDS_NO_TRANSACTION, said, line_of(statement))
+                message = "builds an index without blocking, which no transaction can do"
+                yield Concern(rules.NEEDS_NO_TRANSACTION, message, line_of(statement))
         return
     if len(statements) != 1:
-        said = f"has {len(statements)} statements outside a transaction"
-        yield Concern(rules.NOT_RESTARTABLE, said, line_of(statements[1]) if statements else None)
+        message = f"has {len(statements)} statements outside a transaction"
+        yield Concern(
+            rules.NOT_RESTARTABLE, message, line_of(statements[1]) if statements else None
+        )
     for statement in statements:
         is_definition = isinstance(statement, exp.Create | exp.Drop)
         if is_definition and not statement.args.get("exists"):
-            said = "would fail if it ran again after a crash"
-            yield Concern(rules.NOT_RESTARTABLE, said, line_of(statement))
+            message = "would fail if it ran again after a crash"
+            yield Concern(rules.NOT_RESTARTABLE, message, line_of(statement))
 
 
 def _is_concurrent(statement: exp.Expr) -> bool:
@@ -75,16 +77,16 @@ def _all_rows(statement: exp.Expr, made: set[str], dialect: str) -> Iterator[Con
     name = table_name(target, dialect) if target is not None else ""
     if statement.args.get("where") is None and name not in made:
         what = "empties" if isinstance(statement, exp.TruncateTable | exp.Delete) else "changes"
-        said = f"{what} all rows of {name}"
-        yield Concern(rules.WITHOUT_CONDITION, said, line_of(statement))
+        message = f"{what} all rows of {name}"
+        yield Concern(rules.WITHOUT_CONDITION, message, line_of(statement))
 
 
 def _index(statement: exp.Create, made: set[str], dialect: str) -> Iterator[Concern]:
     target = statement.find(exp.Table)
     name = table_name(target, dialect) if target is not None else ""
     if not statement.args.get("concurrently") and name not in made:
-        said = f"makes an index on {name} while nobody can write to it"
-        yield Concern(rules.BLOCKS_OTHERS, said, line_of(statement))
+        message = f"makes an index on {name} while nobody can write to it"
+        yield Concern(rules.BLOCKS_OTHERS, message, line_of(statement))
 
 
 def _alteration(statement: exp.Alter, made: set[str], dialect: str) -> Iterator[Concern]:
@@ -99,14 +101,14 @@ def _alteration(statement: exp.Alter, made: set[str], dialect: str) -> Iterator[
             is_filled = {exp.DefaultColumnConstraint, exp.GeneratedAsIdentityColumnConstraint}
             if exp.NotNullColumnConstraint in kinds and not kinds & is_filled:
                 column = fold(action.this, dialect)
-                said = f"adds the required column {column} to {name} without a default"
-                yield Concern(rules.REQUIRED_WITHOUT_DEFAULT, said, line_of(action))
+                message = f"adds the required column {column} to {name} without a default"
+                yield Concern(rules.REQUIRED_WITHOUT_DEFAULT, message, line_of(action))
         elif dialect == "postgres" and isinstance(action, exp.AlterColumn):
             if action.args.get("dtype") is None:
                 continue
             column = fold(action.this, dialect)
-            said = f"writes all of {name} anew to change the type of {column}"
-            yield Concern(rules.BLOCKS_OTHERS, said, line_of(action))
+            message = f"writes all of {name} anew to change the type of {column}"
+            yield Concern(rules.BLOCKS_OTHERS, message, line_of(action))
 
 
 def _renames(
@@ -135,5 +137,5 @@ def _renames(
             known = table.by_name.get(old) if table else None
             for new, kind in come.get(name, ()):
                 if known is not None and known.type == kind:
-                    said = f"drops {name}.{old} and adds {new} of the same type"
-                    yield Concern(rules.LOOKS_LIKE_RENAME, said, line)
+                    message = f"drops {name}.{old} and adds {new} of the same type"
+                    yield Concern(rules.LOOKS_LIKE_RENAME, message, line)

@@ -45,12 +45,12 @@ class _Work:
     @cached_property
     def worked_on(self) -> Mapping[PartId, int]:
         """For each part the stages that work on it."""
-        found: dict[PartId, int] = defaultdict(int)
+        times: dict[PartId, int] = defaultdict(int)
         for pipeline in self.pipelines:
             for stage in self.stages(pipeline):
                 for part in stage.works_on:
-                    found[part] |= self.bits[pipeline, stage.name]
-        return found
+                    times[part] |= self.bits[pipeline, stage.name]
+        return times
 
     @cached_property
     def upstream(self) -> Mapping[PartId, frozenset[PartId]]:
@@ -73,17 +73,17 @@ class _Work:
     def above(self) -> Mapping[PartId, int]:
         """For each part the stages that work on anything it reads, however far up."""
         order = dict.fromkeys([*self.assembly.model_order, *self.upstream])
-        found: dict[PartId, int] = dict.fromkeys(order, 0)
+        masks: dict[PartId, int] = dict.fromkeys(order, 0)
         changed = True
         while changed:  # once more than once only where a notebook is upstream of what it reads
             changed = False
             for part in order:
-                stages = found[part]
+                stages = masks[part]
                 for other in self.upstream.get(part, ()):
-                    stages |= found.get(other, 0) | self.worked_on.get(other, 0)
-                if stages != found[part]:
-                    found[part], changed = stages, True
-        return found
+                    stages |= masks.get(other, 0) | self.worked_on.get(other, 0)
+                if stages != masks[part]:
+                    masks[part], changed = stages, True
+        return masks
 
     def stages(self, pipeline: PartId) -> tuple[Stage, ...]:
         """The steps of a pipeline."""
@@ -91,13 +91,13 @@ class _Work:
 
     def mask(self, pipeline: PartId, names: Iterable[str]) -> int:
         """The bits of some stages."""
-        found = 0
+        bits = 0
         for name in names:
-            found |= self.bits[pipeline, name]
-        return found
+            bits |= self.bits[pipeline, name]
+        return bits
 
     def all_above(self, part: PartId) -> list[PartId]:
-        """Everything that a part reads, however far up."""
+        """The parts that a part depends on, however far up."""
         seen: set[PartId] = set()
         waiting = [part]
         while waiting:
@@ -155,22 +155,22 @@ def _between(work: _Work) -> Iterator[Finding]:
             if one is None or other is None or one[0] != other[0]:
                 continue
             if 0 < other[1] - one[1] <= _SAME_RUN:
-                found = _too_early(work, early, late)
-                if found is not None:
-                    yield found
+                too_early = _too_early(work, early, late)
+                if too_early is not None:
+                    yield too_early
 
 
 def _too_early(work: _Work, early: PartId, late: PartId) -> Finding | None:
     """The first step of one pipeline that reads what only the other one builds."""
-    there = work.mask(late, [stage.name for stage in work.stages(late)])
-    elsewhere = ~there
+    late_stages = work.mask(late, [stage.name for stage in work.stages(late)])
+    elsewhere = ~late_stages
     for stage in work.stages(early):
         for worked_on in stage.works_on:
-            if not work.above.get(worked_on, 0) & there:
+            if not work.above.get(worked_on, 0) & late_stages:
                 continue
             for other in work.all_above(worked_on):
                 builders = work.worked_on.get(other, 0)
-                if builders & there and not builders & elsewhere:
+                if builders & late_stages and not builders & elsewhere:
                     return rules.SCHEDULE_ORDER.finding(
                         f"step {stage.name} works on {worked_on}, which reads {other}; that is "
                         f"built by {late}, which starts later on the same day",
@@ -183,10 +183,10 @@ def _too_early(work: _Work, early: PartId, late: PartId) -> Finding | None:
 
 def _daily_start(schedules: Iterable[Scheduled]) -> tuple[tuple[str, ...], int] | None:
     """On which days, and at which minute of them, a pipeline with one fixed time starts."""
-    found = list(schedules)
-    if len(found) != 1:
+    starts = list(schedules)
+    if len(starts) != 1:
         return None
-    fields = found[0].cron.split()
+    fields = starts[0].cron.split()
     if len(fields) != 5 or not (fields[0].isdigit() and fields[1].isdigit()):
         return None
-    return (found[0].timezone, *fields[2:]), int(fields[1]) * 60 + int(fields[0])
+    return (starts[0].timezone, *fields[2:]), int(fields[1]) * 60 + int(fields[0])

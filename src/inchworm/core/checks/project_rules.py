@@ -22,11 +22,11 @@ Check = Callable[[Assembly, dt.date], Iterable[Finding]]
 
 
 def check_assembly(assembly: Assembly, today: dt.date) -> list[Finding]:
-    """Everything that is to be said about a project version, errors first."""
-    found: list[Finding] = list(assembly.findings)
+    """All findings about a project version, errors first."""
+    findings: list[Finding] = list(assembly.findings)
     for check in _CHECKS:
-        found.extend(check(assembly, today))
-    return in_order(found)
+        findings.extend(check(assembly, today))
+    return in_order(findings)
 
 
 def unknown_parts(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
@@ -105,16 +105,16 @@ def classes(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     """Classes travel with values; a reader outside must be cleared for those that reach it."""
     ends = {node for outline in assembly.outlines.values() for node, _ in outline.declassified}
     leaving = {str(part): part for kind in _OUTSIDE for part in assembly.of_kind(kind)}
-    said: set[tuple[PartId, str]] = set()
+    reported: set[tuple[PartId, str]] = set()
     for outline in assembly.outlines.values():
         for start, class_ in outline.classes:
             came_from = assembly.graph.carried(start, ends)
             for node in came_from:
                 reader = leaving.get(node.owner)
-                if reader is None or (reader, class_) in said:
+                if reader is None or (reader, class_) in reported:
                     continue
                 if class_ not in assembly.outlines[reader].cleared:
-                    said.add((reader, class_))
+                    reported.add((reader, class_))
                     way = " -> ".join(map(str, way_to(node, came_from)))
                     yield rules.NOT_CLEARED.finding(
                         f"receives {class_} data, but is not cleared for it\n{way}",

@@ -37,7 +37,7 @@ class _Owned(NamedTuple):
 
 
 def value_leaks(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
-    """Everything about values that stand, or point, where they should not."""
+    """All findings about values that stand, or point, where they should not."""
     by_environment = [evaluate(assembly.matrix, env, today) for env in assembly.environments]
     yield from _written_out(assembly, by_environment)
     yield from _shared_connections(assembly, by_environment)
@@ -97,14 +97,14 @@ def _telling_values(
             v.environment: v.values[row.name].text for v in by_environment if row.name in v.values
         }
         hosts = {env: urlsplit(text).netloc for env, text in texts.items() if "://" in text}
-        for wanted, found in ((texts, equal), (texts, inside), (hosts, inside)):
-            if len(set(wanted.values())) < 2:
+        for values, matches in ((texts, equal), (texts, inside), (hosts, inside)):
+            if len(set(values.values())) < 2:
                 continue
-            for environment, text in wanted.items():
-                is_address = wanted is hosts or any(c in text for c in "/:@")
+            for environment, text in values.items():
+                is_address = values is hosts or any(c in text for c in "/:@")
                 is_address = is_address and len(text) >= _ADDRESS
-                if len(text) >= _SHORTEST and (found is equal or is_address):
-                    found.setdefault(text, _Owned(row.name, environment))
+                if len(text) >= _SHORTEST and (matches is equal or is_address):
+                    matches.setdefault(text, _Owned(row.name, environment))
     return equal, inside
 
 
@@ -179,7 +179,7 @@ _BOOKKEEPING = "bookkeeping"
 
 
 def _targets(environment: Environment) -> dict[str, tuple[str, ...]]:
-    """What an environment reaches: an address, and what is told apart at that address."""
+    """A target of an environment: its address, and the pieces that are told apart there."""
     database = environment.database
     return {
         _BOOKKEEPING: (database.url, database.bookkeeping.lower()),

@@ -31,26 +31,26 @@ def apply(findings: Iterable[Finding], waivers: Sequence[Waiver], today: dt.date
 
     A waiver that has expired waives nothing and speaks up; so does one that waives nothing.
     """
-    found: list[Finding] = []
+    results: list[Finding] = []
     used: set[Waiver] = set()
     for finding in findings:
         waiver = next((w for w in waivers if _fits(w, finding)), None)
         if waiver is not None:
             used.add(waiver)
         if waiver is None or waiver.until < today:
-            found.append(finding)
+            results.append(finding)
             continue
         said = f"{finding.message}\nwaived until {waiver.until} by {waiver.owner}: {waiver.because}"
-        found.append(replace(finding, severity=Severity.NOTE, message=said))
+        results.append(replace(finding, severity=Severity.NOTE, message=said))
     for waiver in waivers:
         subject = f"the waiver of {waiver.rule} for {waiver.part}"
         if waiver.until < today:
             message = f"{subject} ended on {waiver.until}"
-            found.append(rules.WAIVER_EXPIRED.finding(message, file=FILE, line=waiver.line))
+            results.append(rules.WAIVER_EXPIRED.finding(message, file=FILE, line=waiver.line))
         elif waiver not in used:
             message = f"{subject} waives nothing"
-            found.append(rules.WAIVER_UNUSED.finding(message, file=FILE, line=waiver.line))
-    return found
+            results.append(rules.WAIVER_UNUSED.finding(message, file=FILE, line=waiver.line))
+    return results
 
 
 def _fits(waiver: Waiver, finding: Finding) -> bool:

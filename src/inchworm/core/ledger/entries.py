@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 GENESIS = "0" * 64
-"""What stands in place of the hash before the first entry."""
+"""The hash in place of the one before the first entry."""
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -1,4 +1,4 @@
-"""What entries amount to: a promotion as it stands, and the line of it that an index keeps."""
+"""Promotions, worked out from entries: each as it stands, and the line of it in an index."""
 
 from __future__ import annotations
 

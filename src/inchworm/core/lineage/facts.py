@@ -43,7 +43,7 @@ class Use(NamedTuple):
     line: int | None = None
     safe: bool = False
     expects: str = ""
-    """What the setting wants there: ``duration``, ``integer``, ``text``, or nothing special."""
+    """The type that the setting takes there: ``duration``, ``integer``, ``text``, or any."""
 
 
 class Need(NamedTuple):
@@ -74,7 +74,7 @@ class Scheduled(NamedTuple):
 
 @dataclass(frozen=True, kw_only=True)
 class Facts:
-    """All that is known about one part."""
+    """The facts of one part: its tables, reads, edges, needs and uses."""
 
     part: PartId
     provides: tuple[Table, ...] = ()
@@ -105,10 +105,12 @@ class Facts:
     @property
     def columns_read(self) -> Mapping[str, frozenset[str]]:
         """The columns that are read of each table, however many reads there are."""
-        found: dict[str, frozenset[str]] = {}
+        columns: dict[str, frozenset[str]] = {}
         for read in self.reads:
-            found[read.table] = found.get(read.table, frozenset()) | (read.columns or frozenset())
-        return found
+            columns[read.table] = columns.get(read.table, frozenset()) | (
+                read.columns or frozenset()
+            )
+        return columns
 
 
 class Outline(NamedTuple):
@@ -235,12 +237,12 @@ class FactsOf(Mapping[PartId, Facts]):
         self._fetched: dict[PartId, Facts] = {}
 
     def __getitem__(self, part: PartId) -> Facts:
-        found = self._fetched.get(part)
-        if found is None:
+        facts = self._fetched.get(part)
+        if facts is None:
             if part not in self:
                 raise KeyError(part)
-            found = self._fetched[part] = self._fetch(part)
-        return found
+            facts = self._fetched[part] = self._fetch(part)
+        return facts
 
     def __contains__(self, part: object) -> bool:
         return part in self._outlines and self._outlines[part].readable  # type: ignore[index]
@@ -266,11 +268,11 @@ class TablesOf(Mapping[str, Table]):
                 self.provider.setdefault(name, part)
 
     def __getitem__(self, name: str) -> Table:
-        found = self._fetched.get(name)
-        if found is None:
+        table = self._fetched.get(name)
+        if table is None:
             tables = self._fetch(self.provider[name]).provides
-            found = self._fetched[name] = next(t for t in tables if t.name == name)
-        return found
+            table = self._fetched[name] = next(t for t in tables if t.name == name)
+        return table
 
     def __contains__(self, name: object) -> bool:
         return name in self.provider
@@ -336,11 +338,11 @@ class Assembly:
     @cached_property
     def touching(self) -> Mapping[str, list[PartId]]:
         """The parts whose edges begin or end at a table or part."""
-        found: dict[str, list[PartId]] = defaultdict(list)
+        parts: dict[str, list[PartId]] = defaultdict(list)
         for part, outline in self.outlines.items():
             for owner in outline.touches:
-                found[owner].append(part)
-        return found
+                parts[owner].append(part)
+        return parts
 
     @cached_property
     def graph(self) -> Graph[PartId]:

@@ -19,7 +19,7 @@ FACTS_VERSION = 5
 """Grows whenever the same files would give other facts than before, so that none are kept."""
 
 UNREADABLE = (ValueError, KeyError, IndexError, TypeError)
-"""What reading raises for text that was not written here."""
+"""The errors of reading a text that was not written here."""
 
 
 class FactsCache(MutableMapping[PartId, str]):

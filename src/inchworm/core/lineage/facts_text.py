@@ -124,15 +124,15 @@ def read_facts(text: str) -> Facts:
     """The facts that a text tells."""
     head, tables, rest = text.split("\n")
     outline = outline_from(json.loads(head))
-    said = json.loads(rest)
+    body = json.loads(rest)
     owners = outline.touches
     return Facts(
         part=outline.part,
         provides=read_tables(tables),
-        reads=tuple(map(_read, said["reads"])),
+        reads=tuple(map(_read, body["reads"])),
         edges=tuple(
             Edge(Node(owners[s], sf), Node(owners[t], tf), _HOWS[how])
-            for s, sf, t, tf, how in said["edges"]
+            for s, sf, t, tf, how in body["edges"]
         ),
         **{name: getattr(outline, name) for name in IN_BOTH},
     )
@@ -177,8 +177,8 @@ def _each(one: Callable[[Any], Any]) -> Callable[[Any], tuple[Any, ...]]:
 
 
 def _said_of_node(row: Any) -> tuple[Node, str]:
-    owner, field, said = row
-    return Node(owner, field), said
+    owner, field, parsed = row
+    return Node(owner, field), parsed
 
 
 _ABOUT_NODES = (_each(lambda pair: [*pair[0], pair[1]]), _each(_said_of_node))

@@ -163,11 +163,11 @@ class Graph(Generic[Key]):
         """Nodes one edge away, the closest relation first (copied before rows)."""
         self._fetch(node.owner)
         if direction is Direction.DOWN:
-            found = {(edge.target, edge.how) for edge in self._after.get(node, ())}
+            nodes = {(edge.target, edge.how) for edge in self._after.get(node, ())}
         else:
-            found = {(edge.source, edge.how) for edge in self._before.get(node, ())}
+            nodes = {(edge.source, edge.how) for edge in self._before.get(node, ())}
         return sorted(
-            found, key=lambda pair: (_CLOSENESS[pair[1]], pair[0].owner, pair[0].field or "")
+            nodes, key=lambda pair: (_CLOSENESS[pair[1]], pair[0].owner, pair[0].field or "")
         )
 
     def _onward(self, node: Node, direction: Direction) -> Iterator[tuple[Node, How]]:

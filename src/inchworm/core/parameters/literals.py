@@ -58,16 +58,16 @@ def _of_notebook(file: str, text: str) -> list[Literal]:
     except (ValueError, KeyError, TypeError):
         return []  # reported when the notebook is read
     lines = [n for n, line in enumerate(text.splitlines(), start=1) if '"source":' in line]
-    found = []
+    literals = []
     for i, source in enumerate(sources):
         code = source if isinstance(source, str) else "".join(source)
         first = lines[i] if i < len(lines) else 1
-        found += list(_matches(_PYTHON, code, file, first))
-    return found
+        literals += list(_matches(_PYTHON, code, file, first))
+    return literals
 
 
 class Suspect(NamedTuple):
-    """Something that looks like a secret. The text itself is kept nowhere."""
+    """A text that looks like a secret. The text itself is kept nowhere."""
 
     what: str
     line: int
@@ -115,7 +115,7 @@ def suspects_in(content: bytes, *, is_json: bool = False) -> list[Suspect]:
         return []
     if is_json:
         text = text.replace('\\"', '"').replace("\\n", " ")
-    found: dict[tuple[int, str], Suspect] = {}
+    suspects: dict[tuple[int, str], Suspect] = {}
     for pattern, what in (
         (_PRIVATE_KEY, "a private key"),
         (_IN_URL, "a password in an address"),
@@ -131,8 +131,8 @@ def suspects_in(content: bytes, *, is_json: bool = False) -> list[Suspect]:
                 continue
             line = text.count("\n", 0, match.start()) + 1
             mark = hashlib.sha256(value.encode()).hexdigest()[:6]
-            found.setdefault((line, mark), Suspect(what, line, mark))
-    return list(found.values())
+            suspects.setdefault((line, mark), Suspect(what, line, mark))
+    return list(suspects.values())
 
 
 def is_telling(name: str) -> bool:

@@ -34,7 +34,7 @@ class Parameter:
     about: str = ""
     unit: str = ""
     cells: Mapping[str, Any] = field(default_factory=dict)
-    """What the file says for each environment, unconverted."""
+    """The cells of the file by environment, unconverted."""
     every: Any = None
     must_differ: bool = False
     optional: bool = False
@@ -49,11 +49,11 @@ class Parameter:
 
     @property
     def group(self) -> str:
-        """What stands before the last dot of its name: the part of the project that it is for."""
+        """The group before the last dot of its name: the part of the project that it is for."""
         return self.name.rpartition(".")[0]
 
     def cell(self, environment: str) -> Any:
-        """What is declared for an environment, or None."""
+        """The cell that is declared for an environment, or None."""
         return self.cells.get(environment, self.every)
 
     def line_for(self, environment: str) -> int | None:
@@ -93,8 +93,8 @@ def read_files(
             try:
                 documents[path] = read_toml(contents[path])
             except TomlProblem as problem:
-                said = rules.UNREADABLE.finding(problem.reason, file=path, line=problem.line)
-                findings.append(said)
+                finding = rules.UNREADABLE.finding(problem.reason, file=path, line=problem.line)
+                findings.append(finding)
     matrix, wrong = read_matrix(documents, environments)
     return matrix, [*findings, *wrong]
 
@@ -121,9 +121,9 @@ def read_matrix(
             other = matrix.get(parameter.name)
             if other is not None:
                 where = f"{other.file}:{other.line}"
-                said = f"{parameter.name} is declared twice; first in {where}"
+                message = f"{parameter.name} is declared twice; first in {where}"
                 findings.append(
-                    parameter.finding(rules.MALFORMED_PARAMETER, said, "Remove one of the two.")
+                    parameter.finding(rules.MALFORMED_PARAMETER, message, "Remove one of the two.")
                 )
                 continue
             matrix[parameter.name] = parameter
@@ -133,14 +133,14 @@ def read_matrix(
 def _rows(table: Mapping[str, Any], path: KeyPath) -> Iterator[tuple[KeyPath, Any]]:
     """Each parameter's table; a table of nothing but tables is a group of them."""
     for key, item in table.items():
-        here = (*path, key)
+        place = (*path, key)
         is_group = (
             isinstance(item, dict) and item and all(isinstance(v, dict) for v in item.values())
         )
         if is_group:
-            yield from _rows(item, here)
+            yield from _rows(item, place)
         else:
-            yield here, item
+            yield place, item
 
 
 @dataclass(frozen=True)
@@ -163,8 +163,8 @@ class _Row:
         if not isinstance(kind, str) or kind not in list(Type):
             types = ", ".join(Type)
             near = did_you_mean(str(kind), list(Type), f"Give it a type: {types}.")
-            said = f"has no type {kind!r}" if kind is not None else "has no type"
-            self._wrong(("type",), f"{self.name} {said}", near)
+            message = f"has no type {kind!r}" if kind is not None else "has no type"
+            self._wrong(("type",), f"{self.name} {message}", near)
             return None
         settings = {key: row[key] for key in row if key in _SETTINGS and self._fits(key, row[key])}
         choices = settings.pop("one_of", ())
@@ -202,11 +202,11 @@ class _Row:
             del cells[key]
         return cells
 
-    def _fits(self, key: str, said: Any) -> bool:
-        wanted = bool if key in _FLAGS else _KINDS.get(key)
-        if wanted is None or type(said) is wanted:
+    def _fits(self, key: str, value: Any) -> bool:
+        expected = bool if key in _FLAGS else _KINDS.get(key)
+        if expected is None or type(value) is expected:
             return True
-        kind = {bool: "true or false", str: "text", int: "a whole number"}[wanted]
+        kind = {bool: "true or false", str: "text", int: "a whole number"}[expected]
         self._wrong((key,), f"{self.name}.{key} is not {kind}", f"Write {kind}.")
         return False
 
@@ -281,8 +281,8 @@ class _Evaluation:
             self.done[name] = row.domain.convert(cell, self.today)
         except ValueError as error:
             remedy = f"Write a value of type {row.type.value}."
-            said = f"{name} for {self.environment}: {error}"
-            self._wrong(row, said, remedy, rules.MISTYPED_VALUE)
+            message = f"{name} for {self.environment}: {error}"
+            self._wrong(row, message, remedy, rules.MISTYPED_VALUE)
             return None
         return self.done[name]
 
@@ -307,9 +307,9 @@ class _Evaluation:
                 self._wrong(row, f"{row.name} uses {other}, which is not declared", near)
                 return None
             if self.matrix[other].type is Type.SECRET:
-                said = f"{row.name} uses the secret {other}, which would become readable"
+                message = f"{row.name} uses the secret {other}, which would become readable"
                 remedy = "Use the secret where it is needed, not in another value."
-                self._wrong(row, said, remedy, rules.SECRET_IN_TEXT)
+                self._wrong(row, message, remedy, rules.SECRET_IN_TEXT)
                 return None
             inner = self.value_of(other, path)
             if inner is None:
@@ -382,9 +382,9 @@ def substitute(document: Any, values: Mapping[str, Value]) -> Any:
     return document
 
 
-def _left_out(said: Any, filled: Any) -> bool:
+def _left_out(value: Any, filled: Any) -> bool:
     """Whether a setting has no value here; one that is written as null is something else."""
-    return filled is None and said is not None
+    return filled is None and value is not None
 
 
 def _inside(name: str, values: Mapping[str, Value]) -> str:

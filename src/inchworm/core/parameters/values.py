@@ -92,7 +92,7 @@ class Domain:
     zone: str | None = None
 
     def fault(self) -> str | None:
-        """What is wrong with the domain itself, in words."""
+        """The faults of the domain itself, in words."""
         if self.type is Type.CHOICE and not self.one_of:
             return "a choice needs one_of = [...]"
         if self.matches is not None:
@@ -224,8 +224,8 @@ def read_duration(text: str) -> dt.timedelta:
     match = _DURATION.match(text.strip())
     if not match or not any(match.groups()):
         raise ValueError(f"{text!r} is not a duration such as 10m, 1h30m or PT10M")
-    said = [int(group or 0) for group in match.groups()]
-    weeks, days, hours, minutes, seconds = map(sum, zip(said[:5], said[5:], strict=True))
+    numbers = [int(group or 0) for group in match.groups()]
+    weeks, days, hours, minutes, seconds = map(sum, zip(numbers[:5], numbers[5:], strict=True))
     try:
         return dt.timedelta(weeks=weeks, days=days, hours=hours, minutes=minutes, seconds=seconds)
     except OverflowError as error:

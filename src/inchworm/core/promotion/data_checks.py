@@ -74,13 +74,15 @@ def _matches(table: str, column: str, pattern: str) -> CountingCheck:
 
 def _points_to(table: str, column: str, target: str) -> CountingCheck:
     other, _, other_column = target.rpartition(".")
-    here = exp.column(exp.to_identifier(column, quoted=True), table="here")
-    there = exp.column(exp.to_identifier(other_column, quoted=True), table="there")
-    inner = exp.select("1").from_(_table(other).as_("there")).where(there.eq(here.copy()))
+    column_here = exp.column(exp.to_identifier(column, quoted=True), table="here")
+    column_there = exp.column(exp.to_identifier(other_column, quoted=True), table="there")
+    inner = (
+        exp.select("1").from_(_table(other).as_("there")).where(column_there.eq(column_here.copy()))
+    )
     query = (
         exp.select(exp.Count(this=exp.Star()))
         .from_(_table(table).as_("here"))
-        .where(here.copy().is_(exp.null()).not_(), exp.Exists(this=inner).not_())
+        .where(column_here.copy().is_(exp.null()).not_(), exp.Exists(this=inner).not_())
     )
     return CountingCheck(text=f"{column} points to {target}", query=query)
 

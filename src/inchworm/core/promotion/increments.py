@@ -41,9 +41,9 @@ def kept_rows(beside: str, live: str, columns: Sequence[str], key: Sequence[str]
         key: columns by which a row replaces another.
     """
     listed = ", ".join(map(spelled, columns))
-    kept = ", ".join(f"old.{spelled(column)}" for column in columns)
+    selected = ", ".join(f"old.{spelled(column)}" for column in columns)
     statement = (
-        f"INSERT INTO {sql_name(beside)} ({listed}) SELECT {kept} FROM {sql_name(live)} AS old"
+        f"INSERT INTO {sql_name(beside)} ({listed}) SELECT {selected} FROM {sql_name(live)} AS old"
     )
     if not key:
         return statement

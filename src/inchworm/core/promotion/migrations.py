@@ -77,16 +77,16 @@ def pending_migrations(
     return pending, looking.findings
 
 
-def change_by_hand(difference: Difference, real: str, schema: str) -> tuple[str, str]:
+def change_by_hand(difference: Difference, physical: str, schema: str) -> tuple[str, str]:
     """A change made by hand as a migration names it: what it is about, and a digest of what is.
 
     Args:
         difference: as it was found in a database.
-        real: the schema's name there.
+        physical: the schema's name there.
         schema: its name in the project.
     """
-    key = difference.key.replace(f" {real}.", f" {schema}.", 1)
-    return key, str(digest_of(difference.now.replace(f"{real}.", f"{schema}.").encode()))
+    key = difference.key.replace(f" {physical}.", f" {schema}.", 1)
+    return key, str(digest_of(difference.now.replace(f"{physical}.", f"{schema}.").encode()))
 
 
 class _Looking:
@@ -123,18 +123,18 @@ class _Looking:
 
         If only some is there, or otherwise, that is a finding.
         """
-        real = self.address.physical_schema(schema.name)
-        there = {
+        physical = self.address.physical_schema(schema.name)
+        live = {
             key: (digest, difference.key)
             for difference in self.live.differences
-            if difference.name.startswith(f"{real}.")
-            for key, digest in [change_by_hand(difference, real, schema.name)]
+            if difference.name.startswith(f"{physical}.")
+            for key, digest in [change_by_hand(difference, physical, schema.name)]
         }
-        wanted = script.takes_up
-        same = [key for key in wanted if key in there and there[key][0] == wanted[key]]
-        if len(same) == len(wanted):
-            return frozenset(there[key][1] for key in same)
-        for key in sorted(set(wanted) & there.keys()):
+        desired = script.takes_up
+        same = [key for key in desired if key in live and live[key][0] == desired[key]]
+        if len(same) == len(desired):
+            return frozenset(live[key][1] for key in same)
+        for key in sorted(set(desired) & live.keys()):
             self.findings.append(
                 rules.BASELINE_DIFFERS.finding(
                     f"{script.name} takes up a change of {key} that was made by hand; here it "
@@ -150,8 +150,8 @@ class _Looking:
 
         A schema that has tables, but otherwise, is a finding.
         """
-        real = self.address.physical_schema(schema.name)
-        if not any(table.schema == real for table in self.live.tables.values()):
+        physical = self.address.physical_schema(schema.name)
+        if not any(table.schema == physical for table in self.live.tables.values()):
             return False
         for wrong in self.baselines.get(schema, ("it has not been compared with what is there",)):
             self.findings.append(

@@ -154,16 +154,16 @@ class Draft:
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> Draft:
         """A draft as the ledger kept it."""
-        kept = {key: data[key] for key in cls.__dataclass_fields__ if key in data}
-        kept["steps"] = tuple(Step.from_json(step) for step in data["steps"])
-        kept["findings"] = tuple(finding_from(finding) for finding in data["findings"])
-        kept["differing"] = tuple(DifferingValue(**value) for value in data["differing"])
-        kept["secrets"] = tuple(UsedSecret(**secret) for secret in data.get("secrets", ()))
-        kept["changes"] = {
+        fields = {key: data[key] for key in cls.__dataclass_fields__ if key in data}
+        fields["steps"] = tuple(Step.from_json(step) for step in data["steps"])
+        fields["findings"] = tuple(finding_from(finding) for finding in data["findings"])
+        fields["differing"] = tuple(DifferingValue(**value) for value in data["differing"])
+        fields["secrets"] = tuple(UsedSecret(**secret) for secret in data.get("secrets", ()))
+        fields["changes"] = {
             PartId.parse(part): tuple(Change.from_json(change) for change in changes)
             for part, changes in data.get("changes", {}).items()
         }
-        return cls(**kept)
+        return cls(**fields)
 
 
 @dataclass(frozen=True, kw_only=True)

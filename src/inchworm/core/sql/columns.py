@@ -42,7 +42,7 @@ _RECURSION_LIMIT = 50
 
 @dataclass(frozen=True, kw_only=True)
 class Resolution:
-    """Everything that the resolver found out about one query."""
+    """The columns, reads and notes of one query, as the resolver worked them out."""
 
     columns: tuple[OutColumn, ...]
     rows: Sources
@@ -74,15 +74,15 @@ def resolve(query: exp.Query, tables: Mapping[str, Table], dialect: str) -> Reso
 
 def tables_in(query: exp.Expr, dialect: str) -> dict[str, int | None]:
     """The tables that a query mentions, CTE names left out, with the line of the first mention."""
-    found: dict[str, int | None] = {}
+    lines: dict[str, int | None] = {}
     ctes = {fold(cte.args["alias"].this, dialect) for cte in query.find_all(exp.CTE)}
     for table in query.find_all(exp.Table):
         if not isinstance(table.this, exp.Identifier):
             continue
         name = table_name(table, dialect)
         if name not in ctes:
-            found.setdefault(name, line_of(table))
-    return found
+            lines.setdefault(name, line_of(table))
+    return lines
 
 
 class _Resolver(ProjectionResolver):
@@ -269,19 +269,19 @@ class _Resolver(ProjectionResolver):
         aliases_first: bool = False,
     ) -> Sources:
         """Sources of GROUP BY, ORDER BY or DISTINCT ON keys, which may be ordinals or aliases."""
-        found: Sources = NOTHING
+        sources: Sources = NOTHING
         for key in keys:
             if isinstance(key, exp.Tuple | exp.Paren):
                 inner = key.expressions if isinstance(key, exp.Tuple) else [key.this]
-                found |= self._ordinals(inner, columns, scope, node, aliases_first=aliases_first)
+                sources |= self._ordinals(inner, columns, scope, node, aliases_first=aliases_first)
             elif isinstance(key, exp.Literal) and key.is_int and 0 < int(key.this) <= len(columns):
-                found |= columns[int(key.this) - 1].sources
+                sources |= columns[int(key.this) - 1].sources
             elif aliases_first and isinstance(key, exp.Column) and not key.table:
                 alias = scope.aliases.get(fold(key.this, self.dialect))
-                found |= alias.sources if alias else self._value(key, scope, node)
+                sources |= alias.sources if alias else self._value(key, scope, node)
             else:
-                found |= self._value(key, scope, node)
-        return found
+                sources |= self._value(key, scope, node)
+        return sources
 
     # ---- sources ------------------------------------------------------------------------------
 
@@ -368,18 +368,18 @@ class _Resolver(ProjectionResolver):
             rows |= self._value(on, scope)
         using = [fold(name, self.dialect) for name in join.args.get("using") or []]
         if join.args.get("method") == "NATURAL":
-            here = {c.name for r in before.values() for c in r.columns}
-            using = [c.name for r in new for c in r.columns if c.name in here]
+            names = {c.name for r in before.values() for c in r.columns}
+            using = [c.name for r in new for c in r.columns if c.name in names]
         for name in using:
             sides = [scope.merged.get(name)] if name in scope.merged else []
             candidates = [*(() if sides else before.values()), *new]
             sides += [r.named(name) or r.guessed(name) for r in candidates]
-            found = [side for side in sides if side is not None]
-            if not found:
+            resolved = [side for side in sides if side is not None]
+            if not resolved:
                 self._unknown_column(name, join, scope)
                 continue
-            merged = found[0]
-            for side in found[1:]:
+            merged = resolved[0]
+            for side in resolved[1:]:
                 merged = merged.also(side.sources)
             scope.merged[name] = merged
             rows |= merged.sources

@@ -76,8 +76,8 @@ def parse_statements(text: str, dialect: str) -> list[exp.Expr]:
     """
     _allow_deep_trees()
     try:
-        found = sqlglot.parse(_with_dollars(text, dialect), read=dialect)
-        whole = [statement for statement in found if statement is not None]
+        trees = sqlglot.parse(_with_dollars(text, dialect), read=dialect)
+        whole = [statement for statement in trees if statement is not None]
         return [_with_dotted(s) for s in whole] if MAYBE_PARAMETER.search(text) else whole
     except SqlglotError as error:
         raise _problem(error) from error

@@ -43,8 +43,8 @@ def _pivot(relation: Relation, pivot: exp.Pivot, value: Value, fold: Fold) -> Re
     used = {fold(c.this) for part in (*aggregates, *on) for c in part.find_all(exp.Column)}
     group = pivot.args.get("group")
     if group is not None:
-        wanted = {fold(column.this) for column in group.find_all(exp.Column)}
-        keys = [column for column in relation.columns if column.name in wanted]
+        pivoted = {fold(column.this) for column in group.find_all(exp.Column)}
+        keys = [column for column in relation.columns if column.name in pivoted]
     else:
         keys = [column for column in relation.columns if column.name not in used]
     columns = [*keys, *(OutColumn(name=name, sources=as_computed(made)) for name in names)]
@@ -88,7 +88,7 @@ def _unpivot(relation: Relation, pivot: exp.Pivot, value: Value, fold: Fold) -> 
     if not names or not label or any(len(group) != len(names) for group in groups):
         return None
     gone = {fold(c.this) for group in groups for item in group for c in item.find_all(exp.Column)}
-    kept = [column for column in relation.columns if column.name not in gone]
+    staying = [column for column in relation.columns if column.name not in gone]
     values = [
         OutColumn(name=fold(name), sources=frozenset(s for g in groups for s in value(g[i])))
         for i, name in enumerate(names)
@@ -96,7 +96,7 @@ def _unpivot(relation: Relation, pivot: exp.Pivot, value: Value, fold: Fold) -> 
     rows = relation.rows
     if not pivot.args.get("include_nulls"):
         rows |= as_rows(source for column in values for source in column.sources)
-    columns = (*kept, OutColumn(name=fold(label[0]), sources=frozenset()), *values)
+    columns = (*staying, OutColumn(name=fold(label[0]), sources=frozenset()), *values)
     return replace(relation, columns=columns, rows=rows, table=None)
 
 
@@ -107,12 +107,12 @@ def _members(item: exp.Expr) -> list[exp.Expr]:
 
 
 def _identifiers(nodes: Iterable[exp.Expr]) -> list[exp.Identifier]:
-    found: list[exp.Identifier] = []
+    identifiers: list[exp.Identifier] = []
     for node in nodes:
         if isinstance(node, exp.Tuple):
-            found += _identifiers(node.expressions)
+            identifiers += _identifiers(node.expressions)
         elif isinstance(node, exp.Column) and isinstance(node.this, exp.Identifier):
-            found.append(node.this)
+            identifiers.append(node.this)
         elif isinstance(node, exp.Identifier):
-            found.append(node)
-    return found
+            identifiers.append(node)
+    return identifiers

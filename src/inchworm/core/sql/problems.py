@@ -1,4 +1,4 @@
-"""What can be wrong with a text that should be SQL. The parser is not needed to know it."""
+"""Problems of a text that should be SQL. The parser is not needed to know them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the resolver knows about a relation while it reads a query."""
+"""A relation as the resolver knows it while it reads a query."""
 
 from __future__ import annotations
 
@@ -51,11 +51,11 @@ class Relation:
 
     @cached_property
     def _by_name(self) -> Mapping[str, OutColumn]:
-        found: dict[str, OutColumn] = {}
+        columns: dict[str, OutColumn] = {}
         for column in self.columns:
-            other = found.get(column.name)
-            found[column.name] = column if other is None else other.also(column.sources)
-        return found
+            other = columns.get(column.name)
+            columns[column.name] = column if other is None else other.also(column.sources)
+        return columns
 
     def named(self, name: str) -> OutColumn | None:
         """The column of that name; of several, one that comes from all of them."""
@@ -128,7 +128,7 @@ class Scope:
     """Lambda variables: names that are no columns here."""
     outer: Scope | None = None
     resolved: dict[int, OutColumn] = field(default_factory=dict, init=False)
-    """What column references meant here, by the identity of their nodes."""
+    """The columns that references meant here, by the identity of their nodes."""
 
     def add(self, name: str, relation: Relation) -> None:
         """Bring a relation into scope; a second one of the same name gets a name of its own."""
@@ -149,5 +149,5 @@ class Scope:
 
     def visible(self) -> list[str]:
         """Every column name that could have been meant."""
-        here = [c.name for r in self.relations.values() for c in r.columns] + list(self.aliases)
-        return here + (self.outer.visible() if self.outer else [])
+        names = [c.name for r in self.relations.values() for c in r.columns] + list(self.aliases)
+        return names + (self.outer.visible() if self.outer else [])

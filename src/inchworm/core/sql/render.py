@@ -28,8 +28,8 @@ def parameters_in(query: exp.Expr) -> list[str]:
 
 def line_of_parameter(name: str, text: str) -> int | None:
     """The line on which ``:name`` first stands; the syntax tree does not know it."""
-    found = re.search(rf":{re.escape(name)}\b", text)
-    return text.count("\n", 0, found.start()) + 1 if found else None
+    match = re.search(rf":{re.escape(name)}\b", text)
+    return text.count("\n", 0, match.start()) + 1 if match else None
 
 
 def literal(value: Value) -> exp.Expr:

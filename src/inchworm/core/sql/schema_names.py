@@ -283,7 +283,7 @@ class _Statement:
 
 @dataclass
 class _CommandRest(_Statement):
-    """What stands after the first word of a command that the parser does not know."""
+    """The text after the first word of a command that the parser does not know."""
 
     @cached_property
     def tree(self) -> exp.Expr | None:

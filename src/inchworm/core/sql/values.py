@@ -66,19 +66,19 @@ class ValueResolver:
         ``select`` is the SELECT whose named windows the expression may use. ``tolerant``: an
         unknown name is an option of a table function (``header = true``), not a column.
         """
-        found: Sources = NOTHING
+        sources: Sources = NOTHING
         waiting = [node]
         while waiting:  # not by recursion: a generated sum may have thousands of terms
             at = waiting.pop()
             if _is_special(at.__class__):
                 special = self._special(at, scope, select, tolerant)
                 if special is not None:
-                    found |= special
+                    sources |= special
                     continue
             if isinstance(at, exp.Window):
-                found |= self._named_window(at, scope, select)
+                sources |= self._named_window(at, scope, select)
             waiting.extend(_children(at))
-        return found
+        return sources
 
     def _special(
         self, node: exp.Expr, scope: Scope, select: exp.Expr | None, tolerant: bool
@@ -116,28 +116,28 @@ class ValueResolver:
     ) -> Sources:
         """``[v * 2 FOR v IN list IF v > 1]``: the variable is no column inside."""
         inner = replace(scope, bound=scope.bound | {self._bare(node.expression)})
-        found = self._value(node.args["iterator"], scope, select)
+        sources = self._value(node.args["iterator"], scope, select)
         for part in (node.this, node.args.get("condition")):
             if isinstance(part, exp.Expr):
-                found |= self._value(part, inner, select)
-        return found
+                sources |= self._value(part, inner, select)
+        return sources
 
     def _named_window(self, window: exp.Window, scope: Scope, select: exp.Expr | None) -> Sources:
         name = window.args.get("alias")
         if select is None or not isinstance(name, exp.Identifier):
             return NOTHING
-        wanted = fold(name, self.dialect)
+        window_name = fold(name, self.dialect)
         for definition in select.args.get("windows") or []:
-            if definition is not window and fold(definition.this, self.dialect) == wanted:
+            if definition is not window and fold(definition.this, self.dialect) == window_name:
                 return self._value(definition, scope, select)
         return NOTHING
 
     def _column(self, node: exp.Column, scope: Scope) -> OutColumn:
-        """What a column reference means; never fails, but reports what does not exist."""
-        found = scope.resolved.get(id(node))
-        if found is None:
-            found = scope.resolved[id(node)] = self._look_up(node, scope)
-        return found
+        """The column that a reference means; never fails, but reports one that does not exist."""
+        sources = scope.resolved.get(id(node))
+        if sources is None:
+            sources = scope.resolved[id(node)] = self._look_up(node, scope)
+        return sources
 
     def _look_up(self, node: exp.Column, scope: Scope) -> OutColumn:
         parts = node.args
@@ -179,12 +179,12 @@ class ValueResolver:
         while at is not None:
             if name in at.bound:
                 return OutColumn(name=name, sources=NOTHING)
-            found = self._candidates(name, at)
-            if len(found) > 1:
+            candidates = self._candidates(name, at)
+            if len(candidates) > 1:
                 self._problem(Problem(kind="ambiguous-column", name=name, line=line_of(node)))
-            if found:
-                column = found[0]
-                for other in found[1:]:
+            if candidates:
+                column = candidates[0]
+                for other in candidates[1:]:
                     column = column.also(other.sources)
                 return column
             if name in at.aliases:
@@ -210,9 +210,9 @@ class ValueResolver:
         """A column of that name, without complaint when there is none."""
         at: Scope | None = scope
         while at is not None:
-            found = self._candidates(name, at)
-            if found or name in at.aliases:
-                return found[0] if found else at.aliases[name]
+            candidates = self._candidates(name, at)
+            if candidates or name in at.aliases:
+                return candidates[0] if candidates else at.aliases[name]
             at = at.outer
         return self._guessed(name, scope)
 
@@ -291,7 +291,7 @@ class ValueResolver:
         return columns, opened
 
     def _qualifier(self, column: exp.Column) -> str:
-        """What stands before the last dot of a column reference."""
+        """The qualifier before the last dot of a column reference."""
         before = [part for part in column.parts[:-1] if isinstance(part, exp.Identifier)]
         return ".".join(fold(part, self.dialect) for part in before)
 

@@ -17,7 +17,7 @@ _INDEX_NAME = re.compile(
 
 
 def baseline_differences(
-    wanted: Sequence[Definition], live: Sequence[Definition], dialect: str
+    baseline: Sequence[Definition], live: Sequence[Definition], dialect: str
 ) -> list[str]:
     """In words, what is otherwise with the tables that a baseline makes.
 
@@ -25,21 +25,21 @@ def baseline_differences(
     constraints and indexes: what they demand is compared.
 
     Args:
-        wanted: what the baseline makes.
+        baseline: the definitions that the baseline makes.
         live: what the schema has.
         dialect: of the database.
     """
-    return list(_differences(wanted, live, dialect))
+    return list(_differences(baseline, live, dialect))
 
 
 def _differences(
-    wanted: Sequence[Definition], live: Sequence[Definition], dialect: str
+    baseline: Sequence[Definition], live: Sequence[Definition], dialect: str
 ) -> Iterator[str]:
-    there = {d.key: d for d in live}
-    tables = {d.name for d in wanted if d.thing is Thing.TABLE}
+    live_by_key = {d.key: d for d in live}
+    tables = {d.name for d in baseline if d.thing is Thing.TABLE}
     missing: set[str] = set()
-    for definition in wanted:
-        other = there.get(definition.key)
+    for definition in baseline:
+        other = live_by_key.get(definition.key)
         if definition.thing in {Thing.COMMENT, Thing.CONSTRAINT, Thing.INDEX}:
             continue
         if other is None:
@@ -48,47 +48,49 @@ def _differences(
         elif other.sql != definition.sql:
             yield from _changed(definition, other, dialect)
     for thing in (Thing.CONSTRAINT, Thing.INDEX):
-        yield from _hanging(thing, wanted, live, tables, missing)
+        yield from _hanging(thing, baseline, live, tables, missing)
 
 
-def _changed(wanted: Definition, live: Definition, dialect: str) -> Iterator[str]:
+def _changed(baseline: Definition, live: Definition, dialect: str) -> Iterator[str]:
     """How something that is there differs from what the baseline makes."""
-    if wanted.thing is Thing.TABLE:
-        shapes = [d.shape or shape_of(d.sql, dialect) for d in (wanted, live)]
+    if baseline.thing is Thing.TABLE:
+        shapes = [d.shape or shape_of(d.sql, dialect) for d in (baseline, live)]
         if shapes[0] is not None and shapes[1] is not None:
-            yield from _table(wanted.name, shapes[0], shapes[1])
+            yield from _table(baseline.name, shapes[0], shapes[1])
             return
-    yield f"{wanted.name} has {_one_line(live.sql)}, not {_one_line(wanted.sql)}"
+    yield f"{baseline.name} has {_one_line(live.sql)}, not {_one_line(baseline.sql)}"
 
 
-def _table(name: str, wanted: TableShape, live: TableShape) -> Iterator[str]:
-    lacking = [c for c in wanted.by_name if c not in live.by_name]
+def _table(name: str, baseline: TableShape, live: TableShape) -> Iterator[str]:
+    lacking = [c for c in baseline.by_name if c not in live.by_name]
     if lacking:
         yield f"{name} lacks {', '.join(lacking)}"
-    extra = [c for c in live.by_name if c not in wanted.by_name]
+    extra = [c for c in live.by_name if c not in baseline.by_name]
     if extra:
         yield f"{name} has {', '.join(extra)}, too"
-    for column in wanted.columns:
+    for column in baseline.columns:
         other = live.by_name.get(column.name)
         if other is not None:
-            yield from (f"{name} has {column.name} {said}" for said in _column(column, other))
-    demands, has = Counter(wanted.constraints.values()), Counter(live.constraints.values())
+            yield from (
+                f"{name} has {column.name} {difference}" for difference in _column(column, other)
+            )
+    demands, has = Counter(baseline.constraints.values()), Counter(live.constraints.values())
     yield from (f"{name} lacks {text}" for text in demands - has)
     yield from (f"{name} has {text}, too" for text in has - demands)
-    if wanted.options != live.options:
-        yield f"{name} has the options {live.options or 'none'}, not {wanted.options or 'none'}"
+    if baseline.options != live.options:
+        yield f"{name} has the options {live.options or 'none'}, not {baseline.options or 'none'}"
 
 
-def _column(wanted: ColumnShape, live: ColumnShape) -> Iterator[str]:
-    if live.type != wanted.type:
-        yield f"as {live.type}, not {wanted.type}"
-    if live.required is not wanted.required:
+def _column(baseline: ColumnShape, live: ColumnShape) -> Iterator[str]:
+    if live.type != baseline.type:
+        yield f"as {live.type}, not {baseline.type}"
+    if live.required is not baseline.required:
         yield "required" if live.required else "not required"
     for what, one, other in (
-        ("default", wanted.default, live.default),
-        ("expression", wanted.generated, live.generated),
-        ("identity", wanted.identity, live.identity),
-        ("constraint", wanted.rest, live.rest),
+        ("default", baseline.default, live.default),
+        ("expression", baseline.generated, live.generated),
+        ("identity", baseline.identity, live.identity),
+        ("constraint", baseline.rest, live.rest),
     ):
         if (one or "") != (other or ""):
             yield f"with {what} {other or 'none'}, not {one or 'none'}"
@@ -96,13 +98,13 @@ def _column(wanted: ColumnShape, live: ColumnShape) -> Iterator[str]:
 
 def _hanging(
     thing: Thing,
-    wanted: Sequence[Definition],
+    baseline: Sequence[Definition],
     live: Sequence[Definition],
     tables: set[str],
     missing: set[str],
 ) -> Iterator[str]:
     """Foreign keys and indexes of the baseline's tables, whatever they are called."""
-    demands, has = _demands(thing, wanted), _demands(thing, live)
+    demands, has = _demands(thing, baseline), _demands(thing, live)
     for text, definition in demands.items():
         if text not in has and missing.isdisjoint(definition.needs or ()):
             yield f"{_table_of(definition)} lacks {text}"

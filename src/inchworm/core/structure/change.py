@@ -34,11 +34,11 @@ class Renames:
         return bool(self.tables or self.columns)
 
     def table_before(self, name: str) -> str:
-        """What a table was called."""
+        """The name that a table had before."""
         return self.tables.get(name, name)
 
     def column_before(self, table: str, column: str) -> str:
-        """What a column was called; the table is given by its new name."""
+        """The name that a column had before; the table is given by its new name."""
         return self.columns.get((table, column), column)
 
 
@@ -48,38 +48,38 @@ def tables_of(definitions: Iterable[Definition], dialect: str) -> dict[str, Defi
     Raises:
         ProjectError: when the statement of one is not understood.
     """
-    found = {
+    tables = {
         d.name: d if d.shape is not None else replace(d, shape=shape_of(d.sql, dialect))
         for d in definitions
         if d.thing is Thing.TABLE
     }
-    for definition in found.values():
+    for definition in tables.values():
         if definition.shape is None:
             raise ProjectError(
                 f"the structure of {definition.name} is not understood, so no change to it can be "
                 "worked out.",
                 next='Manage its schema with managed = "migrations".',
             )
-    return found
+    return tables
 
 
 def renames_that_apply(
     declared: Mapping[str, str],
     live: Sequence[Definition],
-    wanted: Sequence[Definition],
+    desired: Sequence[Definition],
     dialect: str,
 ) -> Renames:
     """Of the renames that a schema declares, those not done yet.
 
     Args:
         declared: new name by old; a table's, or ``table.column`` with the table's new name.
-        live: what is there.
-        wanted: what should be there.
+        live: the definitions that it has.
+        desired: the definitions that it should have.
         dialect: of the database.
     """
     if not declared:
         return Renames()
-    before, after = tables_of(live, dialect), tables_of(wanted, dialect)
+    before, after = tables_of(live, dialect), tables_of(desired, dialect)
     schema = next((RelationName(name).schema for name in {**after, **before}), "")
     tables: dict[str, str] = {}
     for old, new in declared.items():
@@ -91,10 +91,10 @@ def renames_that_apply(
     for old, new in declared.items():
         name, dot, column = old.partition(".")
         table = f"{schema}.{name}"
-        there = before.get(tables.get(table, table))
+        live_table = before.get(tables.get(table, table))
         then = after.get(table)
-        if dot and there is not None and then is not None and there.shape and then.shape:
-            has, gets = there.shape.by_name, then.shape.by_name
+        if dot and live_table is not None and then is not None and live_table.shape and then.shape:
+            has, gets = live_table.shape.by_name, then.shape.by_name
             if column in has and column not in gets and new in gets and new not in has:
                 columns[table, new] = column
     return Renames(tables=tables, columns=columns)

@@ -11,7 +11,7 @@ from inchworm.core.identifiers import ColumnName
 
 
 class Effect(StrEnum):
-    """What a change does to those who work with the table, and to its rows."""
+    """The effect of a change on those who work with the table, and on its rows."""
 
     SAFE = "safe"
     SLOW = "slow"
@@ -21,7 +21,7 @@ class Effect(StrEnum):
 
 @dataclass(frozen=True, kw_only=True)
 class Demand:
-    """What must hold for a change to work: ``query`` counts the rows that stand in its way."""
+    """A condition for a change to work: ``query`` counts the rows that stand in its way."""
 
     query: str
     said: str

@@ -13,7 +13,7 @@ from inchworm.core.structure.shapes import TableShape
 
 
 class Thing(StrEnum):
-    """What a definition makes, in the order in which they are made."""
+    """The kinds of object that a definition makes, in the order in which they are made."""
 
     TYPE = "type"
     SEQUENCE = "sequence"
@@ -139,16 +139,16 @@ class Difference:
 
 
 def differences(before: Sequence[Definition], after: Sequence[Definition]) -> list[Difference]:
-    """What is missing, changed or new, by name."""
+    """The objects that are missing, changed or new, by name."""
     old = {definition.key: definition for definition in before}
     new = {definition.key: definition for definition in after}
-    found: list[Difference] = []
+    changed: list[Difference] = []
     for key in sorted({*old, *new}):
         was, now = old.get(key), new.get(key)
         known = was or now
         if known is None or (was is not None and now is not None and was.sql == now.sql):
             continue
-        found.append(
+        changed.append(
             Difference(
                 key=key,
                 name=known.name,
@@ -159,7 +159,7 @@ def differences(before: Sequence[Definition], after: Sequence[Definition]) -> li
                 is_of_schema=known.is_of_schema,
             )
         )
-    return found
+    return changed
 
 
 def script_of(definitions: Iterable[Definition], dialect: str, target: str) -> str:
@@ -184,9 +184,9 @@ def _told(definition: Definition, dialect: str, target: str) -> str:
 
     try:
         (tree,) = parse_statements(sql, dialect)
-        told: str = tree.sql(dialect=target, pretty=True)
-        (again,) = parse_statements(told, target)
+        text: str = tree.sql(dialect=target, pretty=True)
+        (again,) = parse_statements(text, target)
         same = dialect != target or again == tree
     except (SqlProblem, ValueError):
         return sql
-    return told if same else sql
+    return text if same else sql

@@ -31,7 +31,7 @@ _COPY = "__copy"
 
 def rebuilt(
     live: Sequence[Definition],
-    wanted: Sequence[Definition],
+    desired: Sequence[Definition],
     renames: Mapping[str, str],
     dialect: str,
     alterations: Alterations,
@@ -40,7 +40,7 @@ def rebuilt(
 
     Args:
         live: the definitions that a schema has.
-        wanted: the definitions that it should have.
+        desired: the definitions that it should have.
         renames: the new name of each table or ``table.column`` whose values stay; those that are
             done already do not count.
         dialect: of the database.
@@ -49,26 +49,26 @@ def rebuilt(
     Raises:
         ProjectError: when there is a difference for which no change can be worked out.
     """
-    applied = renames_that_apply(renames, live, wanted, dialect)
-    return late_last(_Rebuilding(live, wanted, applied, dialect, alterations).changes())
+    applied = renames_that_apply(renames, live, desired, dialect)
+    return late_last(_Rebuilding(live, desired, applied, dialect, alterations).changes())
 
 
 class _Rebuilding:
     def __init__(
         self,
         live: Sequence[Definition],
-        wanted: Sequence[Definition],
+        desired: Sequence[Definition],
         renames: Renames,
         dialect: str,
         alterations: Alterations,
     ) -> None:
         self.live = {d.key: d for d in live}
-        self.wanted = {d.key: d for d in wanted}
+        self.wanted = {d.key: d for d in desired}
         self.renames = renames
         self.dialect = dialect
         self.alterations = alterations
         self.before = tables_of(live, dialect)
-        self.after = tables_of(wanted, dialect)
+        self.after = tables_of(desired, dialect)
         self.sequences = [
             d.name
             for d in live
@@ -77,12 +77,12 @@ class _Rebuilding:
             and self.wanted[d.key].sql != d.sql
         ]
         self.indexes = _by_table(live, dialect)
-        self.indexes_after = _by_table(wanted, dialect)
+        self.indexes_after = _by_table(desired, dialect)
         self.anew = self._anew()
         """Tables that are made anew, by their new names."""
         self.sources = {renames.table_before(name) for name in self.anew}
-        kept = {renames.table_before(name) for name in self.after}
-        self.gone = [name for name in self.before if name not in kept]
+        staying = {renames.table_before(name) for name in self.after}
+        self.gone = [name for name in self.before if name not in staying]
 
     def changes(self) -> list[Change]:
         stages = [
@@ -108,17 +108,17 @@ class _Rebuilding:
         return old.shape, new.shape
 
     def _anew(self) -> list[str]:
-        found = {name for name in self.after if self._must_be_anew(name)}
+        anew = {name for name in self.after if self._must_be_anew(name)}
         if self.alterations.keys_and_indexes_pin_tables:
-            found |= {
+            anew |= {
                 name
                 for name in self.after
                 if self._shapes(name) is not None
                 and any(self._uses(name, sequence) for sequence in self.sequences)
             }
-            while more := {n for n in self.after if n not in found and self._refers(n, found)}:
-                found |= more
-        ordered = in_working_order([self.after[name] for name in sorted(found)], self.dialect)
+            while more := {n for n in self.after if n not in anew and self._refers(n, anew)}:
+                anew |= more
+        ordered = in_working_order([self.after[name] for name in sorted(anew)], self.dialect)
         return [definition.name for definition in ordered]
 
     def _refers(self, name: str, others: set[str]) -> bool:
@@ -243,7 +243,7 @@ class _Rebuilding:
                 yield self._made_anew(table)
 
     def _set_aside(self) -> Change:
-        """What is made anew is copied, and goes; before it, what points at it and goes anyway."""
+        """Tables made anew are copied, and dropped; before them, those that point at them."""
         was = {name: self.renames.table_before(name) for name in self.anew}
         leaving = self._leaving()
         going = in_working_order(
@@ -281,10 +281,10 @@ class _Rebuilding:
 
     def _leaving(self) -> list[str]:
         """Tables that go anyway, and are in the way of those that are made anew, by their keys."""
-        found: set[str] = set()
-        while more := {n for n in self.gone if n not in found and self._points(n, found)}:
-            found |= more
-        return sorted(found)
+        leaving: set[str] = set()
+        while more := {n for n in self.gone if n not in leaving and self._points(n, leaving)}:
+            leaving |= more
+        return sorted(leaving)
 
     def _points(self, name: str, others: set[str]) -> bool:
         shape = self.before[name].shape
@@ -333,8 +333,8 @@ class _Rebuilding:
             old = from_old.get(column.name)
             fills_itself = column.default is not None or column.generated or "KEY" in column.rest
             if column.required and old is None and not fills_itself:
-                said = f"{name}.{column.name} is required and has no default"
-                yield Demand(query=f"SELECT count(*) FROM {sql_name(source)}", said=said)
+                message = f"{name}.{column.name} is required and has no default"
+                yield Demand(query=f"SELECT count(*) FROM {sql_name(source)}", said=message)
             elif column.required and old is not None and not old.required:
                 empty = f"SELECT count(*) FROM {sql_name(source)} WHERE {spelled(old.name)} IS NULL"
                 yield Demand(
@@ -377,13 +377,13 @@ class _Rebuilding:
             yield self._alter("default", table, name, f"{column} SET DEFAULT {new.default}")
         if new.required and not old.required:
             empty = f"SELECT count(*) FROM {sql_name(table)} WHERE {spelled(name)} IS NULL"
-            said = f"{table}.{name} is to be required, and is empty"
+            message = f"{table}.{name} is to be required, and is empty"
             yield Change(
                 what="required",
                 name=f"{table}.{name}",
                 statements=(f"ALTER TABLE {sql_name(table)} {column} SET NOT NULL",),
                 effect=Effect.SLOW,
-                demands=(Demand(query=empty, said=said),),
+                demands=(Demand(query=empty, said=message),),
             )
         elif old.required and not new.required:
             yield self._alter("not required", table, name, f"{column} DROP NOT NULL")
@@ -452,11 +452,11 @@ def _by_table(
     definitions: Sequence[Definition], dialect: str
 ) -> Mapping[str, Sequence[Definition]]:
     """The indexes among some definitions, by their table."""
-    found: dict[str, list[Definition]] = {}
+    indexes: dict[str, list[Definition]] = {}
     for definition in definitions:
         if definition.thing is Thing.INDEX:
-            found.setdefault(_table_of(definition, dialect), []).append(definition)
-    return found
+            indexes.setdefault(_table_of(definition, dialect), []).append(definition)
+    return indexes
 
 
 def _table_of(index: Definition, dialect: str) -> str:

@@ -1,4 +1,4 @@
-"""What a script of DDL statements leaves behind, worked out without a database."""
+"""The tables that a script of DDL statements leaves behind, worked out without a database."""
 
 from __future__ import annotations
 

@@ -38,8 +38,8 @@ def shape_of(sql: str, dialect: str) -> TableShape | None:
 
 
 def _referred(tree: exp.Expr, schema: str, dialect: str) -> list[str]:
-    found = [t for r in tree.find_all(exp.Reference) if (t := r.find(exp.Table)) is not None]
-    names = [table_name(table, dialect) for table in found]
+    tables = [t for r in tree.find_all(exp.Reference) if (t := r.find(exp.Table)) is not None]
+    names = [table_name(table, dialect) for table in tables]
     return [name if "." in name else f"{schema}.{name}" for name in names]
 
 

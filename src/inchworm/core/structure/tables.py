@@ -41,10 +41,10 @@ class Table:
     @cached_property
     def by_name(self) -> Mapping[str, Column]:
         """Columns by folded name; of two with one name, the first."""
-        found: dict[str, Column] = {}
+        columns: dict[str, Column] = {}
         for column in self.columns:
-            found.setdefault(column.name.lower(), column)
-        return found
+            columns.setdefault(column.name.lower(), column)
+        return columns
 
     @property
     def schema(self) -> str:

@@ -1,4 +1,4 @@
-"""What every action of a promotion offers."""
+"""The interface of the actions of a promotion."""
 
 from __future__ import annotations
 
@@ -106,7 +106,7 @@ class Action(ABC):
 
     @property
     def left_behind(self) -> str:
-        """What stays if it cannot be undone, in words."""
+        """The effect that stays if it cannot be undone, in words."""
         return f"step {self.number} could not be undone"
 
     def perform_together(self, others: Sequence[int], site: Site) -> list[StepReport]:

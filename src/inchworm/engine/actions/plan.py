@@ -42,7 +42,7 @@ ACTIONS: Mapping[Phase, type[Action]] = MappingProxyType(
         Phase.RECORD: Record,
     }
 )
-"""What a step of each phase does."""
+"""The action of a step, by phase."""
 
 SPECIAL: Mapping[tuple[Phase, str], type[Action]] = MappingProxyType(
     {
@@ -53,7 +53,7 @@ SPECIAL: Mapping[tuple[Phase, str], type[Action]] = MappingProxyType(
         (Phase.SWITCH, "remove"): RemoveModel,
     }
 )
-"""What a step of a phase does that has a certain word for it."""
+"""The action of a step that has a certain word for it, by phase and word."""
 
 
 def planned(steps: Iterable[Step]) -> Plan:

@@ -1,4 +1,4 @@
-"""What a place must be able to do that stores a ledger."""
+"""The interface of a place that stores a ledger."""
 
 from __future__ import annotations
 

@@ -60,10 +60,10 @@ class SqlTransaction:
 
     def about(self, about: str) -> list[Row]:
         """The entries about one thing, in order."""
-        found = self._run(
+        rows = self._run(
             f"SELECT {COLUMNS} FROM {self._prefix}entries WHERE about = ? ORDER BY number", [about]
         )
-        return [Row(*row) for row in found]
+        return [Row(*row) for row in rows]
 
     def append(self, rows: Sequence[Row]) -> None:
         """Add entries behind the latest one."""
@@ -117,13 +117,13 @@ class SqlStorage(ABC):
         """Entries in order: all, or those of one kind or about one thing."""
         if not self.exists:
             return
-        wanted = {"kind": kind, "about": about}
-        asked = {column: value for column, value in wanted.items() if value is not None}
+        conditions = {"kind": kind, "about": about}
+        asked = {column: value for column, value in conditions.items() if value is not None}
         where = " AND ".join(f"{column} = ?" for column in asked)
         query = f"SELECT {COLUMNS} FROM {self.prefix}entries {f'WHERE {where}' if where else ''}"
         with self._reading() as run:
-            found = run(f"{query} ORDER BY number", list(asked.values()))
-        yield from (Row(*row) for row in found)
+            rows = run(f"{query} ORDER BY number", list(asked.values()))
+        yield from (Row(*row) for row in rows)
 
     def index(self) -> list[IndexRow]:
         """The index's line of every promotion, by number."""

@@ -173,7 +173,7 @@ class Bookkeeping:
     # ---- relations beside the live ones -------------------------------------------------------
 
     def aside(self, project: str | None = None) -> list[Aside]:
-        """What promotions of one project, or of all, have put beside the live relations."""
+        """Relations that promotions of one project, or of all, put beside the live ones."""
         if not self._has("aside"):
             return []
         return [
@@ -355,7 +355,7 @@ class Bookkeeping:
         )
 
     def structures(self) -> list[Definition]:
-        """What promotions left in the database, as far as it is recorded."""
+        """The definitions that promotions left in the database, as far as they are recorded."""
         if not self._has("structures"):
             return []
         return [

@@ -39,7 +39,7 @@ class Switch:
 
 @dataclass(frozen=True, kw_only=True)
 class Server:
-    """What a database says about itself; ``now`` has a zone, and is None where it has no clock."""
+    """A database's product and version; ``now`` has a zone, and is None where it has no clock."""
 
     product: str
     version: str
@@ -77,7 +77,7 @@ class Session(Protocol):
         ...
 
     def server(self) -> Server:
-        """What the database says about itself."""
+        """The database's product, version and time."""
         ...
 
     def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
@@ -101,7 +101,7 @@ class Session(Protocol):
         ...
 
     def transaction(self) -> AbstractContextManager[None]:
-        """Everything inside takes effect together, or not at all."""
+        """A transaction: the statements inside take effect together, or not at all."""
         ...
 
     def savepoint(self) -> AbstractContextManager[None]:
@@ -114,14 +114,14 @@ class Session(Protocol):
 
 
 class Catalogue(Protocol):
-    """What a database tells of its tables, views and everything that belongs to them."""
+    """The tables and views of a database, and everything that belongs to them."""
 
     def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
         """Tables and views with their columns, by real name; of some schemas or of all."""
         ...
 
     def definitions(self, schemas: Sequence[str]) -> list[Definition]:
-        """What some schemas have, as statements that would make it again."""
+        """The definitions of some schemas: statements that would make their objects again."""
         ...
 
     def kinds(self) -> Mapping[str, str]:

@@ -14,12 +14,12 @@ def differing_values(request: Request, changed: Iterable[PartId]) -> tuple[Diffe
     used = {u.parameter for part in changed for u in request.assembly.outlines[part].uses}
     differing = []
     for name in sorted(used):
-        here = request.values[name].text
+        value = request.values[name].text
         other = request.values_there.get(name)
-        there = other.text if other is not None else None
-        before = _value_before(request, name, here)
-        if there != here or before is not None:
-            differing.append(DifferingValue(name=name, here=here, there=there, before=before))
+        elsewhere = other.text if other is not None else None
+        before = _value_before(request, name, value)
+        if elsewhere != value or before is not None:
+            differing.append(DifferingValue(name=name, here=value, there=elsewhere, before=before))
     return tuple(differing)
 
 

@@ -1,4 +1,4 @@
-"""What a DuckDB file tells of itself."""
+"""The catalogue of a DuckDB file."""
 
 from __future__ import annotations
 
@@ -40,38 +40,38 @@ WHERE comment IS NOT NULL AND NOT internal AND {_HERE}
 
 
 class DuckDbCatalogue(DuckDbSession):
-    """What a DuckDB file tells of its tables and views."""
+    """The tables and views of a DuckDB file."""
 
     def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
         """Tables and views with their columns, by real name."""
-        found: dict[str, list[Column]] = defaultdict(list)
-        wanted = None if schemas is None else set(schemas)
+        columns_of: dict[str, list[Column]] = defaultdict(list)
+        chosen = None if schemas is None else set(schemas)
         for schema, table, column, type_, nullable in self.rows(
             "SELECT schema_name, table_name, column_name, data_type, is_nullable "
             "FROM duckdb_columns() WHERE NOT internal AND database_name = current_database() "
             "ORDER BY schema_name, table_name, column_index"
         ):
-            if wanted is None or schema in wanted:
+            if chosen is None or schema in chosen:
                 kind = normal_type(type_, "duckdb")
-                found[f"{schema}.{table}"].append(Column(column, kind, not nullable))
-        return {name: Table(name, tuple(columns)) for name, columns in found.items()}
+                columns_of[f"{schema}.{table}"].append(Column(column, kind, not nullable))
+        return {name: Table(name, tuple(columns)) for name, columns in columns_of.items()}
 
     def definitions(self, schemas: Sequence[str]) -> list[Definition]:
-        """What some schemas have, as DuckDB tells it."""
-        found: list[Definition] = []
+        """The definitions of some schemas, as DuckDB tells them."""
+        definitions: list[Definition] = []
         for thing, query in _DEFINITIONS:
             for schema, name, sql in self.rows(query):
                 if schema not in schemas:
                     continue
                 text = str(sql).rstrip().removesuffix(";")
                 full = f"{schema}.{name}"
-                found.append(Definition(thing=thing, name=full, sql=text, needs=None))
+                definitions.append(Definition(thing=thing, name=full, sql=text, needs=None))
         for schema, table, column, comment in self.rows(_COMMENTS):
             if schema in schemas:
                 on = "COLUMN" if column else "TABLE"
                 name = quoted(f"{schema}.{table}") + (f'."{column}"' if column else "")
                 told = str(comment).replace("'", "''")
-                found.append(
+                definitions.append(
                     Definition(
                         thing=Thing.COMMENT,
                         name=f"{schema}.{table}" + (f".{column}" if column else ""),
@@ -79,7 +79,7 @@ class DuckDbCatalogue(DuckDbSession):
                         needs=(f"{schema}.{table}",),
                     )
                 )
-        return found
+        return definitions
 
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""
@@ -105,10 +105,10 @@ class DuckDbCatalogue(DuckDbSession):
 
     def _indexes(self) -> Mapping[str, Mapping[str, str]]:
         """The statement of each index, by table. DuckDB refuses to rename a table that has one."""
-        found: dict[str, dict[str, str]] = defaultdict(dict)
+        statements: dict[str, dict[str, str]] = defaultdict(dict)
         for schema, table, index, sql in self.rows(
             "SELECT schema_name, table_name, index_name, sql FROM duckdb_indexes() "
             "WHERE database_name = current_database()"
         ):
-            found[f"{schema}.{table}"][f"{schema}.{index}"] = sql
-        return found
+            statements[f"{schema}.{table}"][f"{schema}.{index}"] = sql
+        return statements

@@ -37,12 +37,12 @@ class DuckDb(DuckDbStructure):
         kinds = dict(self.kinds())  # asked once: this transaction has to be short
         indexed = self._indexes()
         for switch in switches:
-            there = kinds.get(switch.name)
-            if there == "table":
+            kind = kinds.get(switch.name)
+            if kind == "table":
                 for index in indexed.get(switch.name, {}):
                     self.execute(f"DROP INDEX {quoted(index)}")
                 self._rename(switch.name, switch.replaced)
-            elif there == "view":
+            elif kind == "view":
                 self._drop_known(switch.name, kinds)
             if switch.staging is not None and switch.store == "table":
                 self._rename(switch.staging, switch.name)

@@ -94,8 +94,8 @@ class DuckDbSession:
     def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         """Run a query."""
         with self._errors():
-            found: list[tuple[Any, ...]] = self._connection.execute(sql, list(values)).fetchall()
-            return found
+            rows: list[tuple[Any, ...]] = self._connection.execute(sql, list(values)).fetchall()
+            return rows
 
     def frame(self, sql: str) -> Any:
         """Run a query into a pandas DataFrame."""
@@ -115,7 +115,7 @@ class DuckDbSession:
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
-        """Everything inside takes effect together, or not at all."""
+        """A transaction: the statements inside take effect together, or not at all."""
         self.execute("BEGIN TRANSACTION")
         try:
             yield

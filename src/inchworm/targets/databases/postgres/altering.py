@@ -28,36 +28,36 @@ _COSTLY = ("nextval", "random", "clock_timestamp", "uuid")
 
 
 def altered(
-    live: Sequence[Definition], wanted: Sequence[Definition], renames: Renames
+    live: Sequence[Definition], desired: Sequence[Definition], renames: Renames
 ) -> list[Change]:
     """What turns one structure into the other, in the order in which it can be done.
 
     Args:
-        live: what is there, after the renames.
-        wanted: what should be there.
+        live: the definitions that it has, after the renames.
+        desired: the definitions that it should have.
         renames: by which what is lost, or in the way, is named as it is called now.
 
     Raises:
         ProjectError: when there is a difference for which no change can be worked out.
     """
-    return _Altering(live, wanted, renames).changes()
+    return _Altering(live, desired, renames).changes()
 
 
 class _Altering:
     def __init__(
-        self, live: Sequence[Definition], wanted: Sequence[Definition], renames: Renames
+        self, live: Sequence[Definition], desired: Sequence[Definition], renames: Renames
     ) -> None:
         self.renames = renames
         self.live = {d.key: d for d in live}
-        self.wanted = {d.key: d for d in wanted}
+        self.wanted = {d.key: d for d in desired}
         self.before = {name: _shape(d) for name, d in tables_of(live, _DIALECT).items()}
-        self.after = {name: _shape(d) for name, d in tables_of(wanted, _DIALECT).items()}
+        self.after = {name: _shape(d) for name, d in tables_of(desired, _DIALECT).items()}
         self.both = [name for name in self.after if name in self.before]
         self.made_again = {
             name: again for name in self.both if (again := self._generated_again(name))
         }
         self.constraints_before = _constraints(live, self.before)
-        self.constraints_after = _constraints(wanted, self.after)
+        self.constraints_after = _constraints(desired, self.after)
         self.views_go = any(self._retyped(name) or self.made_again.get(name) for name in self.both)
         """Whether views have to go, because a column that they read changes under them."""
 
@@ -161,9 +161,9 @@ class _Altering:
         before, after = self.constraints_before[table], self.constraints_after[table]
         if name in after or before[name].startswith("FOREIGN"):
             return None
-        found = [n for n, text in after.items() if text == before[name] and n not in before]
+        candidates = [n for n, text in after.items() if text == before[name] and n not in before]
         twins = [n for n, text in before.items() if text == before[name]]
-        return found[0] if len(found) == 1 and len(twins) == 1 else None
+        return candidates[0] if len(candidates) == 1 and len(twins) == 1 else None
 
     def _add_constraints(self) -> Iterator[Change]:
         coming = []
@@ -308,11 +308,11 @@ class _Altering:
             is_costly = True
         demands: tuple[Demand, ...] = ()
         if column.required and not fills_itself:
-            said = f"{table}.{column.name} is required and has no default"
+            message = f"{table}.{column.name} is required and has no default"
             demands = (
                 Demand(
                     query=f"SELECT count(*) FROM {sql_name(self.renames.table_before(table))}",
-                    said=said,
+                    said=message,
                 ),
             )
         return Change(
@@ -355,8 +355,8 @@ class _Altering:
             source = sql_name(self.renames.table_before(table))
             called = spelled(self.renames.column_before(table, new.name))
             empty = f"SELECT count(*) FROM {source} WHERE {called} IS NULL"
-            said = f"{name} is to be required, and is empty"
-            demands = (Demand(query=empty, said=said),)
+            message = f"{name} is to be required, and is empty"
+            demands = (Demand(query=empty, said=message),)
             yield change("required", f"{column} SET NOT NULL", effect=Effect.SLOW, demands=demands)
         if old.required and not new.required:
             yield change("not required", f"{column} DROP NOT NULL")
@@ -425,15 +425,15 @@ def _constraints(
     definitions: Sequence[Definition], shapes: Mapping[str, TableShape]
 ) -> dict[str, dict[str, str]]:
     """The constraints of every table by name, foreign keys too."""
-    found: dict[str, dict[str, str]] = defaultdict(dict)
+    constraints: dict[str, dict[str, str]] = defaultdict(dict)
     for table, shape in shapes.items():
-        found[table] = dict(shape.constraints)
+        constraints[table] = dict(shape.constraints)
     for definition in definitions:
         if definition.thing is Thing.CONSTRAINT and definition.needs:
             named = definition.sql.split(" ADD CONSTRAINT ", 1)[1]
             name, _, text = named.partition(" FOREIGN KEY")
-            found[definition.needs[0]][name] = f"FOREIGN KEY{text}"
-    return found
+            constraints[definition.needs[0]][name] = f"FOREIGN KEY{text}"
+    return constraints
 
 
 _NUMBERS = ("SMALLINT", "INT", "BIGINT", "DECIMAL", "NUMERIC", "REAL", "DOUBLE")

@@ -163,12 +163,12 @@ def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
         policies = _by_name(session.rows(_POLICIES, asked))
         comments = _by_name(session.rows(_COMMENTS, asked))
         rights = _rights(session, names)
-    found: dict[str, Attached] = {}
+    attached: dict[str, Attached] = {}
     for name, secured, forced, owner, is_ours, options in relations:
         table = f"ALTER TABLE {quoted(name)}"
         security = [f"{table} ENABLE ROW LEVEL SECURITY"] if secured else []
         security += [f"{table} FORCE ROW LEVEL SECURITY"] if forced else []
-        found[name] = Attached(
+        attached[name] = Attached(
             rights=rights.get(name, frozenset()),
             owner=None if is_ours else owner,
             security=(*security, *_policies(name, policies[name])),
@@ -181,25 +181,25 @@ def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
             ),
             options=options,
         )
-    return found
+    return attached
 
 
 def _by_name(rows: Sequence[tuple[Any, ...]]) -> Mapping[str, list[tuple[Any, ...]]]:
     """Rows by the relation that they begin with, without it."""
-    found: dict[str, list[tuple[Any, ...]]] = defaultdict(list)
+    by_name: dict[str, list[tuple[Any, ...]]] = defaultdict(list)
     for name, *row in rows:
-        found[name].append(tuple(row))
-    return found
+        by_name[name].append(tuple(row))
+    return by_name
 
 
 def _rights(session: Session, names: Sequence[str]) -> dict[str, frozenset[_Right]]:
-    found = _by_name(session.rows(_RIGHTS, [[quoted(name) for name in names]]))
+    rights = _by_name(session.rows(_RIGHTS, [[quoted(name) for name in names]]))
     return {
         name: frozenset(
             _Right(who=who, privilege=privilege, grantable=again, column=column)
             for who, privilege, again, column in rows
         )
-        for name, rows in found.items()
+        for name, rows in rights.items()
     }
 
 

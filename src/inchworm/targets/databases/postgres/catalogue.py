@@ -1,4 +1,4 @@
-"""What a PostgreSQL database tells of itself."""
+"""The catalogue of a PostgreSQL database."""
 
 from __future__ import annotations
 
@@ -39,20 +39,20 @@ WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f')
 
 
 class PostgresCatalogue(PostgresSession):
-    """What a PostgreSQL database tells of its tables and views."""
+    """A PostgreSQL database's tables, views and all that belongs to them."""
 
     def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
         """Tables and views with their columns, by real name."""
-        wanted = None if schemas is None else set(schemas)
-        found: dict[str, list[Column]] = defaultdict(list)
+        chosen = None if schemas is None else set(schemas)
+        columns_of: dict[str, list[Column]] = defaultdict(list)
         for schema, table, column, type_, required in self.rows(_STRUCTURE):
-            if wanted is None or schema in wanted:
+            if chosen is None or schema in chosen:
                 kind = normal_type(type_, self.dialect)
-                found[f"{schema}.{table}"].append(Column(column, kind, required))
-        return {name: Table(name, tuple(columns)) for name, columns in found.items()}
+                columns_of[f"{schema}.{table}"].append(Column(column, kind, required))
+        return {name: Table(name, tuple(columns)) for name, columns in columns_of.items()}
 
     def definitions(self, schemas: Sequence[str]) -> list[Definition]:
-        """What some schemas have, as the server tells it."""
+        """The definitions of some schemas, as the server tells them."""
         ((before,),) = self.rows("SELECT current_setting('search_path')")
         self.execute("SET search_path = ''")
         try:
@@ -73,14 +73,14 @@ class PostgresCatalogue(PostgresSession):
         return None if size is None else int(size)
 
     def about_rows(self, name: str) -> int | None:
-        """What the statistics say of a table of more than a gigabyte."""
-        found = self.rows(
+        """The statistics' row count of a table of more than a gigabyte."""
+        rows = self.rows(
             "SELECT reltuples::bigint, relpages FROM pg_class WHERE oid = to_regclass(?)",
             [quoted(name)],
         )
-        return int(found[0][0]) if found and found[0][1] > _BIG else None
+        return int(rows[0][0]) if rows and rows[0][1] > _BIG else None
 
     def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
-        """What hangs on tables and cannot be carried along, as the server describes it."""
+        """Objects that hang on tables and cannot be carried along, as the server describes them."""
         kinds = self.kinds()
         return hanging_on(self, [name for name in names if kinds.get(name) == "table"])

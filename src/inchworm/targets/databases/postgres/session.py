@@ -88,9 +88,11 @@ class PostgresSession:
             "FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid "
             "WHERE l.locktype = 'advisory' AND l.granted AND a.datname = current_database()"
         )
-        said = ", ".join(f"{user} from {client} (process {pid})" for pid, user, client in holders)
+        holding = ", ".join(
+            f"{user} from {client} (process {pid})" for pid, user, client in holders
+        )
         raise EnvironmentMoved(
-            f"another promotion works in {self._where}: {said}.",
+            f"another promotion works in {self._where}: {holding}.",
             next="Wait until it has finished, and try again.",
         )
 
@@ -149,7 +151,7 @@ class PostgresSession:
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
-        """Everything inside takes effect together, or not at all."""
+        """A transaction: the statements inside take effect together, or not at all."""
         self.execute("BEGIN")
         try:
             yield
@@ -209,18 +211,18 @@ class PostgresSession:
 
     def _refused(self, error: psycopg.Error) -> TargetError:
         detail = error.diag.message_detail
-        said = self._masked(_first_line(error)) + (f" ({detail})" if detail else "")
-        return TargetError(f"{self._where} says: {said}", next="Nothing was changed by it.")
+        message = self._masked(_first_line(error)) + (f" ({detail})" if detail else "")
+        return TargetError(f"{self._where} says: {message}", next="Nothing was changed by it.")
 
     def _in_the_way(self) -> str:
         """Who holds locks, asked by a connection of its own."""
         with suppress(TargetError, psycopg.Error), self._connect() as other:
-            found = other.execute(
+            rows = other.execute(
                 _IN_THE_WAY.encode(), ([self._connection.info.backend_pid],)
             ).fetchall()
             return "".join(
                 f" Process {pid} ({user}, {program}) is {state}: {query}."
-                for pid, user, program, state, query in found
+                for pid, user, program, state, query in rows
             )
         return ""
 

@@ -122,14 +122,14 @@ def drop_views(session: Session, names: Sequence[str]) -> None:
 
 
 def hanging_on(session: Session, names: Collection[str]) -> dict[str, tuple[str, ...]]:
-    """What hangs on relations and cannot be carried along, in the server's words, by name."""
-    found: dict[str, list[str]] = {}
+    """Objects that hang on relations and cannot be carried along, in the server's words."""
+    hanging: dict[str, list[str]] = {}
     if names:
         with whole_names(session):
             rows = session.rows(_HANGING, [[quoted(name) for name in sorted(names)]])
         for name, described in rows:
-            found.setdefault(name, []).append(described)
-    return {name: tuple(those) for name, those in found.items()}
+            hanging.setdefault(name, []).append(described)
+    return {name: tuple(those) for name, those in hanging.items()}
 
 
 def switch_over(session: Session, switches: Sequence[Switch]) -> None:
@@ -157,9 +157,9 @@ def views_made_again(
         own: views among them, or upon them, that are not made again here.
     """
     kinds = session.kinds()
-    there = [name for name in names if name in kinds]
-    mine = attached_to(session, [name for name in there if kinds[name] == "view"])
-    views = _views_upon(session, there, own)
+    existing = [name for name in names if name in kinds]
+    mine = attached_to(session, [name for name in existing if kinds[name] == "view"])
+    views = _views_upon(session, existing, own)
     _refuse(hanging_on(session, [view.name for view in views]))
     drop_views(session, [view.name for view in views])
     yield
@@ -176,11 +176,11 @@ class _SwitchOver:
         self.session = session
         self.switches = switches
         self.kinds = session.kinds()
-        there = [switch.name for switch in switches if switch.name in self.kinds]
+        existing = [switch.name for switch in switches if switch.name in self.kinds]
         own = {name for s in switches for name in (s.name, s.staging) if name is not None}
-        self.attached = attached_to(session, there)
-        self.views = _views_upon(session, there, own)
-        _refuse(hanging_on(session, [name for name in there if self.kinds[name] == "table"]))
+        self.attached = attached_to(session, existing)
+        self.views = _views_upon(session, existing, own)
+        _refuse(hanging_on(session, [name for name in existing if self.kinds[name] == "table"]))
 
     def run(self, *, views_stay: bool) -> None:
         """Replace everything.
@@ -240,7 +240,7 @@ class _SwitchOver:
         self.session.execute(f"ALTER TABLE {quoted(old)} RENAME TO {quoted_one(table)}")
 
     def _given(self, switch: Switch, views_stay: bool) -> Attached | None:
-        """What the successor of a relation is given; None if nothing has to be."""
+        """The objects that the successor of a relation is given; None if none has to be."""
         attached = self.attached.get(switch.name)
         if switch.staging is None or attached is None:
             return None
@@ -272,20 +272,20 @@ def _views_upon(session: Session, names: Sequence[str], leave_out: Collection[st
     if not names:
         return []
     with whole_names(session):
-        found = session.rows(_VIEWS, [[quoted(name) for name in names]])
-    told = {
+        rows = session.rows(_VIEWS, [[quoted(name) for name in names]])
+    views = {
         f"{schema}.{table}": (kind, query, is_direct)
-        for schema, table, kind, query, _, is_direct in found
+        for schema, table, kind, query, _, is_direct in rows
         if f"{schema}.{table}" not in leave_out
     }
-    for name, (kind, _, _) in told.items():
+    for name, (kind, _, _) in views.items():
         if kind == "m":
             raise TargetError(
                 f"{name} is a materialised view upon what this promotion replaces.",
                 next="Make it a plain view or a model, or drop it and make it again by hand.",
             )
-    attached = attached_to(session, list(told))
+    attached = attached_to(session, list(views))
     return [
         _View(name=name, query=query, is_direct=is_direct, attached=attached[name])
-        for name, (_, query, is_direct) in told.items()
+        for name, (_, query, is_direct) in views.items()
     ]

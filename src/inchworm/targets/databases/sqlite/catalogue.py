@@ -1,4 +1,4 @@
-"""What SQLite files tell of themselves."""
+"""The catalogue of SQLite files."""
 
 from __future__ import annotations
 
@@ -13,29 +13,29 @@ from inchworm.targets.databases.sqlite.session import SqliteSession
 
 
 class SqliteCatalogue(SqliteSession):
-    """What SQLite files tell of their tables and views."""
+    """The tables and views of SQLite files."""
 
     def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
         """Tables and views with their columns, by real name."""
-        wanted = None if schemas is None else set(schemas)
-        found: dict[str, Table] = {}
+        chosen = None if schemas is None else set(schemas)
+        tables: dict[str, Table] = {}
         for name in self.kinds():
             schema, _, table = name.partition(".")
-            if wanted is not None and schema not in wanted:
+            if chosen is not None and schema not in chosen:
                 continue
             columns = self.rows(f"PRAGMA {quoted(schema)}.table_info({quoted_text(table)})")
-            found[name] = Table(
+            tables[name] = Table(
                 name,
                 tuple(
                     Column(column, _type(kind), bool(required))
                     for _, column, kind, required, _, _ in columns
                 ),
             )
-        return found
+        return tables
 
     def definitions(self, schemas: Sequence[str]) -> list[Definition]:
-        """What some schemas have: SQLite keeps the statements as they were written."""
-        found: list[Definition] = []
+        """The definitions of some schemas: SQLite keeps the statements as they were written."""
+        definitions: list[Definition] = []
         for schema in schemas:
             if schema not in self._schemas():
                 continue
@@ -45,7 +45,7 @@ class SqliteCatalogue(SqliteSession):
                 "AND type IN ('table', 'index', 'view')"
             ):
                 whole = _with_schema(str(sql), schema)
-                found.append(
+                definitions.append(
                     Definition(
                         thing=Thing(kind),
                         name=f"{schema}.{name}",
@@ -53,18 +53,18 @@ class SqliteCatalogue(SqliteSession):
                         needs=None,
                     )
                 )
-        return found
+        return definitions
 
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""
-        found: dict[str, str] = {}
+        kinds_of: dict[str, str] = {}
         for schema in self._schemas():
             for name, kind in self.rows(
                 f"SELECT name, type FROM {quoted(schema)}.sqlite_master "
                 "WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite_%'"
             ):
-                found[f"{schema}.{name}"] = kind
-        return found
+                kinds_of[f"{schema}.{name}"] = kind
+        return kinds_of
 
     def size(self, name: str) -> int | None:
         """None: it is not told of a table by itself."""

@@ -63,15 +63,15 @@ class Sqlite(SqliteStructure):
 
     def _attached(self, tables: Collection[str]) -> list[tuple[str, str, str]]:
         """The indexes and triggers of some tables: kind, full name and statement."""
-        found: list[tuple[str, str, str]] = []
+        attached: list[tuple[str, str, str]] = []
         for schema in self._schemas():
             for kind, name, table, sql in self.rows(
                 f"SELECT type, name, tbl_name, sql FROM {quoted(schema)}.sqlite_master "
                 "WHERE type IN ('index', 'trigger') AND sql IS NOT NULL ORDER BY type, name"
             ):
                 if f"{schema}.{table}" in tables:
-                    found.append((kind, f"{schema}.{name}", sql))
-        return found
+                    attached.append((kind, f"{schema}.{name}", sql))
+        return attached
 
     def _rename(self, old: str, new: str) -> None:
         self.execute(f"ALTER TABLE {quoted(old)} RENAME TO {quoted(new.partition('.')[2])}")

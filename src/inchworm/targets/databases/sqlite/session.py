@@ -124,7 +124,7 @@ class SqliteSession:
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
-        """Everything inside takes effect together, or not at all."""
+        """A transaction: the statements inside take effect together, or not at all."""
         self.execute("BEGIN")
         try:
             yield

@@ -98,9 +98,9 @@ class SqliteStructure(SqliteCatalogue):
         }
 
     def _put_on_again(self, triggers: Mapping[tuple[str, str], tuple[str, str]]) -> None:
-        there, kinds = self._triggers(), self.kinds()
+        existing, kinds = self._triggers(), self.kinds()
         for (schema, name), (table, sql) in triggers.items():
-            if (schema, name) not in there and f"{schema}.{table}" in kinds:
+            if (schema, name) not in existing and f"{schema}.{table}" in kinds:
                 self.execute(named_in_full("trigger", f"{schema}.{name}", sql))
 
     def _check_keys(self) -> None:

@@ -1,1 +1,1 @@
-"""What the authority's notebooks share."""
+"""Functions that the authority's notebooks share."""

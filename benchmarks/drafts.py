@@ -8,23 +8,17 @@ beside the bare driver that runs the same statements in the same order.
 
 from __future__ import annotations
 
-import os
-import resource
-import statistics
-import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Sequence
 from pathlib import Path
 
 import duckdb
 
-RUNS = 5
+from processes import PROGRAM, beside_click, measured
+
 CHANGED = 10
 BUILT = 1_000
-PROGRAM = (sys.executable, "-m", "inchworm")
-CLICK = (sys.executable, "-c", "import click")
 _ENVIRONMENT = (
     'snapshots = true\n[databases.main]\nurl = "duckdb:///dev.duckdb"\nthreads = 1\n'
     '[workspace]\nurl = "sim:dev"\n[gateway]\nurl = "sim:dev"\n'
@@ -70,36 +64,6 @@ def write_model(folder: Path, number: int, sql: str) -> None:
     path.write_text(f'/*---\nstore = "table"\n---*/\n{sql}\n')
 
 
-def measured(command: Sequence[str], folder: Path) -> tuple[float, float, str]:
-    """Seconds and megabytes of a process, and what it printed; its outcome must be success."""
-    started = time.perf_counter()
-    environ = {**os.environ, "INCHWORM_USER": "lena", "NO_COLOR": "1"}
-    process = subprocess.Popen(
-        command,
-        cwd=folder,
-        env=environ,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.STDOUT,
-        text=True,
-    )
-    assert process.stdout is not None
-    printed = process.stdout.read()
-    _, status, usage = os.wait4(process.pid, 0)
-    took = time.perf_counter() - started
-    if status != 0:
-        raise SystemExit(f"{' '.join(command)} ended with {status}:\n{printed[-2000:]}")
-    return took, usage.ru_maxrss / 1024, printed
-
-
-def beside_click(what: str, command: Sequence[str], folder: Path, runs: int = RUNS) -> None:
-    """Print the medians of a command and of click, in turn, and their ratio."""
-    pairs = [(measured(command, folder), measured(CLICK, folder)) for _ in range(runs)]
-    ours = statistics.median(pair[0][0] for pair in pairs)
-    click = statistics.median(pair[1][0] for pair in pairs)
-    memory = max(pair[0][1] for pair in pairs)
-    print(f"{what:50}{ours:8.2f} s{click:8.3f} s{ours / click:8.1f} x{memory:8.0f} MB", flush=True)
-
-
 def bare(folder: Path, models: int) -> float:
     """Seconds that the driver alone needs for the same SELECTs into tables, in the same order."""
     with duckdb.connect(str(folder / "bare.duckdb")) as connection:
@@ -138,7 +102,6 @@ def building(models: int) -> None:
 def main() -> None:
     """Print a line per measure: both sides, the ratio, and the memory of ours."""
     models = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     print(f"{'':50}{'inchworm':>10}{'click':>10}{'ratio':>10}{'memory':>11}")
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)

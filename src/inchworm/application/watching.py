@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Container, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -48,11 +48,12 @@ def status(workplace: Workplace, environment: str | None = None) -> Status:
     chosen = [project.environment(environment)] if environment else project.environments
     with ThreadPoolExecutor(_AT_ONCE) as pool:  # each may take its time to answer
         read = list(pool.map(lambda each: _read(workplace, each, read_at), chosen))
+    summaries = workplace.ledger.summaries()
     return Status(
         read_at=read_at,
         environments=read,
-        overrides={each.environment.name: _overrides(workplace, each) for each in read},
-        unfinished=_unfinished(workplace, {each.environment.name for each in read}),
+        overrides={each.environment.name: _overrides(workplace, each, summaries) for each in read},
+        unfinished=_unfinished(summaries, {each.environment.name for each in read}),
     )
 
 
@@ -66,20 +67,22 @@ def _read(workplace: Workplace, environment: Environment, read_at: str) -> Envir
     )
 
 
-def _overrides(workplace: Workplace, read: EnvironmentStatus) -> Mapping[str, str]:
+def _overrides(
+    workplace: Workplace, read: EnvironmentStatus, summaries: Iterable[Summary]
+) -> Mapping[str, str]:
     last = read.live.last if read.live else None
     number = promotion_number(last.promotion) if last else None
-    known = {summary.id.number: summary for summary in workplace.ledger.summaries()}
+    known = {summary.id.number: summary for summary in summaries}
     summary = known.get(number) if number is not None else None
     if summary is None or last is None or summary.bundle_digest != last.digest:
         return {}  # another ledger has promoted it
     return workplace.ledger.promotion(summary.id).draft.overrides
 
 
-def _unfinished(workplace: Workplace, environments: Iterable[str]) -> list[Summary]:
+def _unfinished(summaries: Iterable[Summary], environments: Container[str]) -> list[Summary]:
     latest = {
         summary.environment: summary
-        for summary in workplace.ledger.summaries()
+        for summary in summaries
         if summary.state not in {State.DRAFTED, State.DROPPED}
     }
     return [

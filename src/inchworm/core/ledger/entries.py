@@ -78,9 +78,11 @@ class Row(NamedTuple):
         )
 
 
+_COMPACT = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"))
+
+
 def _hash(*content: int | str) -> str:
-    text = json.dumps(content, ensure_ascii=False, separators=(",", ":"))
-    return hashlib.sha256(text.encode()).hexdigest()
+    return hashlib.sha256(_COMPACT.encode(content).encode()).hexdigest()
 
 
 def first_break(rows: Iterable[Row]) -> int | None:

@@ -16,6 +16,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from typing import Any, Protocol
 
+from inchworm.core.identifiers import promotion_number
 from inchworm.core.ledger.entries import Row
 from inchworm.core.ledger.events import Drafted, StateChanged
 from inchworm.store.ledgers.protocol import IndexRow, LedgerTransaction, Tail
@@ -141,13 +142,17 @@ class SqlStorage(ABC):
 
     def not_indexed(self) -> list[str]:
         """Promotions with a draft or a change of state that the index does not know."""
-        query = (
-            f"SELECT DISTINCT e.about FROM {self.prefix}entries e "
-            f"LEFT JOIN {self.prefix}promotions p ON e.about = 'P' || p.number "
-            "WHERE e.kind IN (?, ?) AND e.number > coalesce(p.through, 0)"
+        latest = (
+            f"SELECT about, max(number) FROM {self.prefix}entries WHERE kind IN (?, ?) "
+            "GROUP BY about"
         )
         with self._reading() as run:
-            return [about for (about,) in run(query, [Drafted.kind, StateChanged.kind])]
+            through = dict(run(f"SELECT number, through FROM {self.prefix}promotions"))
+            return [
+                about
+                for about, number in run(latest, [Drafted.kind, StateChanged.kind])
+                if number > through.get(promotion_number(about), 0)
+            ]
 
 
 def tables(prefix: str, number: str) -> list[str]:
@@ -162,7 +167,7 @@ def tables(prefix: str, number: str) -> list[str]:
         "at TEXT NOT NULL, by TEXT NOT NULL, kind TEXT NOT NULL, about TEXT NOT NULL, "
         "body TEXT NOT NULL, before TEXT NOT NULL, hash TEXT NOT NULL)",
         f"CREATE INDEX IF NOT EXISTS ix_entries_about ON {prefix}entries (about)",
-        f"CREATE INDEX IF NOT EXISTS ix_entries_kind ON {prefix}entries (kind, number)",
+        f"CREATE INDEX IF NOT EXISTS ix_entries_kind ON {prefix}entries (kind, about, number)",
         f"CREATE TABLE IF NOT EXISTS {prefix}promotions (number {number} NOT NULL PRIMARY KEY, "
         "environment TEXT NOT NULL, bundle TEXT NOT NULL, bundle_digest TEXT NOT NULL, "
         "state TEXT NOT NULL, changed_at TEXT NOT NULL, changed_by TEXT NOT NULL, "

@@ -1,0 +1,45 @@
+"""Whole processes, timed beside a Python that imports click alone."""
+
+from __future__ import annotations
+
+import os
+import statistics
+import subprocess
+import sys
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+RUNS = 5
+PROGRAM = (sys.executable, "-m", "inchworm")
+CLICK = (sys.executable, "-c", "import click")
+
+
+def measured(command: Sequence[str], folder: Path) -> tuple[float, float, str]:
+    """Seconds and megabytes of a process, and what it printed; its outcome must be success."""
+    started = time.perf_counter()
+    environ = {**os.environ, "INCHWORM_USER": "lena", "NO_COLOR": "1"}
+    process = subprocess.Popen(
+        command,
+        cwd=folder,
+        env=environ,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+    )
+    assert process.stdout is not None
+    printed = process.stdout.read()
+    _, status, usage = os.wait4(process.pid, 0)
+    took = time.perf_counter() - started
+    if status != 0:
+        raise SystemExit(f"{' '.join(command)} ended with {status}:\n{printed[-2000:]}")
+    return took, usage.ru_maxrss / 1024, printed
+
+
+def beside_click(what: str, command: Sequence[str], folder: Path, runs: int = RUNS) -> None:
+    """Print the medians of a command and of click, in turn, and their ratio."""
+    pairs = [(measured(command, folder), measured(CLICK, folder)) for _ in range(runs)]
+    ours = statistics.median(pair[0][0] for pair in pairs)
+    click = statistics.median(pair[1][0] for pair in pairs)
+    memory = max(pair[0][1] for pair in pairs)
+    print(f"{what:50}{ours:8.2f} s{click:8.3f} s{ours / click:8.1f} x{memory:8.0f} MB", flush=True)

@@ -19,10 +19,11 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
+from inchworm.core.identifiers import Home, Kind
 from inchworm.sim.store import SimStore
 
-WORKSPACE_KINDS = ("notebook", "pipeline", "library")
-GATEWAY_KINDS = ("connection", "flow")
+WORKSPACE_KINDS = tuple(kind.value for kind in Kind if kind.home is Home.WORKSPACE)
+GATEWAY_KINDS = tuple(kind.value for kind in Kind if kind.home is Home.GATEWAY)
 
 Handler = Callable[[Request], Awaitable[Response]]
 

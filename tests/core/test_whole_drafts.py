@@ -1,0 +1,410 @@
+"""Whole drafts, step by step, of a project that has a part of every kind."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+
+import pytest
+
+from inchworm.core.checks.findings import Finding, Severity
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.promotion.composition import Composition, LiveItem
+from inchworm.core.promotion.drafting.draft import draft
+from inchworm.core.promotion.drafting.request import PlannedChanges, Request
+from inchworm.core.promotion.promotion import DifferingValue, Draft
+from inchworm.core.promotion.states import Phase
+from inchworm.core.structure.changes import Change, Demand, Effect
+from inchworm.core.structure.definitions import Difference, Thing
+from inchworm.core.structure.tables import Column, Table
+from tests.core.test_drafting import EMPTY, ENVIRONMENT, after, request
+
+_API = {
+    "openapi": "3.0.3",
+    "info": {"title": "board", "version": "1"},
+    "paths": {"/": {"post": {"operationId": "post", "responses": {"200": {"description": "ok"}}}}},
+}
+_NOTEBOOK = {
+    "cells": [
+        {
+            "cell_type": "code",
+            "id": "a",
+            "metadata": {},
+            "outputs": [],
+            "execution_count": None,
+            "source": "from inchworm.notebook import env\n"
+            'd = env.query("SELECT id FROM m.a")\n'
+            'env.store("m.forecast", d, columns={"id": "INTEGER", "level": "DOUBLE"})',
+        }
+    ],
+    "metadata": {"kernelspec": {"name": "python3", "display_name": "p", "language": "python"}},
+    "nbformat": 4,
+    "nbformat_minor": 5,
+}
+FILES = {
+    "schemas/raw/schema.toml": 'managed = "outside"\n',
+    "schemas/raw/tables.sql": "CREATE TABLE raw.t (id INTEGER);",
+    "schemas/ops/schema.toml": 'managed = "migrations"\n',
+    "schemas/ops/migrations/0001_a.sql": "CREATE TABLE ops.s (id INT);",
+    "schemas/ops/migrations/0002_b.sql": '/*--- when = "after" ---*/ DROP TABLE ops.old;',
+    "schemas/ops/before/first.sql": "SELECT 1",
+    "schemas/ops/after/last.sql": "SELECT 1",
+    "schemas/ref/schema.toml": 'managed = "structure"\n',
+    "schemas/ref/tables.sql": "CREATE TABLE ref.gauge (id INTEGER);",
+    "models/m/a.sql": "/*--- key = ['id'] ---*/ SELECT id FROM raw.t",
+    "models/m/grows.sql": "/*--- store = 'increment'\nsince = 'id'\non_change = 'keep' ---*/ "
+    "SELECT id FROM m.a",
+    "models/m/plain.sql": "SELECT id FROM ref.gauge",
+    "checks/few.sql": "SELECT id FROM m.a WHERE id > 9",
+    "checks/always.sql": "SELECT id FROM raw.t WHERE id < 0",
+    "notebooks/n.ipynb": json.dumps(_NOTEBOOK),
+    "library/lib/x.py": "def f():\n    return 1\n",
+    "parameters.toml": '[board]\ntype = "text"\nevery = "http://board.example"\n',
+    "connections/board.toml": 'kind = "http"\nurl = "${board}"\n',
+    "apis/board.json": json.dumps(_API),
+    "flows/post.toml": 'direction = "out"\n[from]\ntable = "m.a"\n[to]\nconnection = "board"\n'
+    'api = "apis/board.json"\noperation = "post"\n[fields]\nid = "id"\n',
+    "pipelines/p.toml": '[schedules.s]\ncron = "0 0 * * *"\n'
+    '[[steps]]\nname = "x"\nbuild = ["m.a"]\n'
+    '[[steps]]\nname = "y"\nflow = "post"\nafter = ["x"]\n',
+    "consumers/r.toml": 'contact = "c"\n[reads]\n"m.a" = ["id"]\n',
+}
+RAW = {"raw.t": Table("raw.t", (Column("id", "INT"),))}
+REF = PartId(Kind.SCHEMA, "ref")
+
+
+def told(found: Draft) -> list[str]:
+    """Every step as a person would say it."""
+    return [
+        " ".join(filter(None, (f"{s.phase}:", s.action, str(s.part), s.item, f"({s.reason})")))
+        for s in found.steps
+    ]
+
+
+def change(what: str, *, late: bool = False, **more: object) -> Change:
+    name = str(more.pop("name", "ref.gauge"))
+    return Change(what=what, name=name, statements=(f"{what};",), late=late, **more)  # type: ignore[arg-type]
+
+
+def planned(*changes: Change, findings: tuple[Finding, ...] = ()) -> dict[PartId, PlannedChanges]:
+    return {REF: PlannedChanges(changes=changes, findings=findings)}
+
+
+def asked(live: Composition, files: dict[str, str] = FILES, **more: object) -> Request:
+    return replace(request(files, live), **more)  # type: ignore[arg-type]
+
+
+def live() -> Composition:
+    """Everything is in place."""
+    settled = after(FILES)
+    items = {
+        part: LiveItem(part=part, digest=there.digest, state="active")
+        for part, there in settled.parts.items()
+        if part.kind.is_service
+    }
+    return replace(settled, items=items, schedules={"p.s": "on"})
+
+
+def test_the_first_promotion_step_by_step() -> None:
+    """Every phase in its order, every part with its reason."""
+    found = draft(asked(EMPTY, planned=planned(change("make table"), change("drop", late=True))))
+    assert told(found) == [
+        "before: run schema:ops first (runs at every promotion)",
+        "migrate: run schema:ops 0001_a (has not run in this database)",
+        "migrate: change schema:ref wanted structure (1 safe)",
+        "prepare: add notebook:n m.forecast (its table is not there yet)",
+        "build: add model:m.a (new here)",
+        "build: add model:m.plain (new here)",
+        "build: add model:m.grows (new here)",
+        "check: check model:m.a (its data before anybody sees it)",
+        "check: check check:always (new here)",
+        "check: check check:few (reads m.a)",
+        "switch: switch over models (3 built beside go live together)",
+        "migrate after: run schema:ops 0002_b (has not run in this database)",
+        "migrate after: change schema:ref what goes (1 safe)",
+        "deliver: add connection:board (new here)",
+        "deliver: add library:lib (new here)",
+        "deliver: add flow:post (new here)",
+        "deliver: add notebook:n (new here)",
+        "deliver: add pipeline:p (new here)",
+        "after: run schema:ops last (runs at every promotion)",
+        "resume: switch on pipeline:p s (test declares it on)",
+        "verify: verify environment (everything is read back)",
+        "record: record environment (p-1.0.0 is what runs here)",
+    ]
+    assert [step.number for step in found.steps] == list(range(1, 23))
+    assert found.left_alone == {}
+    assert found.changes == {REF: (change("make table"), change("drop", late=True))}
+
+
+def test_nothing_is_done_where_nothing_differs() -> None:
+    """What stays is counted by kind."""
+    found = draft(asked(live(), planned=planned()))
+    assert told(found) == []
+    assert found.left_alone == {
+        "check": 2,
+        "connection": 1,
+        "consumer": 1,
+        "flow": 1,
+        "library": 1,
+        "model": 3,
+        "notebook": 1,
+        "pipeline": 1,
+        "schema": 3,
+    }
+
+
+def test_another_bundle_with_the_same_content_is_only_recorded() -> None:
+    """So that the environment says which one runs there; the scripts do not run."""
+    there = live()
+    assert there.last is not None
+    other = replace(there, last=replace(there.last, digest="sha256:other"))
+    assert told(draft(asked(other))) == ["record: record environment (p-1.0.0 is what runs here)"]
+
+
+def test_what_leaves_the_bundle_goes_in_the_order_in_which_nothing_misses_it() -> None:
+    """Whatever uses something else goes before that; models go with the switch-over."""
+    kept = {
+        path: text
+        for path, text in FILES.items()
+        if path.startswith(("schemas", "models/m/a", "consumers"))
+    }
+    steps = told(draft(asked(live(), kept)))
+    assert [step for step in steps if "is not in the bundle any more" in step] == [
+        "switch: remove model:m.grows (is not in the bundle any more)",
+        "switch: remove model:m.plain (is not in the bundle any more)",
+        "withdraw: remove pipeline:p (is not in the bundle any more)",
+        "withdraw: remove notebook:n (is not in the bundle any more)",
+        "withdraw: remove flow:post (is not in the bundle any more)",
+        "withdraw: remove library:lib (is not in the bundle any more)",
+        "withdraw: remove connection:board (is not in the bundle any more)",
+    ]
+    assert not any("switch over" in step for step in steps)
+
+
+ITEMS = {
+    "gone": (None, "add flow:post (was removed there by hand)"),
+    "changed": (("sha256:other", "active"), "change flow:post (was changed there by hand)"),
+    "stopped": (("", "inactive"), "change flow:post (is not active)"),
+}
+
+
+@pytest.mark.parametrize(("item", "step"), ITEMS.values(), ids=ITEMS.keys())
+def test_an_item_that_somebody_touched_is_put_right(
+    item: tuple[str, str] | None, step: str
+) -> None:
+    """Gone, changed or switched off."""
+    there, flow = live(), PartId(Kind.FLOW, "post")
+    items = {part: each for part, each in there.items.items() if part != flow}
+    if item is not None:
+        digest = item[0] or there.items[flow].digest
+        items[flow] = LiveItem(part=flow, digest=digest, state=item[1])
+    steps = told(draft(asked(replace(there, items=items))))
+    assert [s for s in steps if s.startswith("deliver")] == [f"deliver: {step}"]
+
+
+def test_an_item_that_no_bundle_brought_is_told_apart() -> None:
+    """And one that a value makes another one."""
+    there, flow = live(), PartId(Kind.FLOW, "post")
+    parts = {part: each for part, each in there.parts.items() if part != flow}
+    items = {**there.items, flow: LiveItem(part=flow, digest="sha256:other", state="active")}
+    steps = told(draft(asked(replace(there, parts=parts, items=items))))
+    assert "deliver: change flow:post (is there, but not from a bundle)" in steps
+    changed = FILES | {"connections/board.toml": 'kind = "http"\nurl = "${board}/v2"\n'}
+    steps = told(draft(asked(there, changed)))
+    assert "deliver: change connection:board (content changed)" in steps
+
+
+def test_rows_stay_where_the_model_says_so() -> None:
+    """An increment that is live keeps them; its reason says it."""
+    changed = FILES | {
+        "models/m/a.sql": FILES["models/m/a.sql"].replace("id FROM", "id AS id FROM")
+    }
+    changed["models/m/a.sql"] += " WHERE id > 0"
+    steps = told(draft(asked(live(), changed)))
+    assert [step for step in steps if step.startswith("build")] == [
+        "build: change model:m.a (content changed)",
+        "build: rebuild model:m.grows (depends on m.a; its rows stay, new ones come)",
+    ]
+    assert [step for step in steps if step.startswith(("pause", "resume", "check"))] == [
+        "pause: pause pipeline:p s (model:m.a changes)",
+        "check: check model:m.a (its data before anybody sees it)",
+        "check: check check:few (reads m.a)",
+        "resume: resume pipeline:p s (test declares it on)",
+    ]
+
+
+def test_a_notebooks_table_gets_the_columns_that_it_lacks() -> None:
+    """By name."""
+    there = live()
+    tables = {**there.tables, "m.forecast": Table("m.forecast", (Column("id", "INT"),))}
+    steps = told(draft(asked(replace(there, tables=tables))))
+    assert steps[1] == "prepare: change notebook:n m.forecast (its table lacks level)"
+
+
+EFFECTS = {
+    "safe": (change("add column"), None),
+    "slow": (
+        change("type", effect=Effect.SLOW, name="ref.gauge.id"),
+        "a migration changes ref.gauge",
+    ),
+    "loses": (
+        change("drop column", effect=Effect.LOSES, lost=("ref.gauge.id",), rows=("3",)),
+        "a migration changes ref.gauge",
+    ),
+    "late": (
+        change("drop column", late=True, effect=Effect.LOSES, lost=("ref.gauge.id",), rows=("3",)),
+        None,
+    ),
+}
+
+
+@pytest.mark.parametrize(("done", "reason"), EFFECTS.values(), ids=EFFECTS.keys())
+def test_models_upon_a_table_that_is_made_anew_are_built_again(
+    done: Change, reason: str | None
+) -> None:
+    """A column more does not concern them, and what goes late goes when they read it no more."""
+    environment = replace(
+        ENVIRONMENT, database=replace(ENVIRONMENT.database, may_lose=("ref.gauge",))
+    )
+    found = draft(asked(live(), planned=planned(done), environment=environment))
+    built = [step for step in told(found) if step.startswith("build")]
+    assert built == ([f"build: rebuild model:m.plain ({reason})"] if reason else [])
+    phase = "migrate after" if done.late else "migrate"
+    item = "what goes" if done.late else "wanted structure"
+    changing = f"{phase}: change schema:ref {item} (1 {done.effect.value})"
+    assert changing in told(found)
+
+
+@pytest.mark.parametrize(
+    ("may_lose", "severity"),
+    [
+        ((), Severity.ERROR),
+        (("ops.gauge",), Severity.ERROR),
+        (("ref.gauge",), Severity.NOTE),
+        (("ref.gauge.id",), Severity.NOTE),
+    ],
+)
+def test_losing_values_needs_a_permission_by_name(
+    may_lose: tuple[str, ...], severity: Severity
+) -> None:
+    """Of the table or of the column; with how many values go."""
+    environment = replace(ENVIRONMENT, database=replace(ENVIRONMENT.database, may_lose=may_lose))
+    environment = replace(environment, file="environments/test.toml")
+    losing = change(
+        "drop column",
+        name="ref.gauge.id",
+        effect=Effect.LOSES,
+        lost=("ref.gauge.id",),
+        rows=("about 2,000",),
+    )
+    found = draft(asked(live(), planned=planned(losing), environment=environment))
+    (finding,) = (f for f in found.findings if f.rule == "schema/loses-data")
+    assert finding.severity is severity
+    assert finding.message == "drop column ref.gauge.id loses about 2,000 values of ref.gauge.id"
+    assert (finding.part, finding.file) == ("schema:ref", "environments/test.toml")
+    assert (finding.remedy == "It is listed under may_lose.") is (severity is Severity.NOTE)
+
+
+def test_what_stands_in_the_way_of_a_structure_is_in_the_draft() -> None:
+    """As the database found it."""
+    stuck = Finding(
+        rule="r",
+        severity=Severity.ERROR,
+        part=str(REF),
+        file=None,
+        line=None,
+        message="m",
+        remedy="",
+    )
+    demand = Demand(query="SELECT 1", said="id is required")
+    found = draft(
+        asked(live(), planned=planned(change("make", demands=(demand,)), findings=(stuck,)))
+    )
+    assert stuck in found.findings
+
+
+def test_what_was_changed_by_hand_into_what_is_desired_is_no_drift() -> None:
+    """What the change still has to touch is."""
+    there = live()
+    differences = (
+        Difference(
+            key="table ref.gauge", name="ref.gauge", what="changed", is_of_schema=True, now="x"
+        ),
+        Difference(
+            key="index ref.i",
+            name="ref.i",
+            what="unknown",
+            thing=Thing.INDEX,
+            is_of_schema=True,
+            now="y",
+        ),
+    )
+    there = replace(there, differences=differences)
+    drifted = [
+        f.message
+        for f in draft(asked(there, planned=planned(change("drop index", name="ref.i")))).findings
+        if f.rule == "promotion/drifted"
+    ]
+    assert drifted == ["index ref.i is unknown since the last promotion"]
+    together = planned(change("set aside", name="ref.i, ref.gauge"))
+    assert len(draft(asked(there, planned=together)).findings) == 2
+
+
+def test_values_that_differ_elsewhere_or_from_before_are_shown() -> None:
+    """Only those that a touched part uses; every value that is used is recorded."""
+    files = FILES | {
+        "parameters.toml": FILES["parameters.toml"]
+        + "".join(
+            f'[{name}]\ntype = "integer"\nevery = {value}\n'
+            for name, value in (("low", 1), ("high", 2), ("spare", 3))
+        ),
+        "models/m/a.sql": "SELECT id FROM raw.t WHERE id > :low AND id < :high",
+        "models/m/plain.sql": "SELECT id FROM ref.gauge WHERE id > :spare",
+    }
+    there = replace(after(files), schedules={"p.s": "on"})
+    changed = files | {"models/m/a.sql": files["models/m/a.sql"].replace("<", "<=")}
+    changed["parameters.toml"] = files["parameters.toml"].replace("every = 1", "every = 5")
+    elsewhere = request(files, EMPTY).values
+    found = draft(asked(there, changed, came_from="dev", values_there=elsewhere))
+    assert found.differing == (DifferingValue(name="low", here="5", there="1", before="1"),)
+    assert found.values == {
+        "board": "http://board.example",
+        "high": "2",
+        "low": "5",
+        "spare": "3",
+    }
+    alone = draft(asked(there, changed)).differing
+    assert alone == (
+        DifferingValue(name="high", here="2", there=None),
+        DifferingValue(name="low", here="5", there=None, before="1"),
+    )
+    steps = told(draft(asked(there, changed)))
+    assert "build: change model:m.a (content changed)" in steps
+
+
+def test_several_reasons_are_told_and_the_rest_counted() -> None:
+    """Three names, and how many more."""
+    several = {f"models/m/x{i}.sql": f"SELECT id, {i} AS n FROM raw.t" for i in range(5)}
+    union = " UNION ALL ".join(f"SELECT id FROM m.x{i}" for i in range(5))
+    files = FILES | several | {"models/m/y.sql": union}
+    changed = files | {path: text.replace("id,", "id + 1 AS id,") for path, text in several.items()}
+    there = replace(after(files), schedules={"p.s": "on"})
+    steps = told(draft(asked(there, changed)))
+    assert "build: rebuild model:m.y (depends on m.x0, m.x1, m.x2 and 2 more)" in steps
+
+
+def test_a_draft_covers_everything_that_its_digest_is_over() -> None:
+    """Another bundle, value, state, step or statement gives another digest."""
+    base = draft(asked(EMPTY, planned=planned(change("make table"))))
+    others = [
+        replace(base, environment="prod"),
+        replace(base, bundle_digest=base.values_digest),
+        replace(base, values_digest=base.environment_state),
+        replace(base, environment_state=base.values_digest),
+        replace(base, steps=base.steps[:-1]),
+        replace(base, changes={REF: (change("make other"),)}),
+    ]
+    assert len({base.digest, *(other.digest for other in others)}) == 1 + len(others)
+    assert replace(base, today="2030-01-01").digest == base.digest
+    assert base.steps[0].phase is Phase.BEFORE

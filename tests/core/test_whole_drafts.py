@@ -376,6 +376,7 @@ def test_values_that_differ_elsewhere_or_from_before_are_shown() -> None:
     }
     alone = draft(asked(there, changed)).differing
     assert alone == (
+        DifferingValue(name="board", here="http://board.example", there=None),
         DifferingValue(name="high", here="2", there=None),
         DifferingValue(name="low", here="5", there=None, before="1"),
     )

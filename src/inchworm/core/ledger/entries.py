@@ -78,11 +78,12 @@ class Row(NamedTuple):
         )
 
 
-_COMPACT = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"))
+_JSON = json.JSONEncoder(ensure_ascii=False)
 
 
-def _hash(*content: int | str) -> str:
-    return hashlib.sha256(_COMPACT.encode(content).encode()).hexdigest()
+def _hash(number: int, *texts: str) -> str:
+    """Over the JSON array of them; written text by text, which takes half the time of a whole."""
+    return hashlib.sha256(f"[{number},{','.join(map(_JSON.encode, texts))}]".encode()).hexdigest()
 
 
 def first_break(rows: Iterable[Row]) -> int | None:

@@ -124,7 +124,7 @@ class SqlStorage(ABC):
         query = f"SELECT {COLUMNS} FROM {self.prefix}entries {f'WHERE {where}' if where else ''}"
         with self._reading() as run:
             rows = run(f"{query} ORDER BY number", list(asked.values()))
-        yield from (Row(*row) for row in rows)
+        yield from map(Row._make, rows)
 
     def index(self) -> list[IndexRow]:
         """The index's line of every promotion, by number."""

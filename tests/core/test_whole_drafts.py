@@ -13,7 +13,6 @@ from inchworm.core.promotion.composition import Composition, LiveItem
 from inchworm.core.promotion.drafting.draft import draft
 from inchworm.core.promotion.drafting.request import PlannedChanges, Request
 from inchworm.core.promotion.promotion import DifferingValue, Draft
-from inchworm.core.promotion.states import Phase
 from inchworm.core.structure.changes import Change, Demand, Effect
 from inchworm.core.structure.definitions import Difference, Thing
 from inchworm.core.structure.tables import Column, Table
@@ -103,6 +102,12 @@ def live() -> Composition:
         if part.kind.is_service
     }
     return replace(settled, items=items, schedules={"p.s": "on"})
+
+
+def whole_draft() -> Draft:
+    """A draft with steps of every phase, findings, changes and values."""
+    losing = change("drop column", lost=("ref.gauge.id",), rows=("3",), effect=Effect.LOSES)
+    return draft(asked(EMPTY, planned=planned(losing)))
 
 
 def test_the_first_promotion_step_by_step() -> None:
@@ -393,19 +398,3 @@ def test_several_reasons_are_told_and_the_rest_counted() -> None:
     there = replace(after(files), schedules={"p.s": "on"})
     steps = told(draft(asked(there, changed)))
     assert "build: rebuild model:m.y (depends on m.x0, m.x1, m.x2 and 2 more)" in steps
-
-
-def test_a_draft_covers_everything_that_its_digest_is_over() -> None:
-    """Another bundle, value, state, step or statement gives another digest."""
-    base = draft(asked(EMPTY, planned=planned(change("make table"))))
-    others = [
-        replace(base, environment="prod"),
-        replace(base, bundle_digest=base.values_digest),
-        replace(base, values_digest=base.environment_state),
-        replace(base, environment_state=base.values_digest),
-        replace(base, steps=base.steps[:-1]),
-        replace(base, changes={REF: (change("make other"),)}),
-    ]
-    assert len({base.digest, *(other.digest for other in others)}) == 1 + len(others)
-    assert replace(base, today="2030-01-01").digest == base.digest
-    assert base.steps[0].phase is Phase.BEFORE

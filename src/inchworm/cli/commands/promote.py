@@ -380,8 +380,9 @@ class _Progress(Reporter):
         self._screen.file.write(f"{place}  {what}  {outcome}  {message}".rstrip() + "\n")
 
     def close(self) -> None:
-        """Take the running line away."""
-        self._at_work.stop()
+        """Take the running line away, where there is one."""
+        if self._screen.is_terminal:
+            self._at_work.stop()
 
 
 def _waiting(screen: Console, what: str, quiet: bool) -> Any:

@@ -317,6 +317,25 @@ def test_a_table_that_ends_like_one_of_ours_is_its_owners(
     assert program.ask(url, f"SELECT min(total) FROM {kept}") == [(9,)]
 
 
+def test_bookkeeping_of_a_former_version_is_carried_on(live: tuple[Program, str]) -> None:
+    """What it lacks is added; the replaced table that it has recorded is not recorded twice."""
+    program, url = live
+
+    def promoted(factor: int) -> None:
+        sql = f"/*---\nstore = 'table'\n---*/\nSELECT {factor} AS total"
+        program.write("models/report/daily_total.sql", sql)
+        assert program.promote(program.pack(), "dev").json["state"] == "done"
+
+    promoted(1)
+    promoted(2)
+    for column in ("recipe", "structure"):
+        program.ask(url, f"ALTER TABLE inchworm.parts DROP COLUMN {column}", "SELECT 1")
+    for factor in (3, 4):
+        promoted(factor)
+        ((kept,),) = program.ask(url, "SELECT name FROM inchworm.aside")
+        assert program.ask(url, f"SELECT total FROM {kept}") == [(factor - 1,)]
+
+
 HANGING = {
     "trigger": (
         "CREATE FUNCTION theirs.audit() RETURNS trigger LANGUAGE plpgsql AS "

@@ -252,12 +252,14 @@ class _Promoting:
     def _claim(self) -> None:
         """Say in the database whose turn it is, and which names this promotion will use."""
         bookkeeping = self.place.bookkeeping
-        is_of_earlier_version = bookkeeping.ensure()
+        bookkeeping.ensure()
         with self.place.database.transaction():
+            # versions that did not record whose environment it is recorded no tables aside either
+            recorded_less = bookkeeping.environment() is None
             bookkeeping.claim(self.place.environment.name, self.site.id.key)
-        if is_of_earlier_version:
-            live = self.place.of_models(bookkeeping.parts_of_ours())
-            self.site.staging.adopt_replaced(live)
+            if recorded_less:
+                live = self.place.of_models(bookkeeping.parts_of_ours())
+                self.site.staging.adopt_replaced(live)
         self.site.staging.reserve(map(self.site.physical, self.site.building))
 
     # ---- stopping -----------------------------------------------------------------------------

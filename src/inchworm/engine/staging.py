@@ -114,17 +114,18 @@ class StagingArea:
     def adopt_replaced(self, models: Iterable[RelationName]) -> None:
         """Record replaced tables that were kept aside before such tables were recorded.
 
+        Called inside a transaction.
+
         Args:
             models: the physical names of all models that are live.
         """
         kinds = self._database.kinds()
         live = set(models)
-        with self._database.transaction():
-            self._bookkeeping.put_aside(
-                Aside(name=replaced, purpose=Purpose.REPLACED, of=model, promotion="")
-                for model in sorted(live)
-                if (replaced := aside(model, REPLACED)) in kinds and replaced not in live
-            )
+        self._bookkeeping.put_aside(
+            Aside(name=replaced, purpose=Purpose.REPLACED, of=model, promotion="")
+            for model in sorted(live)
+            if (replaced := aside(model, REPLACED)) in kinds and replaced not in live
+        )
 
     def _clear_leftovers(self) -> None:
         """Remove what a promotion that was given up had built, and tried in."""

@@ -95,15 +95,10 @@ class Bookkeeping:
             self._there |= {n.removeprefix(prefix) for n in kinds if n.startswith(prefix)}
         return table in self._there
 
-    def ensure(self) -> bool:
-        """Make the tables unless they are all there, as they have to be.
-
-        Returns:
-            Whether there was bookkeeping of an earlier version, which recorded less.
-        """
+    def ensure(self) -> None:
+        """Make the tables, and the columns that earlier versions had not, unless all are there."""
         if self._has("environments") and not self._lacking():
-            return False
-        was_there = self.exists
+            return
         self._database.create_schema(self.schema)
         with self._database.transaction():
             for statement in _TABLES:
@@ -112,7 +107,6 @@ class Bookkeeping:
                 self._database.execute(
                     f"ALTER TABLE {self.schema}.{table} ADD COLUMN {column} {kind}"
                 )
-        return was_there
 
     def _lacking(self) -> list[tuple[str, str, str]]:
         """Columns that bookkeeping of an earlier version lacks: table, name and type."""

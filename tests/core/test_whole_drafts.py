@@ -352,7 +352,7 @@ def test_what_was_changed_by_hand_into_what_is_desired_is_no_drift() -> None:
         if f.rule == "promotion/drifted"
     ]
     assert drifted == ["index ref.i is unknown since the last promotion"]
-    together = planned(change("set aside", name="ref.i, ref.gauge"))
+    together = planned(change("set aside", name="ref.i, ref.gauge", several=("ref.i", "ref.gauge")))
     assert len(draft(asked(there, planned=together)).findings) == 2
 
 

@@ -7,8 +7,6 @@ from dataclasses import asdict, dataclass
 from enum import StrEnum
 from typing import Any
 
-from inchworm.core.identifiers import ColumnName
-
 
 class Effect(StrEnum):
     """The effect of a change on those who work with the table, and on its rows."""
@@ -33,12 +31,15 @@ class Change:
 
     Attributes:
         what: ``add column``, ``make anew`` ...
-        name: what it concerns, by real name.
+        name: the physical name of what it concerns, or several of them, for people.
         statements: how it is done, in order.
         late: whether it waits until models that read what goes have been replaced.
         lost: tables (``ops.gauge``) and columns (``ops.gauge.river``) whose values go with it.
         demands: what must hold for it to work.
         rows: for each that is lost, how many rows have something there: ``about 2,000,000``.
+        several: the physical names, where there is more than one.
+        reshapes: the table or view whose shape another relation's view must not hold on to while
+            the change is made; empty where there is none.
     """
 
     what: str
@@ -49,11 +50,13 @@ class Change:
     lost: tuple[str, ...] = ()
     demands: tuple[Demand, ...] = ()
     rows: tuple[str, ...] = ()
+    several: tuple[str, ...] = ()
+    reshapes: str = ""
 
     @property
-    def names(self) -> list[str]:
+    def names(self) -> tuple[str, ...]:
         """The physical names of everything that it concerns."""
-        return self.name.split(", ")
+        return self.several or (self.name,)
 
     def to_json(self) -> dict[str, Any]:
         """The change as the ledger keeps it."""
@@ -69,6 +72,7 @@ class Change:
                 "statements": tuple(data["statements"]),
                 "lost": tuple(data["lost"]),
                 "rows": tuple(data["rows"]),
+                "several": tuple(data.get("several", ())),
                 "demands": tuple(Demand(**demand) for demand in data["demands"]),
             }
         )
@@ -81,13 +85,7 @@ def late_last(changes: Iterable[Change]) -> list[Change]:
 
 def in_the_way(changes: Iterable[Change]) -> list[str]:
     """The tables and views of which views of others must not hold on to the former shape."""
-    names = []
-    for change in changes:
-        if change.what == "drop view":
-            names.append(change.name)
-        elif change.what.startswith("type ") or change.what == "drop column":
-            names.append(ColumnName(change.name).relation)
-    return sorted(set(names))
+    return sorted({change.reshapes for change in changes if change.reshapes})
 
 
 @dataclass(frozen=True, kw_only=True)

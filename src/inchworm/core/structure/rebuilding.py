@@ -252,6 +252,7 @@ class _Rebuilding:
         return Change(
             what="set aside",
             name=", ".join(was.values()),
+            several=tuple(was.values()),
             statements=(
                 *(
                     f"CREATE TABLE {sql_name(_copy_of(new))} AS SELECT * FROM {sql_name(old)}"
@@ -367,6 +368,7 @@ class _Rebuilding:
             yield Change(
                 what=f"type {old.type} to {new.type}",
                 name=f"{table}.{name}",
+                reshapes=table,
                 statements=(f"ALTER TABLE {sql_name(table)} {column} TYPE {new.type}",),
                 effect=Effect.SLOW if keeps else Effect.LOSES,
                 lost=() if keeps else (f"{table}.{name}",),
@@ -409,7 +411,13 @@ class _Rebuilding:
         for view in reversed(self._of(self.live.values(), Thing.VIEW)):
             if view.key not in self.wanted and not self.anew:
                 how = f"DROP VIEW {sql_name(view.name)}"
-                yield Change(what="drop view", name=view.name, statements=(how,), late=True)
+                yield Change(
+                    what="drop view",
+                    name=view.name,
+                    statements=(how,),
+                    late=True,
+                    reshapes=view.name,
+                )
         for name in self.after:
             shapes = self._shapes(name)
             for column in shapes[0].columns if shapes and name not in self.anew else ():
@@ -417,6 +425,7 @@ class _Rebuilding:
                     yield Change(
                         what="drop column",
                         name=f"{name}.{column.name}",
+                        reshapes=name,
                         statements=(
                             f"ALTER TABLE {sql_name(name)} DROP COLUMN {spelled(column.name)}",
                         ),

@@ -102,7 +102,7 @@ class _Altering:
             view = self.live[key]
             differs = key in self.wanted and self.wanted[key].sql != view.sql
             if self.views_go or differs:
-                yield Change(what="drop view", name=view.name, statements=(_dropped_view(view),))
+                yield _view_goes(view)
 
     def _make_views(self) -> Iterator[Change]:
         for view in self._ordered(self.wanted, Thing.VIEW):
@@ -247,6 +247,7 @@ class _Altering:
             yield Change(
                 what="drop column",
                 name=f"{table}.{name}",
+                reshapes=table,
                 statements=(_alter(table, f"DROP COLUMN {spelled(name)}"),),
                 effect=Effect.LOSES if was_plain else Effect.SLOW,
                 lost=(self._now(table, name),) if was_plain else (),
@@ -348,6 +349,7 @@ class _Altering:
                 f"{column} TYPE {new.type} USING {spelled(new.name)}{through}::{new.type}",
                 effect=Effect.SAFE if is_quick else Effect.SLOW if keeps else Effect.LOSES,
                 lost=() if keeps else (self._now(table, new.name),),
+                reshapes=table,
             )
         if new.default is not None and (new.default != old.default or new.type != old.type):
             yield change("default", f"{column} SET DEFAULT {new.default}")
@@ -380,9 +382,7 @@ class _Altering:
     def _drop_late(self) -> Iterator[Change]:
         for view in reversed(self._ordered(self.live, Thing.VIEW)):
             if view.key not in self.wanted and not self.views_go:
-                yield Change(
-                    what="drop view", name=view.name, statements=(_dropped_view(view),), late=True
-                )
+                yield _view_goes(view, late=True)
         for table in self.both:
             for name, column in self.before[table].by_name.items():
                 if name not in self.after[table].by_name:
@@ -390,6 +390,7 @@ class _Altering:
                     yield Change(
                         what="drop column",
                         name=f"{table}.{name}",
+                        reshapes=table,
                         statements=(_alter(table, f"DROP COLUMN {spelled(name)}"),),
                         effect=Effect.SAFE if is_worked_out else Effect.LOSES,
                         late=True,
@@ -454,9 +455,12 @@ def _alter(table: str, how: str) -> str:
     return f"ALTER TABLE {sql_name(table)} {how}"
 
 
-def _dropped_view(view: Definition) -> str:
+def _view_goes(view: Definition, *, late: bool = False) -> Change:
     what = "MATERIALIZED VIEW" if "MATERIALIZED" in view.sql[:40] else "VIEW"
-    return f"DROP {what} {sql_name(view.name)}"
+    how = f"DROP {what} {sql_name(view.name)}"
+    return Change(
+        what="drop view", name=view.name, statements=(how,), late=late, reshapes=view.name
+    )
 
 
 def _without_text(comment: str) -> str:

@@ -148,7 +148,9 @@ class SqliteSession:
         try:
             yield
         except sqlite3.OperationalError as error:
-            if "locked" in str(error):
+            # errors of the driver's own have no code; the lowest byte is SQLite's primary one
+            code = getattr(error, "sqlite_errorcode", sqlite3.SQLITE_ERROR) & 0xFF
+            if code in {sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED}:
                 raise EnvironmentMoved(
                     f"the database {self._path.name} is locked by another connection.",
                     next="Wait until it has finished, and try again.",

@@ -110,8 +110,9 @@ class Action(ABC):
         return f"step {self.number} could not be undone"
 
     def perform_together(self, others: Sequence[int], site: Site) -> list[StepReport]:
-        """Do it and others in one transaction; only actions of that mode can."""
-        raise NotImplementedError(f"{self.phase} takes effect alone")
+        """Do it and others in one transaction; an action that takes effect alone has no others."""
+        assert not others, f"{self.phase} takes effect alone"
+        return [self.perform(site)]
 
     def undo(self, site: Site, undoing: Undoing) -> bool:
         """Take it back, when a later action failed before the switch-over.

@@ -41,8 +41,8 @@ def test_a_bundle_survives_its_file(tmp_path: Path) -> None:
     """What is read is what was packed."""
     packed = bundle()
     store_of(tmp_path).put(packed)
-    found = store_of(tmp_path).get(packed.name)
-    assert (found.digest, found.files, found.manifest) == (
+    stored = store_of(tmp_path).get(packed.name)
+    assert (stored.digest, stored.files, stored.manifest) == (
         packed.digest,
         packed.files,
         packed.manifest,

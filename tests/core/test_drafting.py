@@ -243,13 +243,13 @@ def test_what_somebody_changed_by_hand_is_put_right() -> None:
     """A table that is gone, an item that differs, an item that is gone."""
     live = after(FILES)
     tables = {name: table for name, table in live.tables.items() if name != "m.c"}
-    found = drafted(FILES, replace(live, tables=tables))
-    assert told(found, Phase.BUILD) == ["rebuild model:m.c (is missing in the database)"]
+    after_touch = drafted(FILES, replace(live, tables=tables))
+    assert told(after_touch, Phase.BUILD) == ["rebuild model:m.c (is missing in the database)"]
     other = LiveItem(part=PIPELINE, digest="sha256:other")
-    found = drafted(FILES, replace(live, items={PIPELINE: other}))
-    assert told(found, Phase.DELIVER) == ["change pipeline:p (was changed there by hand)"]
-    found = drafted(FILES, replace(live, items={}))
-    assert told(found, Phase.DELIVER) == ["add pipeline:p (was removed there by hand)"]
+    after_touch = drafted(FILES, replace(live, items={PIPELINE: other}))
+    assert told(after_touch, Phase.DELIVER) == ["change pipeline:p (was changed there by hand)"]
+    after_touch = drafted(FILES, replace(live, items={}))
+    assert told(after_touch, Phase.DELIVER) == ["add pipeline:p (was removed there by hand)"]
 
 
 def test_what_left_the_bundle_is_removed_but_schemas_stay() -> None:

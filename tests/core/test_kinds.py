@@ -397,8 +397,8 @@ def test_a_column_has_a_json_type_only_where_it_is_certain(sql: str, json: str |
 )
 def test_a_name_that_means_something_in_addresses_is_no_parts_name(path: str) -> None:
     """It is said with the letter; nothing else of the project suffers."""
-    found = read_project(name="p", version="1.0.0", dialect="duckdb", files={path: b"SELECT 1"})
-    assert not found.assembly.parts
-    (finding,) = found.assembly.findings
+    reading = read_project(name="p", version="1.0.0", dialect="duckdb", files={path: b"SELECT 1"})
+    assert not reading.assembly.parts
+    (finding,) = reading.assembly.findings
     assert finding.rule == "part/stray-file"
     assert "no name has" in finding.message

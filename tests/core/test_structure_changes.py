@@ -126,8 +126,8 @@ def test_names_that_are_words_of_sql_are_quoted() -> None:
 
 def test_the_shapes_of_tables_are_read_where_the_database_does_not_tell_them() -> None:
     """And those that it tells are taken as they are."""
-    told = TableShape(columns=(ColumnShape(name="x", type="INT"),))
-    given = Definition(thing=Thing.TABLE, name="ops.t", sql="?", shape=told)
+    shape_told = TableShape(columns=(ColumnShape(name="x", type="INT"),))
+    given = Definition(thing=Thing.TABLE, name="ops.t", sql="?", shape=shape_told)
     index = Definition(thing=Thing.INDEX, name="ops.i", sql="CREATE INDEX i ON ops.gauge (id)")
     tables = tables_of([*LIVE, given, index], "duckdb")
     assert set(tables) == {"ops.gauge", "ops.station", "ops.t"}
@@ -165,9 +165,13 @@ def test_what_was_made_in_a_scratch_schema_is_told_under_the_real_one() -> None:
         needs=("scratch_1.s",),
         shape=shape,
     )
-    told = under_schema(made, "scratch_1", "ops")
-    assert (told.name, told.sql, told.needs) == ("ops.t", "CREATE TABLE ops.t ()", ("ops.s",))
-    assert told.shape == TableShape(
+    renamed = under_schema(made, "scratch_1", "ops")
+    assert (renamed.name, renamed.sql, renamed.needs) == (
+        "ops.t",
+        "CREATE TABLE ops.t ()",
+        ("ops.s",),
+    )
+    assert renamed.shape == TableShape(
         columns=(
             ColumnShape(name="a", type="ops.kind", default="nextval('ops.s')"),
             ColumnShape(name="b", type="INT", generated="ops.f(a)"),

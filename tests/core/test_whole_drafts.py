@@ -72,11 +72,11 @@ RAW = {"raw.t": Table("raw.t", (Column("id", "INT"),))}
 REF = PartId(Kind.SCHEMA, "ref")
 
 
-def told(found: Draft) -> list[str]:
+def told(drafted: Draft) -> list[str]:
     """Every step as a person would say it."""
     return [
         " ".join(filter(None, (f"{s.phase}:", s.action, str(s.part), s.item, f"({s.reason})")))
-        for s in found.steps
+        for s in drafted.steps
     ]
 
 
@@ -112,8 +112,8 @@ def whole_draft() -> Draft:
 
 def test_the_first_promotion_step_by_step() -> None:
     """Every phase in its order, every part with its reason."""
-    found = draft(asked(EMPTY, planned=planned(change("make table"), change("drop", late=True))))
-    assert told(found) == [
+    drafted = draft(asked(EMPTY, planned=planned(change("make table"), change("drop", late=True))))
+    assert told(drafted) == [
         "before: run schema:ops first (runs at every promotion)",
         "migrate: run schema:ops 0001_a (has not run in this database)",
         "migrate: change schema:ref wanted structure (1 safe)",
@@ -137,16 +137,16 @@ def test_the_first_promotion_step_by_step() -> None:
         "verify: verify environment (everything is read back)",
         "record: record environment (p-1.0.0 is what runs here)",
     ]
-    assert [step.number for step in found.steps] == list(range(1, 23))
-    assert found.left_alone == {}
-    assert found.changes == {REF: (change("make table"), change("drop", late=True))}
+    assert [step.number for step in drafted.steps] == list(range(1, 23))
+    assert drafted.left_alone == {}
+    assert drafted.changes == {REF: (change("make table"), change("drop", late=True))}
 
 
 def test_nothing_is_done_where_nothing_differs() -> None:
     """What stays is counted by kind."""
-    found = draft(asked(live(), planned=planned()))
-    assert told(found) == []
-    assert found.left_alone == {
+    drafted = draft(asked(live(), planned=planned()))
+    assert told(drafted) == []
+    assert drafted.left_alone == {
         "check": 2,
         "connection": 1,
         "consumer": 1,
@@ -272,13 +272,13 @@ def test_models_upon_a_table_that_is_made_anew_are_built_again(
     environment = replace(
         ENVIRONMENT, database=replace(ENVIRONMENT.database, may_lose=("ref.gauge",))
     )
-    found = draft(asked(live(), planned=planned(done), environment=environment))
-    built = [step for step in told(found) if step.startswith("build")]
+    drafted = draft(asked(live(), planned=planned(done), environment=environment))
+    built = [step for step in told(drafted) if step.startswith("build")]
     assert built == ([f"build: rebuild model:m.plain ({reason})"] if reason else [])
     phase = "migrate after" if done.late else "migrate"
     item = "what goes" if done.late else "wanted structure"
     changing = f"{phase}: change schema:ref {item} (1 {done.effect.value})"
-    assert changing in told(found)
+    assert changing in told(drafted)
 
 
 @pytest.mark.parametrize(
@@ -303,8 +303,8 @@ def test_losing_values_needs_a_permission_by_name(
         lost=("ref.gauge.id",),
         rows=("about 2,000",),
     )
-    found = draft(asked(live(), planned=planned(losing), environment=environment))
-    (finding,) = (f for f in found.findings if f.rule == "schema/loses-data")
+    drafted = draft(asked(live(), planned=planned(losing), environment=environment))
+    (finding,) = (f for f in drafted.findings if f.rule == "schema/loses-data")
     assert finding.severity is severity
     assert finding.message == "drop column ref.gauge.id loses about 2,000 values of ref.gauge.id"
     assert (finding.part, finding.file) == ("schema:ref", "environments/test.toml")
@@ -323,10 +323,10 @@ def test_what_stands_in_the_way_of_a_structure_is_in_the_draft() -> None:
         remedy="",
     )
     demand = Demand(query="SELECT 1", said="id is required")
-    found = draft(
+    drafted = draft(
         asked(live(), planned=planned(change("make", demands=(demand,)), findings=(stuck,)))
     )
-    assert stuck in found.findings
+    assert stuck in drafted.findings
 
 
 def test_what_was_changed_by_hand_into_what_is_desired_is_no_drift() -> None:
@@ -371,9 +371,9 @@ def test_values_that_differ_elsewhere_or_from_before_are_shown() -> None:
     changed = files | {"models/m/a.sql": files["models/m/a.sql"].replace("<", "<=")}
     changed["parameters.toml"] = files["parameters.toml"].replace("every = 1", "every = 5")
     elsewhere = request(files, EMPTY).values
-    found = draft(asked(there, changed, came_from="dev", values_there=elsewhere))
-    assert found.differing == (DifferingValue(name="low", here="5", there="1", before="1"),)
-    assert found.values == {
+    drafted = draft(asked(there, changed, came_from="dev", values_there=elsewhere))
+    assert drafted.differing == (DifferingValue(name="low", here="5", there="1", before="1"),)
+    assert drafted.values == {
         "board": "http://board.example",
         "high": "2",
         "low": "5",

@@ -58,8 +58,8 @@ def test_a_bundle_goes_into_a_database_of_another_package(plugged: Plugged) -> N
     (status,) = plugged("status", "--json").json["environments"]
     assert status["bundle"] == bundle
     probes = plugged("doctor", "dev", "--json", code=None).json["probes"]
-    here = {probe["what"]: probe["state"] for probe in probes if probe["where"] == "dev"}
-    assert here["database"] == "fine", probes
+    states = {probe["what"]: probe["state"] for probe in probes if probe["where"] == "dev"}
+    assert states["database"] == "fine", probes
     with duckdb.connect(str(plugged.folder / "data/dev.archive"), read_only=True) as connection:
         assert connection.sql("SELECT count(*) FROM report.daily_total").fetchall() == [(2,)]
 

@@ -107,9 +107,9 @@ def _all_secrets(
     used |= set(secrets_of(environment))
     secrets = [n for n in sorted(used) if n in values.values]
     secrets = [n for n in secrets if values.values[n].type is Type.SECRET]
-    found = check_secrets(environment, values.values, secrets, machine)
-    versions = [f"{s.reference} version {s.version}" for s in found if s.version]
-    return "; ".join([f"{len(found)} of {len(found)} can be had", *versions])
+    available = check_secrets(environment, values.values, secrets, machine)
+    versions = [f"{s.reference} version {s.version}" for s in available if s.version]
+    return "; ".join([f"{len(available)} of {len(available)} can be had", *versions])
 
 
 def _clock(place: OpenEnvironment, now: Callable[[], dt.datetime]) -> str:

@@ -141,9 +141,9 @@ class _Replay:
                 wrong = [f"{table.name} would not be there"]
             else:
                 wrong = [
-                    f"{table.name}.{c.name} {said}"
+                    f"{table.name}.{c.name} {difference}"
                     for c in table.columns
-                    if (said := _differs(c.type, live_table, c.name))
+                    if (difference := _differs(c.type, live_table, c.name))
                 ]
                 expected = table.by_name
                 wrong += [
@@ -151,8 +151,8 @@ class _Replay:
                     for c in live_table.columns
                     if c.name.lower() not in expected
                 ]
-            for said in wrong:
-                message = f"{said}, after all migrations ran in order"
+            for problem in wrong:
+                message = f"{problem}, after all migrations ran in order"
                 yield rules.REPLAY_DIFFERS.finding(message, part=self.part, file=file)
 
     def _run(self, sql: str, file: str) -> Finding | None:

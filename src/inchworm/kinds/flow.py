@@ -214,11 +214,11 @@ class FlowKind:
         shown = tuple(Column(column.name, column.type) for column in resolution.columns)
         _check_types(flow, Table("the query", shown), report)
         columns = {column.name: column for column in resolution.columns}
-        found: list[Edge] = [Edge(s, Node(owner), How.ROWS) for s, _ in resolution.rows]
+        field_edges: list[Edge] = [Edge(s, Node(owner), How.ROWS) for s, _ in resolution.rows]
         for name, column in flow.settings.fields.items():
             source = columns.get(column.lower())
             if source is not None:
-                found += [Edge(s, Node(owner, name), how) for s, how in source.sources]
+                field_edges += [Edge(s, Node(owner, name), how) for s, how in source.sources]
             elif not resolution.open:
                 report(
                     rules.FIELD_UNKNOWN.finding(
@@ -234,7 +234,7 @@ class FlowKind:
             for r in reads_of(flow.file, resolution)
         ]
         uses = tuple(Use(parameter=n, file=flow.file, line=line) for n in parameters_in(query))
-        return tuple(at), tuple(found), uses
+        return tuple(at), tuple(field_edges), uses
 
     def render(self, flow: Flow, values: Mapping[str, Value]) -> Rendered:
         """The file and its query with this environment's values, and the API document."""

@@ -78,8 +78,8 @@ def _show(place: Workplace, read: Status) -> None:
                 Text.assemble(word("failed"), f"  {each.environment.name}: {each.problem}")
             )
         elif each.live is not None:
-            said = f"{each.environment.name}: as {each.live.identity}"
-            screen.print(said, style="dim")
+            identity = f"{each.environment.name}: as {each.live.identity}"
+            screen.print(identity, style="dim")
     for name, values in read.overrides.items():
         for parameter, value in values.items():
             text = f"  {name}: {parameter} = {value}, until the next promotion"

@@ -70,12 +70,12 @@ class DuckDbCatalogue(DuckDbSession):
             if schema in schemas:
                 on = "COLUMN" if column else "TABLE"
                 name = quoted(f"{schema}.{table}") + (f'."{column}"' if column else "")
-                told = str(comment).replace("'", "''")
+                text = str(comment).replace("'", "''")
                 definitions.append(
                     Definition(
                         thing=Thing.COMMENT,
                         name=f"{schema}.{table}" + (f".{column}" if column else ""),
-                        sql=f"COMMENT ON {on} {name} IS '{told}'",
+                        sql=f"COMMENT ON {on} {name} IS '{text}'",
                         needs=(f"{schema}.{table}",),
                     )
                 )

@@ -221,9 +221,9 @@ class _SwitchOver:
             if any(switch.staging is None or switch.store != "view" for switch in own):
                 raise ViewShapeChanged("a view gives way to something else")
             return
-        going = [*(switch.name for switch in own), *(view.name for view in self.views)]
-        _refuse(hanging_on(self.session, going))
-        drop_views(self.session, going)
+        views = [*(switch.name for switch in own), *(view.name for view in self.views)]
+        _refuse(hanging_on(self.session, views))
+        drop_views(self.session, views)
 
     def _tables(self) -> None:
         for switch in self.switches:

@@ -18,6 +18,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
+from processes import ENVIRON
 from project import write_project
 
 PARSE = """
@@ -36,7 +37,12 @@ def run(command: Sequence[str], folder: Path) -> tuple[float, str]:
     """Seconds that a command took from start to end, and what it printed."""
     started = time.perf_counter()
     done = subprocess.run(
-        [sys.executable, *command], cwd=folder, check=True, capture_output=True, text=True
+        [sys.executable, *command],
+        cwd=folder,
+        env=ENVIRON,
+        check=True,
+        capture_output=True,
+        text=True,
     )
     return time.perf_counter() - started, done.stdout
 

@@ -6,18 +6,21 @@ promotes it into development, and runs each command several times in turn with t
 
 from __future__ import annotations
 
-import os
-import statistics
 import subprocess
 import sys
 import tempfile
-import time
-from collections.abc import Sequence
 from pathlib import Path
 
-from inchworm.demo.day import write_scenario
+from processes import PROGRAM, beside_click, measured
 
 RUNS = 11
+WRITE_SCENARIO = """
+import sys
+from pathlib import Path
+from inchworm.demo.day import write_scenario
+write_scenario(Path(sys.argv[1]), lambda line: None)
+"""
+"""In a process of its own: a child's memory is told as no less than that of who started it."""
 BUNDLE = "riverwatch-1.4.0"
 COMMANDS: tuple[tuple[str, ...], ...] = (
     ("--version",),
@@ -28,33 +31,18 @@ COMMANDS: tuple[tuple[str, ...], ...] = (
     ("status",),
     ("promote", BUNDLE, "--to", "dev", "--yes"),
 )
-CLICK = (sys.executable, "-c", "import click")
-
-
-def seconds(command: Sequence[str], folder: Path) -> float:
-    """How long a process takes; its outcome must be success."""
-    started = time.perf_counter()
-    environ = {**os.environ, "INCHWORM_USER": "lena", "NO_COLOR": "1"}
-    subprocess.run(command, cwd=folder, env=environ, check=True, capture_output=True)
-    return time.perf_counter() - started
 
 
 def main() -> None:
-    """Print a line per command: both medians, and the ratio."""
-    program = (sys.executable, "-m", "inchworm")
+    """Print a line per command: both medians, the ratio, and the memory of ours."""
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place) / "riverwatch"
-        write_scenario(folder, lambda line: None)
+        subprocess.run([sys.executable, "-c", WRITE_SCENARIO, str(folder)], check=True)
         for first in (("pack",), COMMANDS[-1], ("check",)):
-            seconds((*program, *first), folder)
-        print(f"{'':42}{'inchworm':>12}{'click':>12}{'ratio':>10}")
+            measured((*PROGRAM, *first), folder)
+        print(f"{'':50}{'inchworm':>10}{'click':>10}{'ratio':>10}{'memory':>11}")
         for command in COMMANDS:
-            pairs = [
-                (seconds((*program, *command), folder), seconds(CLICK, folder)) for _ in range(RUNS)
-            ]
-            ours = statistics.median(pair[0] for pair in pairs)
-            click = statistics.median(pair[1] for pair in pairs)
-            print(f"{' '.join(command):42}{ours:10.3f} s{click:10.3f} s{ours / click:8.1f} x")
+            beside_click(" ".join(command), (*PROGRAM, *command), folder, RUNS)
 
 
 if __name__ == "__main__":

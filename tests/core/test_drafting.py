@@ -20,9 +20,9 @@ from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.parameters.matrix import evaluate
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import (
+    CompletedPromotion,
     Composition,
     Interface,
-    LastPromotion,
     LiveItem,
     LivePart,
     RanMigration,
@@ -135,8 +135,15 @@ def after(files: dict[str, str]) -> Composition:
         tables=dict(assembly.tables),
         items={PIPELINE: LiveItem(part=PIPELINE, digest=parts[PIPELINE].digest, state="")},
         schedules={"p.s": "on"},
-        last=LastPromotion(
-            promotion="P1", bundle="b", digest=asked.bundle_digest, commit=None, by="l", at="then"
+        promotions=(
+            CompletedPromotion(
+                promotion="k:P1",
+                bundle="b",
+                digest=asked.bundle_digest,
+                commit=None,
+                by="l",
+                at="2026-01-01T00:00:00+00:00",
+            ),
         ),
     )
 

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+from dataclasses import replace
 
 import pytest
 
 from inchworm.core.checks.findings import Severity
 from inchworm.core.checks.project_rules import check_assembly
-from inchworm.core.checks.value_leaks import place_of, shared_targets
+from inchworm.core.checks.value_leaks import place_of, shared_logins, shared_targets
 from inchworm.core.environments.environment import DatabaseAddress, Environment, ServiceAddress
 from inchworm.core.parameters.literals import is_telling, literals_in, suspects_in
+from inchworm.core.parameters.values import Type, Value
 from inchworm.kinds.project_reader import read_project
 
 TODAY = dt.date(2026, 11, 23)
@@ -147,6 +149,31 @@ def test_environments_reach_different_targets() -> None:
     assert not list(shared_targets([one, corner], {}, "/p"))
     apart = environment("b", one.database.url, ("database",), bookkeeping="books_b")
     assert not list(shared_targets([one, apart], {}, "/p"))
+
+
+def test_production_is_not_reached_as_development_is() -> None:
+    """Neither with its secret nor, at one server, as its user; anywhere else names may be alike."""
+    secret = {"dev": {"key": Value(type=Type.SECRET, plain="env:ONE")}}
+    secret["prod"] = secret["dev"]
+
+    def logins(url: str, *, protected: bool = True) -> list[str]:
+        dev = environment("dev", "postgresql://river@localhost/dev")
+        prod = replace(
+            environment("prod", url),
+            protected=protected,
+            database=DatabaseAddress(url=url, password="${key}"),
+        )
+        dev = replace(dev, database=replace(dev.database, password="${key}"))
+        return [finding.message for finding in shared_logins([dev, prod], secret)]
+
+    by_secret = "is reached with the secret env:ONE, as dev is, which is not protected"
+    assert logins("postgresql://river@else.example/prod") == [by_secret]
+    assert logins("postgresql://river@127.0.0.1/prod") == [
+        by_secret,
+        "is reached with the user river at postgresql://localhost:5432, as dev is, which is not "
+        "protected",
+    ]
+    assert logins("postgresql://river@127.0.0.1/prod", protected=False) == []
 
 
 def test_one_bookkeeping_makes_two_environments_one() -> None:

@@ -163,7 +163,7 @@ def test_another_bundle_with_the_same_content_is_only_recorded() -> None:
     """So that the environment says which one runs there; the scripts do not run."""
     there = live()
     assert there.last is not None
-    other = replace(there, last=replace(there.last, digest="sha256:other"))
+    other = replace(there, promotions=(replace(there.last, digest="sha256:other"),))
     assert told(draft(asked(other))) == ["record: record environment (p-1.0.0 is what runs here)"]
 
 

@@ -142,7 +142,7 @@ def test_two_promotions_at_once_into_one_database(
 ) -> None:
     """From two places with a ledger each: the second one is told who is at work."""
     other = Program(tmp_path_factory.mktemp("elsewhere") / "copy")
-    shutil.copytree(served.folder, other.folder)
+    shutil.copytree(served.folder, other.folder, ignore=shutil.ignore_patterns("ledger.*"))
     asked(postgres_url, GATE)
     served.write(
         "models/report/slow.sql",

@@ -12,7 +12,12 @@ import pytest
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.parts import Digest
-from inchworm.core.promotion.composition import Interface, LastPromotion, LivePart, RanMigration
+from inchworm.core.promotion.composition import (
+    CompletedPromotion,
+    Interface,
+    LivePart,
+    RanMigration,
+)
 from inchworm.core.rendered import Store
 from inchworm.core.structure.definitions import Thing, differences, in_working_order
 from inchworm.targets.databases import Database, connect
@@ -178,7 +183,9 @@ def test_bookkeeping_survives_and_keeps_projects_apart(database: Database) -> No
         )
         for i in range(450)
     ]
-    last = LastPromotion(promotion="P1", bundle="b", digest="d", commit=None, by="l", at="2026")
+    last = CompletedPromotion(
+        promotion="k:P1", bundle="b", digest="d", commit=None, by="l", at="2026"
+    )
     ran = RanMigration(
         schema="m", name="0001", checksum="c", outcome="ran", promotion="P1", ran_at="2026"
     )

@@ -178,12 +178,21 @@ def test_questions_about_many_are_answered_as_the_entries_say(stored: Stored) ->
 def test_an_entry_of_a_newer_version_is_not_misunderstood(stored: Stored) -> None:
     """It is named, and so is the way on."""
     stored.ledger.draft(draft(), None)
-    stored.alter("UPDATE entries SET kind = 'approved' WHERE number = 2")
+
+    def say(number: int, kind: str) -> None:
+        """Give an entry another kind, and the hash that goes with it."""
+        (row,) = (r for r in stored.again().rows() if r.number == number)
+        entry = replace(row.entry, kind=kind)
+        stored.alter(
+            f"UPDATE entries SET kind = '{kind}', hash = '{entry.hash}' WHERE number = {number}"
+        )
+
+    say(2, "approved")
     with pytest.raises(UsageError, match="no promotion P1"):
         stored.ledger.promotion("P1")
-    stored.alter("UPDATE entries SET kind = 'drafted' WHERE number = 2")
+    say(2, "drafted")
     stored.ledger.move(stored.ledger.promotion("P1"), State.DROPPED)
-    stored.alter("UPDATE entries SET kind = 'approved' WHERE number = 3")
+    say(3, "approved")
     with pytest.raises(LedgerError, match=r"entry 3 \(approved\) was written by a newer version"):
         stored.ledger.promotion("P1")
 

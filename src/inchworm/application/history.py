@@ -2,13 +2,37 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from inchworm.application.workplace import Workplace
 from inchworm.core.ledger.promotions import Summary
+from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Promotion
 
 
-def history(workplace: Workplace, environment: str | None = None) -> list[Summary]:
-    """All promotions in one line each, the latest first; the ledger's chain is followed first.
+@dataclass(frozen=True, kw_only=True)
+class HeardPromotion:
+    """A promotion of another ledger, as an environment's database told of it."""
+
+    environment: str
+    promotion: CompletedPromotion
+
+
+@dataclass(frozen=True, kw_only=True)
+class History:
+    """Promotions in one line each, the latest first.
+
+    Attributes:
+        promotions: those of the ledger.
+        heard: those of other ledgers, as far as environments were read since.
+    """
+
+    promotions: list[Summary]
+    heard: list[HeardPromotion]
+
+
+def history(workplace: Workplace, environment: str | None = None) -> History:
+    """All promotions, or those into one environment; the ledger's chain is followed first.
 
     Raises:
         LedgerError: when an entry was altered.
@@ -16,10 +40,17 @@ def history(workplace: Workplace, environment: str | None = None) -> list[Summar
     """
     workplace.ledger.check()
     summaries = workplace.ledger.summaries()[::-1]
-    if environment is None:
-        return summaries
-    name = workplace.project.environment(environment).name
-    return [summary for summary in summaries if summary.environment == name]
+    name = None if environment is None else workplace.project.environment(environment).name
+    heard = [
+        HeardPromotion(environment=place, promotion=promotion)
+        for place, promotions in workplace.ledger.all_heard().items()
+        for promotion in promotions
+        if name in {None, place}
+    ]
+    return History(
+        promotions=[summary for summary in summaries if name in {None, summary.environment}],
+        heard=sorted(heard, key=lambda each: each.promotion.at, reverse=True),
+    )
 
 
 def promotion(workplace: Workplace, id_: str) -> Promotion:

@@ -6,10 +6,13 @@ from dataclasses import dataclass
 
 from inchworm import __version__
 from inchworm.application.checking import Checked, check, checked_before
+from inchworm.application.route import ask_passages
 from inchworm.application.workplace import Workplace
 from inchworm.core.bundle.bundle import Bundle, Provenance, pack
+from inchworm.core.checks.rules import OTHER_CONTENT
 from inchworm.core.errors import BundleError
 from inchworm.core.ledger.events import Packed
+from inchworm.core.promotion.drafting.standing import other_content
 from inchworm.core.promotion.states import State
 from inchworm.project.tree import PART_FOLDERS
 
@@ -23,6 +26,7 @@ class PackResult:
         is_known: whether it was packed before, with the same digest.
         file: where it is.
         why_snapshot: why it is no release; empty when it is one.
+        unasked: environments that could not be asked whether they have the version otherwise.
     """
 
     checked: Checked
@@ -30,13 +34,14 @@ class PackResult:
     is_known: bool = False
     file: str = ""
     why_snapshot: str = ""
+    unasked: tuple[str, ...] = ()
 
 
 def pack_tree(workplace: Workplace) -> PackResult:
     """Pack the source tree, and record it, unless check finds errors.
 
     Raises:
-        BundleError: when the version is packed already with other content.
+        BundleError: when the version is packed or promoted already with other content.
     """
     checked = checked_before(workplace.tree, workplace.today)
     if checked is None:
@@ -62,6 +67,7 @@ def pack_tree(workplace: Workplace) -> PackResult:
         snapshot=not (git.clean and is_tagged),
     )
     is_known = bundle.name in workplace.bundles.names()
+    unasked = () if is_known or bundle.snapshot else _check_unused(workplace, bundle)
     file = workplace.bundles.put(bundle)
     if not is_known:
         workplace.ledger.packed(
@@ -74,7 +80,33 @@ def pack_tree(workplace: Workplace) -> PackResult:
         is_known=is_known,
         file=file,
         why_snapshot=_why_snapshot(workplace, is_tagged=is_tagged),
+        unasked=unasked,
     )
+
+
+def _check_unused(workplace: Workplace, bundle: Bundle) -> tuple[str, ...]:
+    """Whether the version is still free: by the ledger, and by every database that answers.
+
+    Returns:
+        The names of environments that could not be asked.
+
+    Raises:
+        BundleError: when the version was packed or promoted with other content.
+    """
+    passages = ask_passages(workplace, [e.name for e in workplace.project.environments])
+    for passage in passages:
+        for finding in other_content(
+            bundle.name, bundle.digest, passage.promotions, passage.environment
+        ):
+            raise BundleError(f"{finding.message}.", next=finding.remedy)
+    other = sorted(workplace.ledger.digests(bundle.name) - {bundle.digest})
+    if other:
+        raise BundleError(
+            f"{bundle.name} was packed before with other content ({other[0][:19]}); this one is "
+            f"{bundle.digest[:19]}.",
+            next=OTHER_CONTENT.remedy,
+        )
+    return tuple(passage.environment for passage in passages if passage.problem)
 
 
 def _why_snapshot(workplace: Workplace, *, is_tagged: bool) -> str:
@@ -101,12 +133,22 @@ class ListedBundle:
 
 
 def list_bundles(workplace: Workplace) -> list[ListedBundle]:
-    """All bundles of the store, with where each has been promoted."""
+    """All bundles of the store, with where each has been promoted.
+
+    Raises:
+        LedgerError: when an entry of the ledger was altered.
+    """
+    workplace.ledger.check()
     went: dict[str, list[str]] = {}
     for summary in workplace.ledger.summaries():
         places = went.setdefault(summary.bundle_digest, [])
         if summary.state is State.DONE and summary.environment not in places:
             places.append(summary.environment)
+    for environment, promotions in workplace.ledger.all_heard().items():
+        for promotion in promotions:
+            places = went.setdefault(promotion.digest, [])
+            if environment not in places:
+                places.append(environment)
     listed: list[ListedBundle] = []
     for name in workplace.bundles.names():
         try:

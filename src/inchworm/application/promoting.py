@@ -6,12 +6,13 @@ import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from inchworm.application.route import ask_passages
 from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import UsageError
 from inchworm.core.promotion.promotion import Promotion, Step
 from inchworm.core.promotion.states import State
-from inchworm.engine.preparation import Drafted, Prepared, check_entry, make_draft, prepare
+from inchworm.engine.preparation import Drafted, Prepared, Wish, check_entry, make_draft, prepare
 from inchworm.engine.reporter import Reporter
 
 
@@ -24,12 +25,14 @@ class PromotionRequest:
         environment: where to.
         values: values given for once, as text, by parameter.
         overwrite: whether changes that were made there by hand may be lost.
+        back: whether the bundle may go back behind the one that runs there.
     """
 
     bundle: str
     environment: str
     values: Mapping[str, str] = field(default_factory=dict)
     overwrite: bool = False
+    back: bool = False
 
 
 def draft_promotion(workplace: Workplace, request: PromotionRequest) -> Drafted:
@@ -48,12 +51,17 @@ def draft_promotion(workplace: Workplace, request: PromotionRequest) -> Drafted:
             f"{bundle.name} is of the project {bundle.project}, not of {project}.",
             next="Promote it from its own project.",
         )
-    check_entry(bundle, environment, workplace.ledger)
+    passages = ask_passages(workplace, environment.after)
+    route = check_entry(bundle, environment, passages, workplace.ledger)
     facts = workplace.bundle_facts(bundle)
     prepared = prepare(bundle, environment, workplace.today, request.values, facts)
     if facts is not None:
         facts.keep()
-    return make_draft(prepared, workplace.machine, workplace.now(), overwrite=request.overwrite)
+    wish = Wish(overwrite=request.overwrite, back=request.back, route=route)
+    drafted = make_draft(prepared, workplace.machine, workplace.now(), wish)
+    workplace.ledger.check_behind({environment.name: drafted.live.heads})
+    workplace.ledger.hear(environment.name, drafted.live.promotions)
+    return drafted
 
 
 def record_draft(workplace: Workplace, drafted: Drafted) -> Promotion:

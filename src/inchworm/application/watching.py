@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from inchworm.application.workplace import Workplace
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import TargetError
-from inchworm.core.identifiers import Kind, PartId, promotion_number
+from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.ledger.promotions import Summary
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.lineage.graph import Direction, Node
@@ -32,6 +32,8 @@ class Status:
     """
 
     read_at: str
+    ledger: str
+    """The name of our ledger; empty where none was begun."""
     environments: list[EnvironmentStatus]
     overrides: Mapping[str, Mapping[str, str]]
     unfinished: list[Summary]
@@ -41,6 +43,7 @@ def status(workplace: Workplace, environment: str | None = None) -> Status:
     """What is where, read fresh from the targets: in all environments, or in one.
 
     Raises:
+        LedgerError: when the ledger lacks what a database knows of it.
         UsageError: when there is no environment of that name.
     """
     read_at = workplace.now()
@@ -48,9 +51,15 @@ def status(workplace: Workplace, environment: str | None = None) -> Status:
     chosen = [project.environment(environment)] if environment else project.environments
     with ThreadPoolExecutor(_AT_ONCE) as pool:  # each may take its time to answer
         read = list(pool.map(lambda each: _read(workplace, each, read_at), chosen))
-    summaries = workplace.ledger.summaries()
+    ledger = workplace.ledger
+    lives = {each.environment.name: each.live for each in read if each.live is not None}
+    ledger.check_behind({name: live.heads for name, live in lives.items()})
+    for name, live in lives.items():
+        ledger.hear(name, live.promotions)
+    summaries = ledger.summaries()
     return Status(
         read_at=read_at,
+        ledger=ledger.id if ledger.exists else "",
         environments=read,
         overrides={each.environment.name: _overrides(workplace, each, summaries) for each in read},
         unfinished=_unfinished(summaries, {each.environment.name for each in read}),
@@ -71,9 +80,8 @@ def _overrides(
     workplace: Workplace, read: EnvironmentStatus, summaries: Iterable[Summary]
 ) -> Mapping[str, str]:
     last = read.live.last if read.live else None
-    number = promotion_number(last.promotion) if last else None
-    known = {summary.id.number: summary for summary in summaries}
-    summary = known.get(number) if number is not None else None
+    known = {summary.id: summary for summary in summaries}
+    summary = known.get(last.id) if last is not None and last.id is not None else None
     if summary is None or last is None or summary.bundle_digest != last.digest:
         return {}  # another ledger has promoted it
     return workplace.ledger.promotion(summary.id).draft.overrides

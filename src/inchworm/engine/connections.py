@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+import datetime as dt
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
@@ -42,6 +43,22 @@ class OpenEnvironment:
         """Who we are there."""
         return self.database.identity
 
+    def clock(self, now: Callable[[], str]) -> Callable[[], str]:
+        """The database's clock; the given one where the database has none of its own.
+
+        Both tell the time as ISO 8601, UTC, to the second.
+        """
+        at_database = self.database.server().now
+        if at_database is None:
+            return now
+        ahead = at_database - dt.datetime.fromisoformat(now())
+
+        def told() -> str:
+            moment = dt.datetime.fromisoformat(now()) + ahead
+            return moment.astimezone(dt.UTC).isoformat(timespec="seconds")
+
+        return told
+
     def items(self) -> dict[PartId, LiveItem]:
         """The items of workspace and gateway; where both are one service it answers for both."""
         return {**self.workspace.items(), **self.gateway.items()}
@@ -67,7 +84,9 @@ class OpenEnvironment:
             tables=structure,
             items=self.items(),
             schedules=self.workspace.schedules(),
-            last=self.bookkeeping.last(),
+            promotions=tuple(self.bookkeeping.promotions()),
+            claims=self.bookkeeping.claims(),
+            heads=self.bookkeeping.heads(),
             dependents=self.database.dependents(self.of_models(ours.values())),
         )
 

@@ -157,4 +157,6 @@ def _books(place: OpenEnvironment) -> str:
     if not place.bookkeeping.exists:
         return "not there yet; the first promotion makes it"
     last = place.bookkeeping.last()
-    return f"{last.bundle} by {last.promotion}" if last else "no promotion of this project yet"
+    if last is None:
+        return "no promotion of this project yet"
+    return f"{last.bundle} by {last.id or last.promotion}"

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from inchworm.core.bundle.bundle import Bundle
+from inchworm.core.checks import rules
+from inchworm.core.checks.findings import Finding
 from inchworm.core.environments.environment import Environment
 from inchworm.core.environments.physical_names import PhysicalNames
-from inchworm.core.errors import ProjectError, UsageError, Waiting, did_you_mean
+from inchworm.core.errors import BundleError, ProjectError, UsageError, Waiting, did_you_mean
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts_cache import FactsCache
 from inchworm.core.parameters.matrix import Matrix, evaluate
@@ -17,9 +19,11 @@ from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.composition import Composition, LivePart
 from inchworm.core.promotion.drafting.draft import draft
 from inchworm.core.promotion.drafting.request import PlannedChanges, Request
+from inchworm.core.promotion.drafting.standing import other_content
 from inchworm.core.promotion.promotion import Draft
 from inchworm.core.rendered import RenderedParts
 from inchworm.engine.connections import OpenEnvironment, check_secrets, open_environment, secrets_of
+from inchworm.engine.route import Passage
 from inchworm.kinds.project_reader import Reading, read_project
 from inchworm.kinds.recipes import recipe_of
 from inchworm.store.ledger import Ledger
@@ -114,16 +118,33 @@ class Drafted:
 
     draft: Draft
     prepared: Prepared
-    identity: str
-    read_at: str
+    live: Composition
+    """What the environment had when it was drafted."""
 
 
-def make_draft(
-    prepared: Prepared, machine: Machine, read_at: str, *, overwrite: bool = False
-) -> Drafted:
+@dataclass(frozen=True, kw_only=True)
+class Wish:
+    """What is asked of a draft.
+
+    Attributes:
+        overwrite: whether changes that were made there by hand may be lost.
+        back: whether the bundle may go back behind the one that runs there.
+        route: findings about the environments that it has to pass through before.
+    """
+
+    overwrite: bool = False
+    back: bool = False
+    route: tuple[Finding, ...] = ()
+
+
+def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish) -> Drafted:
     """Draft against the environment as it stands now. Nothing is recorded or changed.
 
-    ``overwrite`` says that changes made there by hand may be lost.
+    Args:
+        prepared: the bundle, made ready for the environment.
+        machine: where the project is, with its environment variables.
+        read_at: the time, ISO 8601, UTC.
+        wish: what was asked for.
 
     Raises:
         TargetError: when the environment cannot be reached or a secret is missing.
@@ -138,12 +159,13 @@ def make_draft(
     with open_environment(
         environment, prepared.bundle.project, machine, prepared.values, read_only=True
     ) as place:
-        live = place.composition(read_at)
+        live = place.composition(place.clock(lambda: read_at)())
         prepared.recall(live.parts.values())
         names = PhysicalNames(assembly, environment, place.database.dialect)
         baselines, planned = _structures(prepared, place, names, live)
     drafted = draft(
         Request(
+            project=prepared.bundle.project,
             bundle=prepared.bundle.name,
             bundle_digest=prepared.bundle.digest,
             environment=environment,
@@ -159,10 +181,13 @@ def make_draft(
             overrides=prepared.overrides,
             planned=planned,
             baselines=baselines,
-            overwrite=overwrite,
+            overwrite=wish.overwrite,
+            back=wish.back,
+            clock=read_at,
+            route=wish.route,
         )
     )
-    return Drafted(draft=drafted, prepared=prepared, identity=live.identity, read_at=read_at)
+    return Drafted(draft=drafted, prepared=prepared, live=live)
 
 
 def _structures(
@@ -213,11 +238,23 @@ def _settled(prepared: Prepared, live: Composition) -> set[PartId]:
     }
 
 
-def check_entry(bundle: Bundle, environment: Environment, ledger: Ledger) -> None:
-    """Whether an environment takes a bundle.
+def check_entry(
+    bundle: Bundle, environment: Environment, passages: Sequence[Passage], ledger: Ledger
+) -> tuple[Finding, ...]:
+    """Whether an environment takes a bundle; findings about the way that it came.
+
+    Whether it passed through the environments before is what their own databases say. The ledger is
+    the second witness: it is asked where a database cannot be.
+
+    Args:
+        bundle: what is to go in.
+        environment: where to.
+        passages: what the databases of the environments before say.
+        ledger: the ledger.
 
     Raises:
         UsageError: when it is a snapshot, and the environment takes none.
+        BundleError: when its version went into one of them with other content.
         Waiting: when the bundle has not passed through the environments before this one.
     """
     if bundle.snapshot and not environment.snapshots:
@@ -227,12 +264,35 @@ def check_entry(bundle: Bundle, environment: Environment, ledger: Ledger) -> Non
             where=environment.file,
             next=f"Commit, tag the commit v{bundle.version}, and pack again: inchworm pack.",
         )
-    passed = ledger.passed(bundle.digest) if environment.after else {}
-    missing = [name for name in environment.after if name not in passed]
-    if missing:
-        raise Waiting(
-            f"{bundle.name} has not passed through {missing[0]} yet, which {environment.name} "
-            "comes after.",
-            where=environment.file,
-            next=f"inchworm promote {bundle.name} --to {missing[0]}",
+    findings: list[Finding] = []
+    in_ledger = ledger.passed(bundle.digest) if passages else {}
+    for passage in passages:
+        for other in other_content(
+            bundle.name, bundle.digest, passage.promotions, passage.environment
+        ):
+            raise BundleError(f"{other.message}.", next=other.remedy)
+        if passage.has(bundle.digest):
+            continue
+        witness = in_ledger.get(passage.environment)
+        if witness is None:
+            unasked = f" It could not be asked: {passage.problem}" if passage.problem else ""
+            raise Waiting(
+                f"{bundle.name} has not passed through {passage.environment} yet, which "
+                f"{environment.name} comes after.{unasked}",
+                where=environment.file,
+                next=f"inchworm promote {bundle.name} --to {passage.environment}",
+            )
+        if not passage.problem:
+            raise Waiting(
+                f"{witness} took {bundle.name} into {passage.environment}, as this ledger says, "
+                "but the database there knows nothing of it: it was restored, or is another one.",
+                where=environment.file,
+                next=f"inchworm promote {bundle.name} --to {passage.environment}",
+            )
+        findings.append(
+            rules.ROUTE_NOT_ASKED.finding(
+                f"whether {bundle.name} passed through {passage.environment} is known from "
+                f"{witness} of this ledger alone: {passage.problem}"
+            )
         )
+    return tuple(findings)

@@ -17,9 +17,10 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import EnvironmentMoved, InchwormError, UsageError
 from inchworm.core.execution import StepReport, StepState
-from inchworm.core.identifiers import promotion_key
+from inchworm.core.identifiers import PartId, promotion_key
 from inchworm.core.promotion.drafting.request import environment_state, values_digest
 from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.promotion.states import Phase, State
@@ -44,7 +45,7 @@ class Work:
     """Everything that carrying out needs.
 
     Attributes:
-        now: the current time, ISO 8601, UTC.
+        now: the current time, ISO 8601, UTC; by the database's clock as soon as it is reached.
         locks: the folder for lock files.
         process: the number of this process, for messages to others.
     """
@@ -65,6 +66,7 @@ def carry_out(work: Work) -> Promotion:
 
     Raises:
         EnvironmentMoved: when the environment is not as drafted, or is locked.
+        LedgerError: when the ledger lacks what the database knows of it.
         UsageError: when the promotion is over already.
         KeyboardInterrupt: after recording where it stopped.
     """
@@ -88,6 +90,8 @@ def carry_out(work: Work) -> Promotion:
         ) as place,
     ):
         place.database.lock(f"inchworm {prepared.bundle.project}")
+        work.now = place.clock(work.now)
+        work.ledger.check_behind({place.environment.name: place.bookkeeping.heads()})
         work.promotion = work.ledger.promotion(promotion.id)
         _check_unmoved(work, place)
         work.reporter.reached(place.identity, work.now())
@@ -120,6 +124,7 @@ def _check_nobody_since(work: Work, place: OpenEnvironment, again: str) -> None:
     """After a stop: the database itself says whether anybody has been there, in whatever ledger."""
     claimed_by = place.bookkeeping.claimed_by()
     if claimed_by in (None, work.promotion.id.key):
+        _check_nothing_by_hand(work, place, again)
         return
     other = promotion_key(str(claimed_by))
     is_ours = other is not None and other.ledger == work.promotion.id.ledger
@@ -131,6 +136,36 @@ def _check_nobody_since(work: Work, place: OpenEnvironment, again: str) -> None:
         f"stopped.{live}",
         next=f"Draft again: {again}",
     )
+
+
+def _check_nothing_by_hand(work: Work, place: OpenEnvironment, again: str) -> None:
+    """After a stop: nothing may be lost that was changed by hand, and that the draft did not see.
+
+    Only models are replaced. What the promotion itself put in place is no difference: it was
+    recorded in the same transaction. Tables of schemas are left to whoever mends what made the
+    promotion fail.
+    """
+    draft = work.promotion.draft
+    names = PhysicalNames(work.prepared.reading.assembly, place.environment, place.database.dialect)
+    replaced = {
+        names.table(step.part.relation)
+        for step in draft.steps
+        if isinstance(step.part, PartId) and step.phase in {Phase.BUILD, Phase.SWITCH}
+    }
+    by_hand = [
+        each
+        for each in place.composition(work.now()).differences
+        if each.name in replaced and each.what == "changed" and each.mark not in draft.by_hand
+    ]
+    if by_hand:
+        listed = ", ".join(f"{each.key} is {each.what}" for each in by_hand[:3])
+        more = f", and {len(by_hand) - 3} more" if len(by_hand) > 3 else ""
+        raise EnvironmentMoved(
+            f"{work.promotion.draft.environment} was changed by hand since {work.promotion.id} was "
+            f"drafted: {listed}{more}.",
+            next=f"Look at it: inchworm drift {work.promotion.draft.environment}. Put it back and "
+            f"go on, or draft again: {again}",
+        )
 
 
 class _Journal:
@@ -240,7 +275,10 @@ class _Promoting:
         if executor.failed:
             message = f"{len(executor.failed)} of {len(self.steps)} steps failed"
             return self._move(State.PARTLY_DONE, message)
-        return self._move(State.DONE)
+        done = self._move(State.DONE)
+        with self.place.database.transaction():
+            self._anchor()
+        return done
 
     @property
     def _threads(self) -> int:
@@ -257,10 +295,16 @@ class _Promoting:
             # versions that did not record whose environment it is recorded no tables aside either
             recorded_less = bookkeeping.environment() is None
             bookkeeping.claim(self.place.environment.name, self.site.id.key)
+            self._anchor()
             if recorded_less:
                 live = self.place.of_models(bookkeeping.parts_of_ours())
                 self.site.staging.adopt_replaced(live)
         self.site.staging.reserve(map(self.site.physical, self.site.building))
+
+    def _anchor(self) -> None:
+        """Have the database know the end of the ledger's chain. Called inside a transaction."""
+        ledger = self.work.ledger
+        self.place.bookkeeping.anchor(ledger.id, ledger.head)
 
     # ---- stopping -----------------------------------------------------------------------------
 

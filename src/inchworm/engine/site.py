@@ -155,7 +155,7 @@ class Site:
             digest=self.rendered.digest(part),
             content=self.assembly.parts[part].digest,
             commit=bundle.commit,
-            promotion=str(self.id),
+            promotion=self.id.key,
             put_at=self.now(),
             interface_text=self._interface(part).text,
             recipe=self.rendered.recipe(part),

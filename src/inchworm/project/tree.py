@@ -97,7 +97,7 @@ class Project:
             contents: the files of the tree, where they have been looked at before.
             known: facts from an earlier reading; brought up to date.
         """
-        from inchworm.core.checks.value_leaks import shared_targets
+        from inchworm.core.checks.value_leaks import shared_logins, shared_targets
         from inchworm.kinds.project_reader import read_project
         from inchworm.project.schedules import schedule_findings
 
@@ -117,12 +117,12 @@ class Project:
             part.name: reading.assembly.outlines[part].schedule_names
             for part in reading.assembly.of_kind(Kind.PIPELINE)
         }
+        values = self._values(reading.assembly.matrix)
         wrong = [
             *self.declared.findings,
             *schedule_findings(self.environments, schedules),
-            *shared_targets(
-                self.environments, self._values(reading.assembly.matrix), str(self.root.resolve())
-            ),
+            *shared_targets(self.environments, values, str(self.root.resolve())),
+            *shared_logins(self.environments, values),
             *self._suspects(),
         ]
         return reading, wrong

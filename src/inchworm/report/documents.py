@@ -10,6 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from inchworm.application.history import HeardPromotion
     from inchworm.application.packing import ListedBundle
     from inchworm.application.parameters import Live, MatrixView
     from inchworm.application.watching import Drift
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from inchworm.core.execution import StepReport
     from inchworm.core.lineage.graph import Edge
     from inchworm.core.parameters.matrix import Parameter
+    from inchworm.core.promotion.composition import CompletedPromotion
     from inchworm.core.promotion.promotion import Draft, Promotion
     from inchworm.engine.status import EnvironmentStatus
 
@@ -120,15 +122,36 @@ def draft_document(
         "secrets": [secret.to_json() for secret in draft.secrets],
         "overrides": dict(draft.overrides),
         "left_alone": dict(draft.left_alone),
+        "direction": draft.direction.value,
+        "runs_there": _completed(draft.runs_there) if draft.runs_there else None,
         "findings": [finding.to_json() for finding in draft.findings],
     }
 
 
-def history_document(promotions: Iterable[Promotion]) -> Document:
+def _completed(promotion: CompletedPromotion) -> Document:
+    id_ = promotion.id
+    return {
+        "promotion": str(id_ or promotion.promotion),
+        "ledger": id_.ledger if id_ else None,
+        "number": promotion.number,
+        "bundle": promotion.bundle,
+        "digest": promotion.digest,
+        "commit": promotion.commit,
+        "by": promotion.by,
+        "at": promotion.at,
+    }
+
+
+def history_document(
+    promotions: Iterable[Promotion], heard: Iterable[HeardPromotion] = ()
+) -> Document:
     """``inchworm/history/1``."""
     return {
         "format": "inchworm/history/1",
         "promotions": [promotion_document(promotion) for promotion in promotions],
+        "of_other_ledgers": [
+            {"environment": each.environment, **_completed(each.promotion)} for each in heard
+        ],
     }
 
 
@@ -152,7 +175,9 @@ def _environment(status: EnvironmentStatus) -> Document:
         "commit": last.commit if last else None,
         "since": last.at if last else None,
         "by": last.by if last else None,
-        "promotion": last.promotion if last else None,
+        "promotion": str(last.id or last.promotion) if last else None,
+        "ledger": last.id.ledger if last and last.id else None,
+        "number": last.number if last else None,
         "parts": len(live.parts) if live else None,
         "held": 0,
         "drifted": len(status.drifted),

@@ -8,15 +8,17 @@ answered from the index.
 from __future__ import annotations
 
 import uuid
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 
 from inchworm.core.errors import LedgerError, UsageError, did_you_mean
 from inchworm.core.execution import StepReport
 from inchworm.core.identifiers import PromotionId, promotion_number
-from inchworm.core.ledger.entries import GENESIS, Entry, first_break
+from inchworm.core.ledger.entries import BEGINNING, Entry, Head, first_break
 from inchworm.core.ledger.events import (
     Drafted,
     Event,
+    Heard,
     LedgerStarted,
     Packed,
     StateChanged,
@@ -25,6 +27,7 @@ from inchworm.core.ledger.events import (
 )
 from inchworm.core.ledger.promotions import Summary, promotion_of, summary_of
 from inchworm.core.parts import Digest
+from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Draft, Promotion
 from inchworm.core.promotion.states import TRANSITIONS, State
 from inchworm.store.ledgers.protocol import IndexRow, LedgerStorage, LedgerTransaction, Tail
@@ -71,17 +74,28 @@ class Ledger:
         ledger = self.id
         self._make_ready()
         with self._storage.transaction() as transaction:
-            tail = transaction.tail() or Tail(0, GENESIS, 0)
+            tail = transaction.tail()
+            if tail is None or not tail.latest.is_whole:
+                raise self._broken(tail.latest.number if tail else 1)
             name = about if isinstance(about, str) else about(tail)
-            entries = self._chained(tail, name, events)
+            head = Head(tail.latest.number, tail.latest.hash)
+            entries = self._chained(head, name, events)
             transaction.append([entry.row for entry in entries])
             if any(isinstance(event, Drafted | StateChanged) for event in events):
                 _index(transaction, ledger, name)
         return entries
 
     def entries(self, *, kind: str | None = None, about: str | None = None) -> list[Entry]:
-        """Entries in order, all or those of one kind or about one thing."""
-        return [row.entry for row in self._storage.rows(kind=kind, about=about)]
+        """Entries in order, all or those of one kind or about one thing.
+
+        Raises:
+            LedgerError: when one of them was altered.
+        """
+        rows = list(self._storage.rows(kind=kind, about=about))
+        for row in rows:
+            if not row.is_whole:
+                raise self._broken(row.number)
+        return [row.entry for row in rows]
 
     def count(self) -> int:
         """How many entries there are."""
@@ -95,11 +109,53 @@ class Ledger:
         """
         broken = first_break(self._storage.rows())
         if broken is not None:
-            raise LedgerError(
-                f"entry {broken} was altered or is missing.",
-                where=self._storage.place,
-                next="Restore the ledger from a backup; the databases still say what is live.",
-            )
+            raise self._broken(broken)
+
+    @property
+    def head(self) -> Head:
+        """The end of the chain."""
+        with self._storage.transaction() as transaction:
+            tail = transaction.tail()
+        return Head(tail.latest.number, tail.latest.hash) if tail else BEGINNING
+
+    def check_behind(self, heads: Mapping[str, Mapping[str, Head]]) -> None:
+        """Hold the chain against what databases know of it, and follow it from there.
+
+        Args:
+            heads: by environment, the ends of ledgers' chains that its database keeps.
+
+        Raises:
+            LedgerError: when it lacks an entry that a database knows, or one was altered behind it.
+        """
+        if not self.exists:
+            return
+        own = self.id
+        known = [(told[own], name) for name, told in heads.items() if own in told]
+        head, place = max(known, default=(BEGINNING, ""))
+        rows = list(self._storage.rows(after=max(head.number - 1, 0)))
+        if head is not BEGINNING:
+            if not rows or (rows[0].number, rows[0].hash) != head:
+                raise self._cut(head, place)
+            rows.pop(0)
+        broken = first_break(rows, head)
+        if broken is not None:
+            raise self._broken(broken)
+
+    def _broken(self, number: int) -> LedgerError:
+        return LedgerError(
+            f"entry {number} was altered or is missing.",
+            where=self._storage.place,
+            next="Restore the ledger from a backup; the databases still say what is live.",
+        )
+
+    def _cut(self, head: Head, environment: str) -> LedgerError:
+        return LedgerError(
+            f"its entry {head.number} is missing or another one than the database of {environment} "
+            "was told: the ledger was cut, altered, or is an old copy.",
+            where=self._storage.place,
+            next="Restore its latest copy. If that is lost, move the file away: a new ledger "
+            "begins, and the databases still say what is live and what passed where.",
+        )
 
     # ---- promotions ---------------------------------------------------------------------------
 
@@ -166,11 +222,55 @@ class Ledger:
         return self._worked_out()
 
     def passed(self, bundle_digest: Digest) -> dict[str, PromotionId]:
-        """The environments that a bundle went into completely, each with the latest promotion."""
-        return {
-            summary.environment: summary.id
+        """The environments that a bundle went into completely, each with the latest promotion.
+
+        The index says which may be meant, their own entries whether that is so.
+        """
+        of_bundle = [
+            self.promotion(summary.id)
             for summary in self.summaries()
             if summary.state is State.DONE and summary.bundle_digest == bundle_digest
+        ]
+        return {
+            promotion.draft.environment: promotion.id
+            for promotion in of_bundle
+            if promotion.state is State.DONE and promotion.draft.bundle_digest == bundle_digest
+        }
+
+    # ---- other ledgers ------------------------------------------------------------------------
+
+    def hear(self, environment: str, promotions: Sequence[CompletedPromotion]) -> None:
+        """Record promotions of other ledgers that an environment's database tells of.
+
+        What was heard before is not recorded again; a ledger that was never begun, or that cannot
+        be written, hears nothing.
+        """
+        if not self.exists:
+            return
+        foreign = [p for p in promotions if p.id is not None and p.id.ledger != self.id]
+        if not foreign:
+            return
+        heard = {p.promotion for p in self.all_heard().get(environment, [])}
+        news = tuple(p for p in foreign if p.promotion not in heard)
+        if news:
+            with suppress(LedgerError):  # we may read, but not write
+                self.append(environment, Heard(promotions=news))
+
+    def all_heard(self) -> dict[str, list[CompletedPromotion]]:
+        """The promotions of other ledgers that databases have told of, by environment."""
+        heard: dict[str, list[CompletedPromotion]] = {}
+        for entry in self.entries(kind=Heard.kind):
+            event = event_of(entry)
+            assert isinstance(event, Heard)
+            heard.setdefault(entry.about, []).extend(event.promotions)
+        return heard
+
+    def digests(self, bundle: str) -> set[Digest]:
+        """The content digests of all bundles of a name that were packed or promoted."""
+        packed = (event_of(entry) for entry in self.entries(kind=Packed.kind, about=bundle))
+        return {
+            *(event.digest for event in packed if isinstance(event, Packed)),
+            *(each.bundle_digest for each in self.summaries() if each.bundle == bundle),
         }
 
     # ---- entries ------------------------------------------------------------------------------
@@ -181,14 +281,14 @@ class Ledger:
         with self._storage.transaction() as transaction:
             if transaction.tail() is None:
                 event = LedgerStarted(ledger=uuid.uuid4().hex[:12])
-                entries = self._chained(Tail(0, GENESIS, 0), "ledger", [event])
+                entries = self._chained(BEGINNING, "ledger", [event])
                 transaction.append([entry.row for entry in entries])
             return _started(transaction.about("ledger")[0].entry)
 
-    def _chained(self, tail: Tail, about: str, events: Sequence[Event]) -> list[Entry]:
+    def _chained(self, head: Head, about: str, events: Sequence[Event]) -> list[Entry]:
         """Entries that follow the end of the chain."""
         entries: list[Entry] = []
-        number, before = tail.number, tail.hash
+        number, before = head
         for event in events:
             number += 1
             entry = Entry(

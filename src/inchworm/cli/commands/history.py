@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 from rich.text import Text
 
-from inchworm.application.history import history
+from inchworm.application.history import HeardPromotion, history
 from inchworm.application.history import promotion as find_promotion
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows, spell_seconds, word
@@ -24,31 +24,43 @@ def command(
 ) -> None:
     """List promotions, the latest first, or show one (P12) step by step.
 
-    The ledger's chain is followed first, so an entry that was altered does not go unnoticed.
+    Promotions of other ledgers are listed as far as the databases told of them, when status or
+    promote read them. The ledger's chain is followed first, so an entry that was altered does not
+    go unnoticed.
     """
     place = workplace()
     if promotion is not None:
         one = find_promotion(place, promotion)
         print_json(promotion_document(one)) if as_json else _show_one(one)
         return
-    summaries = history(place, environment)
-    shown = summaries if everything else summaries[:_SHOWN]
+    told = history(place, environment)
+    shown = told.promotions if everything else told.promotions[:_SHOWN]
     if as_json:
-        print_json(history_document(place.ledger.promotion(summary.id) for summary in shown))
+        promotions = (place.ledger.promotion(summary.id) for summary in shown)
+        print_json(history_document(promotions, told.heard))
         return
     screen = console()
-    if not shown:
+    if not shown and not told.heard:
         screen.print("There are no promotions yet. Make one: inchworm promote BUNDLE --to ENV.")
         return
+    lines = [(summary.changed_at, _line(summary)) for summary in shown]
+    earliest = shown[-1].changed_at if len(shown) < len(told.promotions) else ""
+    lines += [
+        (heard.promotion.at, _line_of_other(heard, place.ledger.id))
+        for heard in told.heard
+        if heard.promotion.at >= earliest
+    ]
+    lines.sort(key=lambda line: line[0], reverse=True)
     screen.print(
         rows(
             ("", "environment", "bundle", "state", "when, UTC", "by", "steps", "took"),
-            [_line(summary) for summary in shown],
+            [line for _, line in lines],
             right=(6, 7),
         )
     )
-    if len(shown) < len(summaries):
-        screen.print(f"... and {len(summaries) - len(shown):,} earlier: --all", style="dim")
+    if earliest:
+        hidden = len(told.promotions) - len(shown)
+        screen.print(f"... and {hidden:,} earlier: --all", style="dim")
 
 
 _SHOWN = 100
@@ -65,6 +77,20 @@ def _line(summary: Summary) -> tuple[str | Text, ...]:
         summary.changed_by,
         f"{summary.steps_over} of {summary.steps}",
         spell_seconds(summary.seconds),
+    )
+
+
+def _line_of_other(heard: HeardPromotion, ledger: str) -> tuple[str | Text, ...]:
+    promotion = heard.promotion
+    return (
+        promotion.named(ledger),
+        heard.environment,
+        promotion.bundle,
+        word("done"),
+        shown_time(promotion.at),
+        promotion.by,
+        "",
+        "",
     )
 
 

@@ -44,4 +44,6 @@ def command(as_json: bool) -> None:
         ("content", f"{counted(len(bundle.manifest['parts']), 'part')}, {bundle.digest}"),
         ("file", result.file),
     ]
+    if result.unasked:
+        lines.append(("not asked", f"{', '.join(result.unasked)}: the database does not answer"))
     screen.print(rows(("", ""), lines))

@@ -40,7 +40,7 @@ from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import UsageError
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import promotion_number
-from inchworm.core.promotion.promotion import Draft, Promotion, Step
+from inchworm.core.promotion.promotion import Direction, Draft, Promotion, Step
 from inchworm.core.promotion.states import State
 from inchworm.engine.preparation import Drafted, Prepared
 from inchworm.engine.reporter import Reporter
@@ -62,6 +62,7 @@ _EFFECT = 12
     help="A value for once, where the environment takes one; can be repeated.",
 )
 @click.option("--overwrite", is_flag=True, help="Changes made there by hand may be lost.")
+@click.option("--back", is_flag=True, help="The bundle may go back behind the one that runs there.")
 @click.option("--draft", "only_draft", is_flag=True, help="Stop after recording the draft.")
 @click.option("--yes", is_flag=True, envvar="INCHWORM_YES", help="Do not ask.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/promotion/1.")
@@ -70,6 +71,7 @@ def command(
     environment_name: str | None,
     given: tuple[str, ...],
     overwrite: bool,
+    back: bool,
     only_draft: bool,
     yes: bool,
     as_json: bool,
@@ -95,6 +97,7 @@ def command(
             environment=environment_name or "",
             values=_values_given(given),
             overwrite=overwrite,
+            back=back,
         )
         code = _promote(place, request, asking, only_draft=only_draft)
     sys.exit(code)
@@ -217,7 +220,9 @@ def _agreed(environment: Environment, promotion: Promotion) -> bool:
 def _show_draft(screen: Console, drafted: Drafted) -> None:
     draft, environment = drafted.draft, drafted.prepared.environment
     screen.print(_title("", draft, environment))
-    screen.print(f"as {drafted.identity}, read {shown_time(drafted.read_at)} UTC", style="dim")
+    live = drafted.live
+    screen.print(f"as {live.identity}, read {shown_time(live.read_at)} UTC", style="dim")
+    screen.print(_standing(draft))
     screen.print()
     if draft.steps:
         screen.print(rows(("step", "what", "part", "why"), _step_lines(draft), right=(0,)))
@@ -248,6 +253,20 @@ def _show_draft(screen: Console, drafted: Drafted) -> None:
         screen.print(f"left alone: {counts}", style="dim")
         screen.print()
     print_findings(screen, draft.findings)
+
+
+def _standing(draft: Draft) -> Text:
+    """What runs in the environment, since when and by whom, and where the bundle takes it."""
+    last = draft.runs_there
+    if last is None:
+        return Text("nothing was promoted here yet")
+    since = f"since {shown_time(last.at)} UTC, by {last.by}"
+    if draft.direction is Direction.SAME:
+        return Text(f"this bundle runs here already, {since}")
+    runs = f"{last.bundle} runs here, {since}; this goes "
+    if draft.direction is Direction.BACK:
+        return Text.assemble(runs, ("back behind it", "bold"))
+    return Text(f"{runs}on from it")
 
 
 def _show_changes(screen: Console, draft: Draft) -> None:

@@ -11,6 +11,7 @@ from inchworm.application.watching import Status, status
 from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows, word
+from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.engine.status import EnvironmentStatus
 from inchworm.report.documents import status_document
 
@@ -79,7 +80,7 @@ def _show(place: Workplace, read: Status) -> None:
             )
         elif each.live is not None:
             identity = f"{each.environment.name}: as {each.live.identity}"
-            screen.print(identity, style="dim")
+            screen.print(f"{identity}{_with(each.live.last, read.ledger)}", style="dim")
     for name, values in read.overrides.items():
         for parameter, value in values.items():
             text = f"  {name}: {parameter} = {value}, until the next promotion"
@@ -88,6 +89,13 @@ def _show(place: Workplace, read: Status) -> None:
         text = f"  {summary.id} with {summary.bundle} in {summary.environment}. "
         go_on = f"Go on: inchworm promote {summary.id}"
         screen.print(Text.assemble(word(summary.state.value), text + go_on))
+
+
+def _with(last: CompletedPromotion | None, ledger: str) -> str:
+    """The promotion that was the latest there, where it is not one of our ledger."""
+    if last is None or last.id is None or last.id.ledger == ledger:
+        return ""
+    return f"; {last.bundle} went in with {last.named(ledger)}"
 
 
 def _show_detail(status: EnvironmentStatus) -> None:

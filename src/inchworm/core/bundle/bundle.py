@@ -7,6 +7,7 @@ dialect, and every file) and nothing else: neither when nor where nor by whom it
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -75,6 +76,15 @@ def bundle_name(project: str, version: str, digest: Digest, *, snapshot: bool) -
     """The name under which a bundle is kept."""
     suffix = f"-snapshot.{digest.removeprefix('sha256:')[:8]}" if snapshot else ""
     return f"{project}-{version}{suffix}"
+
+
+_VERSION_IN_NAME = re.compile(r"-(\d+)\.(\d+)\.(\d+)(?:-snapshot\.[0-9a-f]+)?$")
+
+
+def version_in_name(project: str, name: str) -> tuple[int, ...]:
+    """The version in a bundle's name, as numbers that compare; empty of a name that has none."""
+    version = _VERSION_IN_NAME.fullmatch(name.removeprefix(project))
+    return tuple(map(int, version.groups())) if version else ()
 
 
 def content_digest(name: str, version: str, dialect: str, files: Mapping[str, bytes]) -> Digest:

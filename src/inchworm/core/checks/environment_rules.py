@@ -6,6 +6,7 @@ read, whichever ledger they keep.
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 
@@ -192,6 +193,39 @@ def hanging(live: Composition, replaced: Mapping[str, str]) -> Iterator[Finding]
         if name in replaced:
             message = f"{', '.join(described)} on {name}, which gets another table's place"
             yield rules.CANNOT_CARRY_ALONG.finding(message, part=replaced[name])
+
+
+_SKEW = dt.timedelta(minutes=2)
+"""Clocks that are no further apart agree."""
+
+
+def clocks(live: Composition, here: str) -> Iterator[Finding]:
+    """Clocks that disagree: no order depends on them, but days in values and shown times do.
+
+    Args:
+        live: read at a time by the database's clock.
+        here: the time by the clock of whoever asks, ISO 8601; empty where it is not compared.
+    """
+    if not here:
+        return
+    if abs(_moment(live.read_at) - _moment(here)) > _SKEW:
+        yield rules.CLOCK_WRONG.finding(
+            f"it is {_shown(here)} UTC here, and {_shown(live.read_at)} UTC in the database"
+        )
+    if live.last is not None and _moment(live.read_at) + _SKEW < _moment(live.last.at):
+        yield rules.CLOCK_WRONG.finding(
+            f"it is {_shown(live.read_at)} UTC, but {live.last.bundle} went in at "
+            f"{_shown(live.last.at)} UTC, by {live.last.by}"
+        )
+
+
+def _moment(text: str) -> dt.datetime:
+    moment = dt.datetime.fromisoformat(text)
+    return moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC)
+
+
+def _shown(text: str) -> str:
+    return text[:16].replace("T", " ")
 
 
 def _is_table_gone(difference: Difference) -> bool:

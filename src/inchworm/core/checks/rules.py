@@ -497,6 +497,13 @@ SHARED_TARGET = _rule(
     "What happens in one environment would happen in the other.",
     "Give each environment its own, or declare that it is shared.",
 )
+SHARED_LOGIN = _rule(
+    "environment/shared-login",
+    _W,
+    "A protected environment is reached with the login or secret of one that is not.",
+    "Whoever may work in development could change production, and nobody could tell who it was.",
+    "Give the protected environment a user and a secret of its own.",
+)
 WAIVER_EXPIRED = _rule(
     "waiver/expired",
     _E,
@@ -532,6 +539,41 @@ CANNOT_CARRY_ALONG = _rule(
     "It would stay with the replaced table, or go with it: a foreign key that points at old rows, "
     "a publication that publishes nothing new.",
     "Have its owner take it away, promote, and put it on again.",
+)
+GOES_BACK = _rule(
+    "promotion/goes-back",
+    _E,
+    "A bundle goes back behind the one that runs in the environment.",
+    "What the later one brought would go, often because a checkout is old.",
+    "Update your checkout and pack again; if going back is meant, promote with --back.",
+)
+OTHER_CONTENT = _rule(
+    "bundle/other-content",
+    _E,
+    "A bundle's version went into an environment with other content.",
+    "One version must be one thing: what passed test would not be what goes on.",
+    "Raise the version in inchworm.toml, tag it, and pack again.",
+)
+ROUTE_NOT_ASKED = _rule(
+    "promotion/route-not-asked",
+    _W,
+    "An environment that the bundle has to pass through could not be asked whether it did.",
+    "Only this ledger says so, and a ledger can be wrong about a database.",
+    "Promote from where that environment can be reached, or go on if the ledger is enough.",
+)
+RAN_BUT_NOT_HERE = _rule(
+    "schema/ran-but-not-in-bundle",
+    _W,
+    "Migrations ran in this environment that the bundle does not have.",
+    "What they changed stays, and the bundle was not checked against it.",
+    "Promote a bundle that has them, or write a migration that takes back what they changed.",
+)
+CLOCK_WRONG = _rule(
+    "environment/clock-wrong",
+    _W,
+    "Clocks disagree: that of this machine, of the database, or of an earlier promotion.",
+    "Nothing is ordered by them, but days in values and the times shown are wrong.",
+    "Set the clock that is wrong.",
 )
 HELD = _rule(
     "promotion/left-alone",

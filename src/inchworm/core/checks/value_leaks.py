@@ -175,6 +175,44 @@ def shared_targets(
             yield _shared(what, shown, first, other)
 
 
+def shared_logins(
+    environments: Sequence[Environment], values: Mapping[str, Mapping[str, Value]]
+) -> Iterator[Finding]:
+    """Protected environments that are reached with what opens one that is not protected.
+
+    Args:
+        environments: all environments.
+        values: the values of each.
+    """
+    logins = {each.name: _logins(each, values.get(each.name, {})) for each in environments}
+    for environment in environments:
+        if not environment.protected:
+            continue
+        for other in environments:
+            common = () if other.protected else logins[environment.name] & logins[other.name]
+            for login in sorted(common):
+                yield rules.SHARED_LOGIN.finding(
+                    f"is reached with {login}, as {other.name} is, which is not protected",
+                    file=environment.file,
+                )
+
+
+def _logins(environment: Environment, values: Mapping[str, Value]) -> set[str]:
+    """In words, who an environment's targets are reached as, and where the secrets are kept."""
+    logins: set[str] = set()
+    database = environment.database
+    if all(name in values for name in references(database.url)):
+        address = str(substitute(database.url, values))
+        user = urlsplit(address).username if address.partition("://")[0] in _SERVERS else None
+        if user:
+            logins.add(f"the user {user} at {place_of(address).rpartition('/')[0]}")
+    secrets = (database.password, environment.workspace.token, environment.gateway.token)
+    for name in (name for text in secrets if text for name in references(text)):
+        if name in values:
+            logins.add(f"the secret {values[name].text}")
+    return logins
+
+
 _BOOKKEEPING = "bookkeeping"
 
 

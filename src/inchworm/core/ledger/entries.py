@@ -12,6 +12,17 @@ GENESIS = "0" * 64
 """The hash in place of the one before the first entry."""
 
 
+class Head(NamedTuple):
+    """The end of a chain: the number of an entry, and its hash."""
+
+    number: int
+    hash: str
+
+
+BEGINNING = Head(0, GENESIS)
+"""The end of a chain without entries."""
+
+
 @dataclass(frozen=True, kw_only=True)
 class Entry:
     """One thing that happened.
@@ -20,7 +31,7 @@ class Entry:
         number: counts from 1 without gaps.
         at: ISO 8601, UTC.
         by: the person or service.
-        kind: ``ledger-started``, ``packed``, ``drafted``, ``state`` or ``step``.
+        kind: ``ledger-started``, ``packed``, ``drafted``, ``state``, ``step`` or ``heard``.
         about: what it concerns: a promotion's id or a bundle's name.
         body: everything else, as JSON.
         before: the hash of the entry before.
@@ -65,6 +76,11 @@ class Row(NamedTuple):
     hash: str
 
     @property
+    def is_whole(self) -> bool:
+        """Whether the hash beside the entry is its own."""
+        return _hash(*self[:7]) == self.hash
+
+    @property
     def entry(self) -> Entry:
         """The entry that is stored; its hash is not looked at."""
         return Entry(
@@ -86,11 +102,16 @@ def _hash(number: int, *texts: str) -> str:
     return hashlib.sha256(f"[{number},{','.join(map(_JSON.encode, texts))}]".encode()).hexdigest()
 
 
-def first_break(rows: Iterable[Row]) -> int | None:
-    """The number of the first entry whose hash or order is wrong, or None."""
-    before = GENESIS
-    for expected, row in enumerate(rows, start=1):
-        if row.number != expected or row.before != before or _hash(*row[:7]) != row.hash:
+def first_break(rows: Iterable[Row], after: Head = BEGINNING) -> int | None:
+    """The number of the first entry whose hash or order is wrong, or None.
+
+    Args:
+        rows: the entries behind ``after``, in order.
+        after: the number and hash of the entry that they have to follow.
+    """
+    before = after.hash
+    for expected, row in enumerate(rows, start=after.number + 1):
+        if row.number != expected or row.before != before or not row.is_whole:
             return expected
         before = row.hash
     return None

@@ -7,13 +7,14 @@ stay readable, and those of newer ones are refused rather than misunderstood.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Any, ClassVar, Self
 
 from inchworm.core.errors import LedgerError
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.ledger.entries import Entry
 from inchworm.core.parts import Digest
+from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Draft
 from inchworm.core.promotion.states import State
 
@@ -132,10 +133,29 @@ class StepReported:
         )
 
 
-Event = LedgerStarted | Packed | Drafted | StateChanged | StepReported
+@dataclass(frozen=True, kw_only=True)
+class Heard:
+    """Promotions of other ledgers, as an environment's database told of them."""
+
+    kind: ClassVar[str] = "heard"
+    promotions: tuple[CompletedPromotion, ...]
+
+    @property
+    def body(self) -> dict[str, Any]:
+        """The event as an entry keeps it."""
+        return {"promotions": [asdict(promotion) for promotion in self.promotions]}
+
+    @classmethod
+    def of(cls, body: Mapping[str, Any]) -> Self:
+        """The event that an entry keeps."""
+        return cls(promotions=tuple(CompletedPromotion(**each) for each in body["promotions"]))
+
+
+Event = LedgerStarted | Packed | Drafted | StateChanged | StepReported | Heard
 
 _EVENTS: Mapping[str, type[Event]] = {
-    event.kind: event for event in (LedgerStarted, Packed, Drafted, StateChanged, StepReported)
+    event.kind: event
+    for event in (LedgerStarted, Packed, Drafted, StateChanged, StepReported, Heard)
 }
 
 

@@ -8,7 +8,8 @@ from dataclasses import asdict, dataclass, field
 from functools import cached_property
 
 from inchworm.core.environments.environment import DatabaseAddress
-from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.identifiers import Kind, PartId, PromotionId, promotion_key
+from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import Digest, digest_of
 from inchworm.core.structure.definitions import Difference
 from inchworm.core.structure.tables import Table
@@ -130,8 +131,15 @@ class RanMigration:
 
 
 @dataclass(frozen=True, kw_only=True)
-class LastPromotion:
-    """The latest promotion that was completed in an environment, as its database tells."""
+class CompletedPromotion:
+    """A promotion that was completed in an environment, as its database tells.
+
+    Attributes:
+        promotion: its key, ``ledger:P3``; former versions recorded no ledger.
+        number: counts the promotions that went into the environment, from whatever ledger; given by
+            the database under its lock, and 0 of what former versions recorded.
+        at: when, by the database's clock, ISO 8601, UTC.
+    """
 
     promotion: str
     bundle: str
@@ -139,6 +147,19 @@ class LastPromotion:
     commit: str | None
     by: str
     at: str
+    number: int = 0
+
+    @property
+    def id(self) -> PromotionId | None:
+        """The promotion with its ledger, where that was recorded."""
+        return promotion_key(self.promotion)
+
+    def named(self, ledger: str) -> str:
+        """Its name to somebody who keeps a ledger: ``P3``, or ``P3 of another ledger``."""
+        id_ = self.id
+        if id_ is None or id_.ledger == ledger:
+            return str(id_ or self.promotion)
+        return f"{id_} of another ledger ({id_.ledger[:4]})"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -169,12 +190,22 @@ class Composition:
     tables: Mapping[str, Table] = field(default_factory=dict)
     items: Mapping[PartId, LiveItem] = field(default_factory=dict)
     schedules: Mapping[str, str] = field(default_factory=dict)
-    last: LastPromotion | None = None
+    promotions: tuple[CompletedPromotion, ...] = ()
+    """All that were completed here, in the order that the database gave them."""
+    claims: int = 0
+    """How often a promotion began or went on here: the number that a draft has to find again."""
+    heads: Mapping[str, Head] = field(default_factory=dict)
+    """The end of each ledger's chain when a promotion of that ledger was here last."""
     differences: tuple[Difference, ...] = ()
     """What the database has otherwise than promotions left it, by physical name."""
     dependents: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     """Objects that hang on tables and could not be carried along if those were replaced, in words,
     by physical name of the table."""
+
+    @property
+    def last(self) -> CompletedPromotion | None:
+        """The latest promotion that was completed here."""
+        return self.promotions[-1] if self.promotions else None
 
     @property
     def state(self) -> Digest:
@@ -188,8 +219,10 @@ class Composition:
             },
             "items": {str(part): [item.digest, item.state] for part, item in self.items.items()},
             "schedules": dict(self.schedules),
+            "claims": self.claims,
             "last": self.last.digest if self.last else None,
-            "differences": sorted([d.key, d.what, d.now] for d in self.differences),
+            "differences": sorted(d.mark for d in self.differences),
+            "foreign": sorted([p.project, str(p.part), p.digest] for p in self.foreign_parts),
             "dependents": {name: list(those) for name, those in self.dependents.items()},
         }
         return digest_of(json.dumps(seen, sort_keys=True).encode())

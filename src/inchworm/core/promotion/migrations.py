@@ -61,7 +61,12 @@ def pending_migrations(
         if recorded is not None and recorded.digest == rendered.digest(schema):
             continue  # it was recorded when all of these had run
         ran = {m.name: m for m in live.migrations if m.schema == schema.name}
-        for script in rendered.schema(schema).migrations:
+        scripts = rendered.schema(schema).migrations
+        gone = sorted(ran.keys() - {script.name for script in scripts})
+        if gone:
+            message = f"{', '.join(gone)} ran here, and {_is_or_are(gone)} not in the bundle"
+            looking.findings.append(rules.RAN_BUT_NOT_HERE.finding(message, part=schema))
+        for script in scripts:
             before = ran.get(script.name)
             if before is None:
                 pending.append(looking.pending(schema, script, is_first=not ran))
@@ -75,6 +80,10 @@ def pending_migrations(
                     )
                 )
     return pending, looking.findings
+
+
+def _is_or_are(names: Sequence[str]) -> str:
+    return "is" if len(names) == 1 else "are"
 
 
 def change_by_hand(difference: Difference, physical: str, schema: str) -> tuple[str, str]:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
+from enum import StrEnum
 from typing import Any
 
 from inchworm.core.checks.findings import Finding, finding_from
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, PromotionId, Subject, subject_named
 from inchworm.core.parts import Digest, digest_of
+from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.states import Phase, State
 from inchworm.core.structure.changes import Change
 
@@ -49,6 +51,17 @@ class Step:
         """A step as the ledger kept it."""
         phase, part = Phase(data["phase"]), subject_named(data["part"])
         return cls(**{**data, "phase": phase, "part": part})
+
+
+class Direction(StrEnum):
+    """Where a bundle takes an environment, compared with what runs there."""
+
+    FIRST = "first"
+    """Nothing was promoted there yet."""
+    ON = "on"
+    SAME = "same"
+    """It is the bundle that runs there."""
+    BACK = "back"
 
 
 def step_of(phase: Phase, part: Subject, action: str, reason: str, item: str = "") -> Step:
@@ -117,6 +130,11 @@ class Draft:
     overrides: Mapping[str, str] = field(default_factory=dict)
     came_from: str | None = None
     left_alone: Mapping[str, int] = field(default_factory=dict)
+    direction: Direction = Direction.ON
+    runs_there: CompletedPromotion | None = None
+    """The promotion whose bundle ran in the environment when the draft was made."""
+    by_hand: tuple[str, ...] = ()
+    """Marks of what was otherwise than promotions had left it when the draft was made."""
 
     @property
     def digest(self) -> Digest:
@@ -149,6 +167,9 @@ class Draft:
             "overrides": dict(self.overrides),
             "came_from": self.came_from,
             "left_alone": dict(self.left_alone),
+            "direction": self.direction.value,
+            "runs_there": asdict(self.runs_there) if self.runs_there else None,
+            "by_hand": list(self.by_hand),
         }
 
     @classmethod
@@ -163,6 +184,10 @@ class Draft:
             PartId.parse(part): tuple(Change.from_json(change) for change in changes)
             for part, changes in data.get("changes", {}).items()
         }
+        fields["direction"] = Direction(data.get("direction", Direction.ON))
+        ran = data.get("runs_there")
+        fields["runs_there"] = CompletedPromotion(**ran) if ran else None
+        fields["by_hand"] = tuple(data.get("by_hand", ()))
         return cls(**fields)
 
 

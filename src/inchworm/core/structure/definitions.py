@@ -8,6 +8,7 @@ from enum import StrEnum
 from graphlib import CycleError, TopologicalSorter
 
 from inchworm.core.identifiers import RelationName
+from inchworm.core.parts import digest_of
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.structure.shapes import TableShape
 
@@ -136,6 +137,11 @@ class Difference:
     def schema(self) -> str:
         """The schema in which it is."""
         return RelationName(self.name).schema
+
+    @property
+    def mark(self) -> str:
+        """By which the very same difference is known again: what differs, and a digest of it."""
+        return f"{self.what} {self.key} {digest_of(self.now.encode())}"
 
 
 def differences(before: Sequence[Definition], after: Sequence[Definition]) -> list[Difference]:

@@ -100,7 +100,7 @@ class RunMigration(Action):
             name=script.name,
             checksum=script.checksum,
             outcome=outcome,
-            promotion=str(site.id),
+            promotion=site.id.key,
             ran_at=site.now(),
             script=script.sql,
         )

@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import Kind, PartId
-from inchworm.core.promotion.composition import Composition, LastPromotion
+from inchworm.core.promotion.composition import CompletedPromotion, Composition
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.actions.base import Action
 from inchworm.engine.site import Site
@@ -71,8 +71,8 @@ class Record(Action):
             leaving = live - set(assembly.parts)
             site.bookkeeping.remove(*(p for p in leaving if p.kind is not Kind.SCHEMA))
             site.bookkeeping.completed(
-                LastPromotion(
-                    promotion=str(site.id),
+                CompletedPromotion(
+                    promotion=site.id.key,
                     bundle=bundle.name,
                     digest=bundle.digest,
                     commit=bundle.commit,

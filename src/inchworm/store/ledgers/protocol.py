@@ -14,10 +14,9 @@ IndexRow = tuple[int, str, str, str, str, str, str, int, int, int, float]
 
 
 class Tail(NamedTuple):
-    """The end of the chain: number and hash of the latest entry, and how many drafts there are."""
+    """The end of the chain: the latest entry, and how many drafts there are."""
 
-    number: int
-    hash: str
+    latest: Row
     drafts: int
 
 
@@ -64,8 +63,10 @@ class LedgerStorage(Protocol):
         """Work on the ledger while nobody else can append to it."""
         ...
 
-    def rows(self, *, kind: str | None = None, about: str | None = None) -> Iterator[Row]:
-        """Entries in order: all, or those of one kind or about one thing."""
+    def rows(
+        self, *, kind: str | None = None, about: str | None = None, after: int = 0
+    ) -> Iterator[Row]:
+        """Entries in order: all, or those of one kind, about one thing, or behind a number."""
         ...
 
     def index(self) -> list[IndexRow]:

@@ -53,11 +53,11 @@ class SqlTransaction:
     def tail(self) -> Tail | None:
         """The end of the chain; None of a ledger that has not begun."""
         entries = f"{self._prefix}entries"
-        latest = self._run(f"SELECT number, hash FROM {entries} ORDER BY number DESC LIMIT 1")
+        latest = self._run(f"SELECT {COLUMNS} FROM {entries} ORDER BY number DESC LIMIT 1")
         if not latest:
             return None
         ((drafts,),) = self._run(f"SELECT count(*) FROM {entries} WHERE kind = ?", [Drafted.kind])
-        return Tail(latest[0][0], latest[0][1], drafts)
+        return Tail(Row(*latest[0]), drafts)
 
     def about(self, about: str) -> list[Row]:
         """The entries about one thing, in order."""
@@ -114,13 +114,15 @@ class SqlStorage(ABC):
         with self._locked() as run:
             yield SqlTransaction(run, self.prefix)
 
-    def rows(self, *, kind: str | None = None, about: str | None = None) -> Iterator[Row]:
-        """Entries in order: all, or those of one kind or about one thing."""
+    def rows(
+        self, *, kind: str | None = None, about: str | None = None, after: int = 0
+    ) -> Iterator[Row]:
+        """Entries in order: all, or those of one kind, about one thing, or behind a number."""
         if not self.exists:
             return
-        conditions = {"kind": kind, "about": about}
+        conditions = {"kind = ?": kind, "about = ?": about, "number > ?": after or None}
         asked = {column: value for column, value in conditions.items() if value is not None}
-        where = " AND ".join(f"{column} = ?" for column in asked)
+        where = " AND ".join(asked)
         query = f"SELECT {COLUMNS} FROM {self.prefix}entries {f'WHERE {where}' if where else ''}"
         with self._reading() as run:
             rows = run(f"{query} ORDER BY number", list(asked.values()))

@@ -14,9 +14,10 @@ from itertools import islice
 from typing import TypeVar
 
 from inchworm.core.identifiers import PartId, RelationName
+from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.aside import Aside, Purpose
-from inchworm.core.promotion.composition import LastPromotion, LivePart, RanMigration
+from inchworm.core.promotion.composition import CompletedPromotion, LivePart, RanMigration
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.targets.databases.protocols import Database
 
@@ -48,6 +49,9 @@ _TABLES = (
     """CREATE TABLE IF NOT EXISTS {schema}.environments (
     project VARCHAR NOT NULL, environment VARCHAR NOT NULL,
     claims INTEGER NOT NULL, claimed_by VARCHAR NOT NULL)""",
+    """CREATE TABLE IF NOT EXISTS {schema}.ledgers (
+    project VARCHAR NOT NULL, ledger VARCHAR NOT NULL,
+    entries INTEGER NOT NULL, hash VARCHAR NOT NULL)""",
 )
 
 
@@ -97,7 +101,7 @@ class Bookkeeping:
 
     def ensure(self) -> None:
         """Make the tables, and the columns that earlier versions had not, unless all are there."""
-        if self._has("environments") and not self._lacking():
+        if self._has("ledgers") and not self._lacking():
             return
         self._database.create_schema(self.schema)
         with self._database.transaction():
@@ -133,6 +137,11 @@ class Bookkeeping:
         rows = self._environments()
         return rows[0][1] if rows else None
 
+    def claims(self) -> int:
+        """How often a promotion began or went on here; given under the database's own lock."""
+        rows = self._environments()
+        return rows[0][2] if rows else 0
+
     def claim(self, environment: str, promotion: str) -> None:
         """Record that a promotion begins or goes on here. Called inside a transaction.
 
@@ -155,14 +164,41 @@ class Bookkeeping:
             [self._project, environment, promotion],
         )
 
-    def _environments(self) -> list[tuple[str, str]]:
+    def _environments(self) -> list[tuple[str, str, int]]:
         if not self._has("environments"):
             return []
         rows = self._database.rows(
-            f"SELECT environment, claimed_by FROM {self.schema}.environments WHERE project = ?",
+            f"SELECT environment, claimed_by, claims FROM {self.schema}.environments "
+            "WHERE project = ?",
             [self._project],
         )
-        return [(str(environment), str(promotion)) for environment, promotion in rows]
+        return [(str(environment), str(by), int(claims)) for environment, by, claims in rows]
+
+    # ---- ledgers ------------------------------------------------------------------------------
+
+    def heads(self) -> dict[str, Head]:
+        """The end of each ledger's chain when a promotion of that ledger was here last."""
+        if not self._has("ledgers"):
+            return {}
+        rows = self._database.rows(
+            f"SELECT ledger, entries, hash FROM {self.schema}.ledgers WHERE project = ?",
+            [self._project],
+        )
+        return {str(ledger): Head(int(number), str(hash_)) for ledger, number, hash_ in rows}
+
+    def anchor(self, ledger: str, head: Head) -> None:
+        """Record the end of a ledger's chain: a ledger that lacks it was cut or forged.
+
+        Called inside a transaction.
+        """
+        self._database.execute(
+            f"DELETE FROM {self.schema}.ledgers WHERE project = ? AND ledger = ?",
+            [self._project, ledger],
+        )
+        self._database.execute(
+            f"INSERT INTO {self.schema}.ledgers VALUES (?, ?, ?, ?)",
+            [self._project, ledger, *head],
+        )
 
     # ---- relations beside the live ones -------------------------------------------------------
 
@@ -310,40 +346,51 @@ class Bookkeeping:
             [self._project, schema, name],
         )
 
-    def last(self) -> LastPromotion | None:
-        """The latest promotion of this project that was completed here.
+    def promotions(self) -> list[CompletedPromotion]:
+        """All promotions of this project that were completed here, the latest last.
 
-        The database's own number says which is the latest; times are those of whoever promoted.
+        The database's own number says which came later; times are those of its clock.
         """
         if not self.exists:
-            return None
+            return []
         is_numbered = ("promotions", "number", "INTEGER") not in self._lacking()
-        order = "coalesce(number, 0) DESC, done_at DESC" if is_numbered else "done_at DESC"
+        number = "coalesce(number, 0)" if is_numbered else "0"
         rows = self._database.rows(
-            "SELECT promotion, bundle, digest, commit_id, done_by, done_at "
-            f"FROM {self.schema}.promotions WHERE project = ? ORDER BY {order} LIMIT 1",
+            f"SELECT promotion, bundle, digest, commit_id, done_by, done_at, {number} "
+            f"FROM {self.schema}.promotions WHERE project = ? ORDER BY {number}, done_at",
             [self._project],
         )
-        if not rows:
-            return None
-        promotion, bundle, digest, commit, by, at = rows[0]
-        return LastPromotion(
-            promotion=promotion, bundle=bundle, digest=digest, commit=commit, by=by, at=at
-        )
+        return [
+            CompletedPromotion(
+                promotion=promotion,
+                bundle=bundle,
+                digest=digest,
+                commit=commit,
+                by=by,
+                at=at,
+                number=int(number),
+            )
+            for promotion, bundle, digest, commit, by, at, number in rows
+        ]
 
-    def completed(self, last: LastPromotion) -> None:
-        """Record a completed promotion. Called inside a transaction."""
+    def last(self) -> CompletedPromotion | None:
+        """The latest promotion of this project that was completed here."""
+        promotions = self.promotions()
+        return promotions[-1] if promotions else None
+
+    def completed(self, promotion: CompletedPromotion) -> None:
+        """Record a completed promotion; its number is given here. Called inside a transaction."""
         self._database.execute(
             f"INSERT INTO {self.schema}.promotions VALUES (?, ?, ?, ?, ?, ?, ?, "
             f"(SELECT max(claims) FROM {self.schema}.environments WHERE project = ?))",
             [
                 self._project,
-                last.promotion,
-                last.bundle,
-                last.digest,
-                last.commit,
-                last.by,
-                last.at,
+                promotion.promotion,
+                promotion.bundle,
+                promotion.digest,
+                promotion.commit,
+                promotion.by,
+                promotion.at,
                 self._project,
             ],
         )

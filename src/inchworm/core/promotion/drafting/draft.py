@@ -11,17 +11,24 @@ from collections import Counter
 from collections.abc import Container, Iterator, Mapping, Sequence
 
 from inchworm.core.checks import rules
-from inchworm.core.checks.environment_rules import breaking, check_environment, drifted, hanging
+from inchworm.core.checks.environment_rules import (
+    breaking,
+    check_environment,
+    clocks,
+    drifted,
+    hanging,
+)
 from inchworm.core.checks.findings import Finding, in_order
 from inchworm.core.errors import ProjectError
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.promotion.drafting.reasons import Reason, reasons_of
 from inchworm.core.promotion.drafting.request import Request, environment_state, values_digest
+from inchworm.core.promotion.drafting.standing import direction, going_back, other_content
 from inchworm.core.promotion.drafting.steps import steps_of
 from inchworm.core.promotion.drafting.structures import as_desired, made_again, permitted
 from inchworm.core.promotion.drafting.values import differing_values, values_used
 from inchworm.core.promotion.migrations import Pending, pending_migrations
-from inchworm.core.promotion.promotion import Draft
+from inchworm.core.promotion.promotion import Direction, Draft
 from inchworm.core.rendered import When
 
 
@@ -44,6 +51,7 @@ def draft(request: Request) -> Draft:
     findings += check_environment(request.assembly, request.live)
     findings += permitted(request)
     findings += _against_what_is_live(request, reasons, pending)
+    findings += _standing(request)
     replaced = [part for part in (*reasons, *removed) if part.kind is Kind.MODEL]
     findings += hanging(request.live, {request.physical(p.name): str(p) for p in replaced})
     return Draft(
@@ -62,7 +70,25 @@ def draft(request: Request) -> Draft:
         overrides=request.overrides,
         came_from=request.came_from,
         left_alone=_left_alone(request, reasons),
+        direction=_direction(request),
+        runs_there=request.live.last,
+        by_hand=tuple(difference.mark for difference in request.live.differences),
     )
+
+
+def _direction(request: Request) -> Direction:
+    promotions = request.live.promotions
+    return direction(request.project, request.bundle, request.bundle_digest, promotions)
+
+
+def _standing(request: Request) -> Iterator[Finding]:
+    """Findings about where the bundle comes from, and what runs in the environment."""
+    live, name = request.live, request.environment.name
+    yield from request.route
+    yield from other_content(request.bundle, request.bundle_digest, live.promotions, name)
+    heading = _direction(request)
+    yield from going_back(name, request.bundle, heading, live.last, may=request.back)
+    yield from clocks(live, request.clock)
 
 
 def _against_what_is_live(

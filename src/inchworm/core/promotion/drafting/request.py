@@ -50,6 +50,13 @@ class Request:
     overwrite: bool = False
     """Whether changes that were made by hand may be lost."""
     overrides: Mapping[str, str] = field(default_factory=dict)
+    project: str = ""
+    back: bool = False
+    """Whether the bundle may go back behind the one that runs there."""
+    clock: str = ""
+    """The time by the clock of whoever drafts, ISO 8601; empty where it is not compared."""
+    route: tuple[Finding, ...] = ()
+    """Findings about the environments that the bundle has to pass through before."""
 
     def physical(self, name: str) -> RelationName:
         """A logical table's name in the environment; one managed outside keeps its name."""

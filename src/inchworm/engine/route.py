@@ -1,0 +1,55 @@
+"""What the databases of other environments say about the bundles that went into them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from inchworm.core.environments.environment import Environment
+from inchworm.core.errors import InchwormError
+from inchworm.core.parameters.values import Value
+from inchworm.core.parts import Digest
+from inchworm.core.promotion.composition import CompletedPromotion
+from inchworm.engine.connections import check_name, open_database
+from inchworm.targets.databases.bookkeeping import Bookkeeping
+from inchworm.targets.machine import Machine
+
+
+@dataclass(frozen=True, kw_only=True)
+class Passage:
+    """The promotions that an environment's database has behind it.
+
+    Attributes:
+        environment: its name.
+        promotions: those that were completed there, in their order.
+        problem: why it could not be asked; empty when it could.
+    """
+
+    environment: str
+    promotions: tuple[CompletedPromotion, ...] = ()
+    problem: str = ""
+
+    def has(self, digest: Digest) -> bool:
+        """Whether a bundle went in completely."""
+        return any(promotion.digest == digest for promotion in self.promotions)
+
+
+def ask_passage(
+    environment: Environment, project: str, machine: Machine, values: Mapping[str, Value]
+) -> Passage:
+    """Ask an environment's database alone; its services have no say in this.
+
+    Args:
+        environment: as its file declares it.
+        project: the project's name.
+        machine: where the project is, with its environment variables.
+        values: the environment's values.
+    """
+    name = environment.name
+    try:
+        with open_database(environment, machine, values, read_only=True) as database:
+            bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
+            check_name(environment, project, bookkeeping.environment())
+            return Passage(environment=name, promotions=tuple(bookkeeping.promotions()))
+    except InchwormError as error:
+        return Passage(environment=name, problem=error.what)

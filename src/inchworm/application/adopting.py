@@ -149,9 +149,10 @@ def _write_migration(folder: Path, changes: TakenUp, environment: Environment) -
     settings["about"] = f"What was changed by hand in {environment.name}"
     settings["takes_up"] = dict(changes.takes_up)
     statements = [sql for change in changes.changes for sql in change.statements]
-    script = ";\n\n".join(statements)
+    script = "".join(f"{statement};\n\n" for statement in statements).rstrip()
+    noted = "".join(f"-- {key}: as it is in {environment.name}\n" for key in changes.of_roles)
     file.parent.mkdir(exist_ok=True)
-    file.write_text(f"/*---\n{tomlkit.dumps(settings).strip()}\n---*/\n{script};\n")
+    file.write_text(f"/*---\n{tomlkit.dumps(settings).strip()}\n---*/\n{noted}{script}\n")
     return file
 
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
 from inchworm.application.route import ask_passages
 from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.environments.environment import Environment
-from inchworm.core.errors import UsageError
+from inchworm.core.errors import UsageError, did_you_mean
+from inchworm.core.identifiers import Kind
 from inchworm.core.promotion.promotion import Promotion, Step
 from inchworm.core.promotion.states import State
 from inchworm.engine.preparation import Drafted, Prepared, Wish, check_entry, make_draft, prepare
@@ -26,6 +27,8 @@ class PromotionRequest:
         values: values given for once, as text, by parameter.
         overwrite: whether changes that were made there by hand may be lost.
         back: whether the bundle may go back behind the one that runs there.
+        put_back: whether tables of schemas that are missing there are made again, empty.
+        resume: schedules and flows that were stopped by hand, and are to run again.
     """
 
     bundle: str
@@ -33,6 +36,8 @@ class PromotionRequest:
     values: Mapping[str, str] = field(default_factory=dict)
     overwrite: bool = False
     back: bool = False
+    put_back: bool = False
+    resume: frozenset[str] = frozenset()
 
 
 def draft_promotion(workplace: Workplace, request: PromotionRequest) -> Drafted:
@@ -57,11 +62,35 @@ def draft_promotion(workplace: Workplace, request: PromotionRequest) -> Drafted:
     prepared = prepare(bundle, environment, workplace.today, request.values, facts)
     if facts is not None:
         facts.keep()
-    wish = Wish(overwrite=request.overwrite, back=request.back, route=route)
+    _check_resumed(prepared, request.resume)
+    wish = Wish(
+        overwrite=request.overwrite,
+        back=request.back,
+        put_back=request.put_back,
+        resume=request.resume,
+        route=route,
+    )
     drafted = make_draft(prepared, workplace.machine, workplace.now(), wish)
     workplace.ledger.check_behind({environment.name: drafted.live.heads})
     workplace.ledger.hear(environment.name, drafted.live.promotions)
     return drafted
+
+
+def _check_resumed(prepared: Prepared, names: Iterable[str]) -> None:
+    """Whether what is to run again is a schedule, pipeline or flow of the bundle.
+
+    Raises:
+        UsageError: with the nearest one, when it is not.
+    """
+    assembly = prepared.reading.assembly
+    known = {flow.name for flow in assembly.of_kind(Kind.FLOW)}
+    for pipeline in assembly.of_kind(Kind.PIPELINE):
+        schedules = assembly.outlines[pipeline].schedule_names
+        known |= {pipeline.name, *schedules, *(f"{pipeline.name}.{each}" for each in schedules)}
+    for name in names:
+        if name not in known:
+            near = did_you_mean(name, sorted(known), "See inchworm status ENV.")
+            raise UsageError(f"There is no schedule or flow {name}.", next=near)
 
 
 def record_draft(workplace: Workplace, drafted: Drafted) -> Promotion:

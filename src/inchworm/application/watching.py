@@ -7,12 +7,11 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 from inchworm.application.workplace import Workplace
+from inchworm.core.environments.downstream import downstream
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.ledger.promotions import Summary
-from inchworm.core.lineage.facts import Assembly
-from inchworm.core.lineage.graph import Direction, Node
 from inchworm.core.promotion.composition import Composition, LivePart
 from inchworm.core.promotion.states import State
 from inchworm.core.structure.definitions import Difference, Thing
@@ -129,6 +128,8 @@ class DriftedPart:
             if any(difference.what == "missing" for difference in self.differences):
                 return "the next promotion builds it again"
             return "a promotion that touches it stops, unless it is told to --overwrite"
+        if any(difference.what == "changed" for difference in self.differences):
+            return "it stays so; a promotion that is told to --resume it has it run again"
         return "the next promotion puts it there again"
 
 
@@ -154,18 +155,18 @@ def drift(workplace: Workplace, environment: str) -> Drift:
     read = _read(workplace, declared, workplace.now())
     if read.live is None:
         raise TargetError(read.problem or "it cannot be read.", where=declared.name)
-    assembly = workplace.read_remembered().assembly
+    project = workplace.project.settings.name
     return Drift(
         environment=declared,
         live=read.live,
         read_at=read.live.read_at,
         since=read.live.last.at if read.live.last else None,
-        parts=[_drifted(read.live, declared, part, assembly) for part in read.drifted],
+        parts=[_drifted(read.live, declared, part, project) for part in read.drifted],
     )
 
 
 def _drifted(
-    live: Composition, environment: Environment, part: PartId, assembly: Assembly
+    live: Composition, environment: Environment, part: PartId, project: str
 ) -> DriftedPart:
     recorded = live.parts[part]
     physical = environment.database.physical_table
@@ -179,9 +180,5 @@ def _drifted(
     ]
     names = {difference.name for difference in (*different, *missing)}
     tables = [table for table in recorded.table_names if {table, physical(table)} & names]
-    start = [Node(owner) for owner in tables or [str(part)]]
-    reached = {node.owner for node in assembly.graph.reached(start, Direction.DOWN)}
-    affected = {str(assembly.provider.get(o, o)) for o in reached - {*tables, str(part)}}
-    return DriftedPart(
-        part=recorded, differences=(*different, *missing), affected=tuple(sorted(affected))
-    )
+    affected = [name for name in downstream(live, tables, project) if name != str(part)]
+    return DriftedPart(part=recorded, differences=(*different, *missing), affected=tuple(affected))

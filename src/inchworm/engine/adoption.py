@@ -11,6 +11,7 @@ from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.change import under_schema
 from inchworm.core.structure.changes import Change, Effect
 from inchworm.core.structure.definitions import differences, in_working_order
+from inchworm.core.structure.surroundings import changes_of, is_of_roles
 from inchworm.engine.connections import OpenEnvironment
 
 
@@ -21,10 +22,12 @@ class TakenUp:
     Attributes:
         changes: how to make the same change elsewhere, in the project's names.
         takes_up: what was changed, with a digest of what it was changed to.
+        of_roles: rights and owners among it, which are taken as they are in this environment alone.
     """
 
     changes: tuple[Change, ...]
     takes_up: Mapping[str, str]
+    of_roles: tuple[str, ...] = ()
 
     @property
     def loses(self) -> tuple[str, ...]:
@@ -58,6 +61,9 @@ def taken_up(place: OpenEnvironment, schema: PartId, dialect: str) -> TakenUp | 
     changed = differences(recorded, live)
     if not changed:
         return None
+    recorded, live = (
+        [d for d in those if not d.thing.is_surrounding] for those in (recorded, live)
+    )
     with database.scratch_database(physical) as (board, name):
         for definition in in_working_order(recorded, database.dialect):
             here = with_physical_schemas(
@@ -68,7 +74,10 @@ def taken_up(place: OpenEnvironment, schema: PartId, dialect: str) -> TakenUp | 
             )
             board.execute(here)
         before = [under_schema(d, name, physical) for d in board.definitions([name])]
-    changes = database.changes(physical, before, live, {})
+    changes = [
+        *database.changes(physical, before, live, {}),
+        *changes_of(changed, database.dialect),
+    ]
 
     def logical(sql: str) -> str:
         return with_physical_schemas(
@@ -78,4 +87,5 @@ def taken_up(place: OpenEnvironment, schema: PartId, dialect: str) -> TakenUp | 
     return TakenUp(
         changes=tuple(replace(c, statements=tuple(map(logical, c.statements))) for c in changes),
         takes_up=dict(change_by_hand(difference, physical, schema.name) for difference in changed),
+        of_roles=tuple(difference.key for difference in changed if is_of_roles(difference)),
     )

@@ -15,7 +15,13 @@ from inchworm.core.parameters.matrix import references, substitute
 from inchworm.core.parameters.values import Type, Value
 from inchworm.core.promotion.composition import Composition, LiveItem, LivePart
 from inchworm.core.promotion.promotion import UsedSecret
-from inchworm.core.structure.definitions import Definition, Difference, Thing, differences
+from inchworm.core.structure.definitions import (
+    Definition,
+    Difference,
+    Thing,
+    differences,
+    is_surrounding,
+)
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.machine import Machine
@@ -84,6 +90,7 @@ class OpenEnvironment:
             tables=structure,
             items=self.items(),
             schedules=self.workspace.schedules(),
+            set_schedules=self.bookkeeping.schedules(),
             promotions=tuple(self.bookkeeping.promotions()),
             claims=self.bookkeeping.claims(),
             heads=self.bookkeeping.heads(),
@@ -139,14 +146,15 @@ class OpenEnvironment:
         }
         schemas = sorted(managed | {name.schema for name in of_models})
         definitions = []
-        for definition in self.database.definitions(schemas):
-            schema = definition.schema
+        told = [*self.database.definitions(schemas), *self.database.surroundings(schemas)]
+        for definition in told:
+            schema, relation = definition.schema, definition.relation
             if schema == self.bookkeeping.schema:
                 continue
             needs = definition.needs if definition.thing is not Thing.VIEW else ()
-            if not foreign.isdisjoint({definition.name, *(needs or ())}):
+            if not foreign.isdisjoint({definition.name, relation, *(needs or ())}):
                 continue
-            if definition.name in of_models:
+            if relation in of_models:
                 definitions.append(definition)
             elif schema in managed:
                 definitions.append(replace(definition, is_of_schema=True))
@@ -157,6 +165,7 @@ class OpenEnvironment:
     ) -> list[Difference]:
         """What is otherwise than it was recorded.
 
+        Former versions recorded the structures alone, and of models nothing but their relations.
         Where a promotion broke off among its migrations, a schema is as nobody recorded it; then
         nothing can be said about it until a promotion has gone on.
         """
@@ -164,10 +173,12 @@ class OpenEnvironment:
         if not recorded:
             return []
         unclear = self.bookkeeping.unrecorded()
+        is_watched = self.bookkeeping.watches()
         return [
             difference
             for difference in differences(recorded, self.definitions(parts, foreign_parts))
             if not (difference.is_of_schema and difference.schema in unclear)
+            and (is_watched or not is_surrounding(difference))
         ]
 
 

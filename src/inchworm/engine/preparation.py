@@ -129,11 +129,15 @@ class Wish:
     Attributes:
         overwrite: whether changes that were made there by hand may be lost.
         back: whether the bundle may go back behind the one that runs there.
+        put_back: whether tables of schemas that are missing there are made again, empty.
+        resume: schedules and flows that were stopped by hand, and are to run again.
         route: findings about the environments that it has to pass through before.
     """
 
     overwrite: bool = False
     back: bool = False
+    put_back: bool = False
+    resume: frozenset[str] = frozenset()
     route: tuple[Finding, ...] = ()
 
 
@@ -183,6 +187,8 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish) -
             baselines=baselines,
             overwrite=wish.overwrite,
             back=wish.back,
+            resume=wish.resume,
+            put_back=wish.put_back,
             clock=read_at,
             route=wish.route,
         )

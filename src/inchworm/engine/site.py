@@ -100,6 +100,10 @@ class Site:
         """A logical table's name in this environment."""
         return self.names.table(name)
 
+    def physical_schema(self, schema: PartId) -> str:
+        """The name of a schema part in this environment."""
+        return self.names.schema(schema.name)
+
     def staged(self, name: str) -> RelationName:
         """The staging relation of a model that is built."""
         return self.staging.names[self.physical(name)]

@@ -15,7 +15,7 @@ from inchworm.core.identifiers import PartId
 from inchworm.core.promotion.composition import LivePart
 from inchworm.core.promotion.migrations import change_by_hand
 from inchworm.core.rendered import Script
-from inchworm.core.structure.definitions import Definition, differences
+from inchworm.core.structure.definitions import Definition, differences, is_surrounding
 from inchworm.engine.connections import OpenEnvironment
 
 
@@ -66,7 +66,7 @@ class StructureRecord:
         elif self._names.schema(schema.name) in self._bookkeeping.unrecorded():
             self._before.setdefault(schema, self._recorded_of(schema))
         elif schema not in self._before:
-            self._before[schema] = self._definitions_of(schema)
+            self._before[schema] = self.definitions_of(schema)
 
     def record_migrations(self, schema: PartId) -> None:
         """Record what some migrations in a row changed. Called in the transaction of the last."""
@@ -79,7 +79,7 @@ class StructureRecord:
             self._record(schema, [])
             return
         physical = self._names.schema(schema.name)
-        recorded, live = self._recorded_of(schema), self._definitions_of(schema)
+        recorded, live = self._recorded_of(schema), self.definitions_of(schema)
         keys = {
             difference.key
             for difference in differences(recorded, live)
@@ -92,9 +92,17 @@ class StructureRecord:
     def record_models(self, models: Collection[str]) -> None:
         """Record models that were switched over, by physical name. Called inside a transaction."""
         recorded = self._bookkeeping.structures()
+        known = {d.relation for d in recorded}
+        """What surrounds these was carried along, whoever had made it."""
         self._bookkeeping.record(
-            [d for d in recorded if d.name in models and not d.is_of_schema],
-            [d for d in self._definitions() if d.name in models and not d.is_of_schema],
+            [d for d in recorded if d.name in models and d.thing.is_relation],
+            [
+                d
+                for d in self._definitions()
+                if d.relation in models
+                and not d.is_of_schema
+                and (d.thing.is_relation or d.relation not in known)
+            ],
             self._now(),
         )
 
@@ -132,12 +140,15 @@ class StructureRecord:
         def is_forgotten(definition: Definition) -> bool:
             if definition.is_of_schema:
                 return definition.schema not in schemas
-            return definition.name not in models
+            return definition.relation not in models
 
         before = [d for d in recorded if is_new(d) or is_forgotten(d)]
         self._bookkeeping.record(before, [d for d in live if is_new(d)], self._now())
         for schema in unrecorded:
             self._bookkeeping.recorded(schema)
+        if not self._bookkeeping.watches():
+            self._bookkeeping.record([], [d for d in live if is_surrounding(d)], self._now())
+            self._bookkeeping.begin_watching()
 
     @cached_property
     def live_before(self) -> frozenset[PartId]:
@@ -158,11 +169,12 @@ class StructureRecord:
         recorded = self._bookkeeping.structures()
         return [d for d in recorded if d.is_of_schema and d.schema == own]
 
-    def _definitions_of(self, schema: PartId) -> list[Definition]:
+    def definitions_of(self, schema: PartId) -> list[Definition]:
+        """The definitions that the database has of all that a schema accounts for."""
         own = self._names.schema(schema.name)
         return [d for d in self._definitions() if d.is_of_schema and d.schema == own]
 
     def _record(self, schema: PartId, before: Sequence[Definition]) -> None:
-        self._bookkeeping.record(before, self._definitions_of(schema), self._now())
+        self._bookkeeping.record(before, self.definitions_of(schema), self._now())
         self._bookkeeping.recorded(self._names.schema(schema.name))
         self._before.pop(schema, None)

@@ -63,6 +63,14 @@ _EFFECT = 12
 )
 @click.option("--overwrite", is_flag=True, help="Changes made there by hand may be lost.")
 @click.option("--back", is_flag=True, help="The bundle may go back behind the one that runs there.")
+@click.option("--put-back", is_flag=True, help="Make tables again, empty, that are missing there.")
+@click.option(
+    "--resume",
+    "resumed",
+    multiple=True,
+    metavar="NAME",
+    help="A schedule or flow that was stopped by hand runs again; can be repeated.",
+)
 @click.option("--draft", "only_draft", is_flag=True, help="Stop after recording the draft.")
 @click.option("--yes", is_flag=True, envvar="INCHWORM_YES", help="Do not ask.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/promotion/1.")
@@ -72,6 +80,8 @@ def command(
     given: tuple[str, ...],
     overwrite: bool,
     back: bool,
+    put_back: bool,
+    resumed: tuple[str, ...],
     only_draft: bool,
     yes: bool,
     as_json: bool,
@@ -98,6 +108,8 @@ def command(
             values=_values_given(given),
             overwrite=overwrite,
             back=back,
+            put_back=put_back,
+            resume=frozenset(resumed),
         )
         code = _promote(place, request, asking, only_draft=only_draft)
     sys.exit(code)

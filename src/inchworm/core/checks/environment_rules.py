@@ -18,7 +18,7 @@ from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.lineage.facts import Assembly, interfaces_digest
 from inchworm.core.lineage.graph import Direction, Node
 from inchworm.core.promotion.composition import Composition, LivePart
-from inchworm.core.structure.definitions import Difference, Thing
+from inchworm.core.structure.definitions import Difference, Thing, is_surrounding
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 
 _OUTSIDE = tuple(f"{kind.value}:" for kind in Kind if kind.reaches_outside)
@@ -228,7 +228,8 @@ def _shown(text: str) -> str:
     return text[:16].replace("T", " ")
 
 
-def _is_table_gone(difference: Difference) -> bool:
+def is_table_gone(difference: Difference) -> bool:
+    """Whether a table that a schema accounts for is missing."""
     is_table = difference.thing is Thing.TABLE and difference.is_of_schema
     return is_table and difference.what == "missing"
 
@@ -256,18 +257,22 @@ def drifted(
         overwrite: whether changes made by hand may be lost.
     """
     for name, part in live.parts.items():
-        for difference in live.differing(part, environment.database):
+        for difference in (
+            () if name.kind.is_service else live.differing(part, environment.database)
+        ):
             if difference.key in taken_up:
                 continue
-            if _is_table_gone(difference) and difference.key not in remade:
+            if is_table_gone(difference) and difference.key not in remade:
                 yield rules.DRIFTED.finding(
                     f"{difference.key} is missing since the last promotion",
                     part=name,
-                    remedy="Put it back, for instance from a backup; or take its removal into the "
-                    f"source: inchworm adopt {environment.name} {name.name}.",
+                    remedy="Put it back from a backup; or have it made again, empty: --put-back; "
+                    "or take its removal into the source: "
+                    f"inchworm adopt {environment.name} {name.name}.",
                 )
                 continue
             is_lost = difference.what != "missing" or difference.is_of_schema
+            is_lost = is_lost and not is_surrounding(difference)  # that is carried along
             is_free = name not in touched or overwrite or not is_lost
             yield rules.DRIFTED.finding(
                 f"{difference.key} is {difference.what} since the last promotion",

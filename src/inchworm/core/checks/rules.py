@@ -540,6 +540,13 @@ CANNOT_CARRY_ALONG = _rule(
     "a publication that publishes nothing new.",
     "Have its owner take it away, promote, and put it on again.",
 )
+SWITCHED_BY_HAND = _rule(
+    "promotion/switched-by-hand",
+    _W,
+    "Somebody stopped a flow or switched a schedule off in the environment.",
+    "It may have been in an incident that is not over; a promotion does not start it again.",
+    "If it is to run again, promote with --resume and its name.",
+)
 GOES_BACK = _rule(
     "promotion/goes-back",
     _E,

@@ -6,6 +6,7 @@ import json
 from collections.abc import Collection, Mapping
 from dataclasses import asdict, dataclass, field
 from functools import cached_property
+from typing import NamedTuple
 
 from inchworm.core.environments.environment import DatabaseAddress
 from inchworm.core.identifiers import Kind, PartId, PromotionId, promotion_key
@@ -172,6 +173,13 @@ class LiveItem:
     reason: str = ""
 
 
+class SetSchedule(NamedTuple):
+    """The state that a promotion gave a schedule, and when, ISO 8601, UTC."""
+
+    state: str
+    at: str
+
+
 @dataclass(frozen=True, kw_only=True)
 class Composition:
     """Everything that a draft needs to know about an environment.
@@ -180,6 +188,7 @@ class Composition:
         identity: who we are there, e.g. ``river_service at river_test``.
         tables: live tables and views by real name.
         schedules: state of each ``pipeline.schedule``: on, off or paused.
+        set_schedules: the state that promotions gave each of them.
     """
 
     identity: str
@@ -190,6 +199,7 @@ class Composition:
     tables: Mapping[str, Table] = field(default_factory=dict)
     items: Mapping[PartId, LiveItem] = field(default_factory=dict)
     schedules: Mapping[str, str] = field(default_factory=dict)
+    set_schedules: Mapping[str, SetSchedule] = field(default_factory=dict)
     promotions: tuple[CompletedPromotion, ...] = ()
     """All that were completed here, in the order that the database gave them."""
     claims: int = 0
@@ -219,6 +229,7 @@ class Composition:
             },
             "items": {str(part): [item.digest, item.state] for part, item in self.items.items()},
             "schedules": dict(self.schedules),
+            "set_schedules": {name: given.state for name, given in self.set_schedules.items()},
             "claims": self.claims,
             "last": self.last.digest if self.last else None,
             "differences": sorted(d.mark for d in self.differences),
@@ -237,14 +248,48 @@ class Composition:
             or (part.kind.is_service and not self._has_item(live))
         )
 
+    def switched_by_hand(self, schedule: str) -> SetSchedule | None:
+        """The state that a promotion gave a ``pipeline.schedule``, if somebody changed it since.
+
+        One that a promotion left paused was not switched by hand.
+        """
+        given, state = self.set_schedules.get(schedule), self.schedules.get(schedule)
+        is_switched = given is not None and state in {"on", "off"} and state != given.state
+        return given if is_switched else None
+
+    def stopped_by_hand(self, part: PartId) -> bool:
+        """Whether a flow that a promotion had switched on does not run any more."""
+        item = self.items.get(part)
+        return part.kind.is_activated and item is not None and item.state != "active"
+
+    def _switched(self, part: PartId) -> list[Difference]:
+        """What was switched on or off by hand, of a part that lives in a service."""
+        switched = [
+            Difference(
+                key=f"schedule {name}", name=str(part), what="changed", was=given.state, now=now
+            )
+            for name, now in self.schedules.items()
+            if part.kind is Kind.PIPELINE and name.rpartition(".")[0] == part.name
+            if (given := self.switched_by_hand(name)) is not None
+        ]
+        if self.stopped_by_hand(part):
+            now = self.items[part].state
+            stopped = f"state of {part}"
+            switched.append(
+                Difference(key=stopped, name=str(part), what="changed", was="active", now=now)
+            )
+        return switched
+
     def differing(self, part: LivePart, address: DatabaseAddress) -> list[Difference]:
-        """What is otherwise than it was put, of a model or of a schema."""
+        """What is otherwise than it was put, of a model or schema; or switched, of a service."""
+        if part.part.kind.is_service:
+            return self._switched(part.part)
         if part.part.kind is Kind.SCHEMA:
             own = address.physical_schema(part.part.name)
             return [d for d in self.differences if d.schema == own and d.is_of_schema]
         if part.part.kind is Kind.MODEL:
             physical = {address.physical_table(table) for table in part.table_names}
-            return [d for d in self.differences if d.name in physical and not d.is_of_schema]
+            return [d for d in self.differences if d.relation in physical and not d.is_of_schema]
         return []
 
     def _has_tables(self, part: LivePart, address: DatabaseAddress) -> bool:

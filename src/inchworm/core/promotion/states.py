@@ -36,6 +36,7 @@ class Phase(StrEnum):
     """The kinds of step, in the order in which they are carried out."""
 
     PAUSE = "pause"
+    PUT_BACK = "put back"
     BEFORE = "before"
     MIGRATE = "migrate"
     PREPARE = "prepare"

@@ -21,8 +21,36 @@ class Thing(StrEnum):
     TABLE = "table"
     CONSTRAINT = "constraint"
     INDEX = "index"
+    ROUTINE = "routine"
     VIEW = "view"
+    TRIGGER = "trigger"
+    POLICY = "policy"
+    OPTIONS = "options"
+    OWNER = "owner"
+    RIGHTS = "rights"
     COMMENT = "comment"
+
+    @property
+    def is_surrounding(self) -> bool:
+        """Whether it is no structure: it is watched, and nothing else is worked out from it."""
+        return self in _SURROUNDINGS
+
+    @property
+    def is_relation(self) -> bool:
+        """Whether it is a table or view."""
+        return self in {Thing.TABLE, Thing.VIEW}
+
+
+_SURROUNDINGS = frozenset(
+    {
+        Thing.ROUTINE,
+        Thing.TRIGGER,
+        Thing.POLICY,
+        Thing.OPTIONS,
+        Thing.OWNER,
+        Thing.RIGHTS,
+    }
+)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -54,6 +82,22 @@ class Definition:
     def key(self) -> str:
         """By which it is known again: ``table ops.gauge``."""
         return f"{self.thing.value} {self.name}"
+
+    @property
+    def relation(self) -> str:
+        """The table or view that it is, or that it belongs to; of anything else, its own name."""
+        if self.thing in {Thing.INDEX, Thing.COMMENT, Thing.CONSTRAINT} and self.needs:
+            return self.needs[0]
+        return relation_of(self.thing, self.name)
+
+
+def relation_of(thing: Thing, name: str) -> str:
+    """The relation that a thing belongs to, as far as its name tells."""
+    if thing in {Thing.TRIGGER, Thing.POLICY}:
+        return name.rpartition(".")[0]
+    if thing is Thing.RIGHTS:
+        return name.rpartition(" to ")[0]
+    return name
 
 
 _RANK = {thing: i for i, thing in enumerate(Thing)}
@@ -123,6 +167,7 @@ class Difference:
         thing: the kind of thing that it is.
         was, now: the statements.
         is_of_schema: whether a schema part accounts for it, rather than a model.
+        relation: the table or view that it is, or that it belongs to.
     """
 
     key: str
@@ -132,6 +177,7 @@ class Difference:
     was: str = ""
     now: str = ""
     is_of_schema: bool = False
+    relation: str = ""
 
     @property
     def schema(self) -> str:
@@ -142,6 +188,11 @@ class Difference:
     def mark(self) -> str:
         """By which the very same difference is known again: what differs, and a digest of it."""
         return f"{self.what} {self.key} {digest_of(self.now.encode())}"
+
+
+def is_surrounding(thing: Definition | Difference) -> bool:
+    """Whether it belongs to the surroundings of structures: all that models have but themselves."""
+    return thing.thing.is_surrounding or (not thing.is_of_schema and not thing.thing.is_relation)
 
 
 def differences(before: Sequence[Definition], after: Sequence[Definition]) -> list[Difference]:
@@ -163,6 +214,7 @@ def differences(before: Sequence[Definition], after: Sequence[Definition]) -> li
                 was=was.sql if was else "",
                 now=now.sql if now else "",
                 is_of_schema=known.is_of_schema,
+                relation=(now or known).relation,
             )
         )
     return changed

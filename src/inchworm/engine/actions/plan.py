@@ -17,6 +17,7 @@ from inchworm.engine.actions.migrations import (
     RunMigrationAfter,
 )
 from inchworm.engine.actions.models import BuildModel, RemoveModel, SwitchOver
+from inchworm.engine.actions.put_back import PutBack
 from inchworm.engine.actions.record import Record, Verify
 from inchworm.engine.actions.schedules import PauseSchedule, SetSchedule
 from inchworm.engine.actions.scripts import RunScriptAfter, RunScriptBefore
@@ -27,6 +28,7 @@ from inchworm.engine.actions.structures import ChangeStructure, ChangeStructureL
 ACTIONS: Mapping[Phase, type[Action]] = MappingProxyType(
     {
         Phase.PAUSE: PauseSchedule,
+        Phase.PUT_BACK: PutBack,
         Phase.BEFORE: RunScriptBefore,
         Phase.MIGRATE: RunMigration,
         Phase.PREPARE: PrepareTable,

@@ -40,11 +40,18 @@ class Verify(Action):
                     yield f"{part} is not there as it was put"
 
     def _schedules(self, site: Site, live: Composition) -> Iterator[str]:
+        set_here = {
+            (action.step.part, action.step.item)
+            for action in self.plan
+            if action.phase is Phase.RESUME
+        }
         for pipeline in site.assembly.of_kind(Kind.PIPELINE):
             for schedule in site.assembly.outlines[pipeline].schedule_names:
                 name = f"{pipeline.name}.{schedule}"
                 declared = site.environment.schedule_state(pipeline.name, schedule)
                 state = live.schedules.get(name)
+                if live.switched_by_hand(name) is not None and (pipeline, schedule) not in set_here:
+                    continue  # somebody switched it, and the draft said that it stays so
                 if state != declared:
                     yield f"schedule {name} is {state}, not {declared}"
 
@@ -61,6 +68,7 @@ class Record(Action):
         assembly, bundle = site.assembly, site.prepared.bundle
         live = {part.part for part in site.bookkeeping.parts_of_ours()}
         schemas = assembly.of_kind(Kind.SCHEMA)
+        schedules = self._schedules(site)
         with site.database.transaction():
             # first, as it asks which parts were live before
             site.structures.record_rest(
@@ -68,6 +76,9 @@ class Record(Action):
                 {part for part in schemas if site.rendered.schema(part).has_desired_structure},
             )
             site.bookkeeping.put(site.live_part(part) for part in assembly.parts)
+            site.bookkeeping.set_schedules(schedules, site.now())
+            gone = site.bookkeeping.schedules().keys() - site.place.workspace.schedules().keys()
+            site.bookkeeping.forget_schedules(gone)
             leaving = live - set(assembly.parts)
             site.bookkeeping.remove(*(p for p in leaving if p.kind is not Kind.SCHEMA))
             site.bookkeeping.completed(
@@ -82,3 +93,13 @@ class Record(Action):
             )
             site.mark(self.number)
         return StepReport(state=StepState.DONE, message=f"{len(assembly.parts)} parts")
+
+    def _schedules(self, site: Site) -> dict[str, str]:
+        """Schedules that have the state which the environment declares."""
+        states = site.place.workspace.schedules()
+        declared = {
+            f"{pipeline.name}.{schedule}": site.environment.schedule_state(pipeline.name, schedule)
+            for pipeline in site.assembly.of_kind(Kind.PIPELINE)
+            for schedule in site.assembly.outlines[pipeline].schedule_names
+        }
+        return {name: state for name, state in declared.items() if states.get(name) == state}

@@ -9,7 +9,7 @@ tells what happened.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from itertools import islice
 from typing import TypeVar
 
@@ -17,7 +17,12 @@ from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.aside import Aside, Purpose
-from inchworm.core.promotion.composition import CompletedPromotion, LivePart, RanMigration
+from inchworm.core.promotion.composition import (
+    CompletedPromotion,
+    LivePart,
+    RanMigration,
+    SetSchedule,
+)
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.targets.databases.protocols import Database
 
@@ -52,6 +57,9 @@ _TABLES = (
     """CREATE TABLE IF NOT EXISTS {schema}.ledgers (
     project VARCHAR NOT NULL, ledger VARCHAR NOT NULL,
     entries INTEGER NOT NULL, hash VARCHAR NOT NULL)""",
+    """CREATE TABLE IF NOT EXISTS {schema}.schedules (
+    project VARCHAR NOT NULL, schedule VARCHAR NOT NULL,
+    state VARCHAR NOT NULL, set_at VARCHAR NOT NULL)""",
 )
 
 
@@ -66,6 +74,7 @@ _COLUMNS_ADDED = (
     ("promotions", "number", "INTEGER"),
     ("parts", "recipe", "VARCHAR"),
     ("parts", "structure", "VARCHAR"),
+    ("environments", "watches", "INTEGER"),
 )
 """Columns that were added to tables after their first version: table, name and type."""
 
@@ -101,7 +110,7 @@ class Bookkeeping:
 
     def ensure(self) -> None:
         """Make the tables, and the columns that earlier versions had not, unless all are there."""
-        if self._has("ledgers") and not self._lacking():
+        if self._has("schedules") and not self._lacking():
             return
         self._database.create_schema(self.schema)
         with self._database.transaction():
@@ -160,7 +169,8 @@ class Bookkeeping:
             )
             return
         self._database.execute(
-            f"INSERT INTO {self.schema}.environments VALUES (?, ?, 1, ?)",
+            f"INSERT INTO {self.schema}.environments (project, environment, claims, claimed_by) "
+            "VALUES (?, ?, 1, ?)",
             [self._project, environment, promotion],
         )
 
@@ -173,6 +183,24 @@ class Bookkeeping:
             [self._project],
         )
         return [(str(environment), str(by), int(claims)) for environment, by, claims in rows]
+
+    def watches(self) -> bool:
+        """Whether the surroundings of structures have been recorded, which later versions do."""
+        if (
+            not self._has("environments")
+            or ("environments", "watches", "INTEGER") in self._lacking()
+        ):
+            return False
+        rows = self._database.rows(
+            f"SELECT watches FROM {self.schema}.environments WHERE project = ?", [self._project]
+        )
+        return bool(rows and rows[0][0])
+
+    def begin_watching(self) -> None:
+        """Say that the surroundings of structures are recorded. Called inside a transaction."""
+        self._database.execute(
+            f"UPDATE {self.schema}.environments SET watches = 1 WHERE project = ?", [self._project]
+        )
 
     # ---- ledgers ------------------------------------------------------------------------------
 
@@ -199,6 +227,35 @@ class Bookkeeping:
             f"INSERT INTO {self.schema}.ledgers VALUES (?, ?, ?, ?)",
             [self._project, ledger, *head],
         )
+
+    # ---- schedules ----------------------------------------------------------------------------
+
+    def schedules(self) -> dict[str, SetSchedule]:
+        """The state that promotions gave each ``pipeline.schedule``, and when."""
+        if not self._has("schedules"):
+            return {}
+        rows = self._database.rows(
+            f"SELECT schedule, state, set_at FROM {self.schema}.schedules WHERE project = ?",
+            [self._project],
+        )
+        return {str(name): SetSchedule(str(state), str(at)) for name, state, at in rows}
+
+    def set_schedules(self, states: Mapping[str, str], at: str) -> None:
+        """Record the states of schedules as they were set. Called inside a transaction."""
+        self.forget_schedules(states)
+        for some in _batched(states.items(), _AT_ONCE):
+            places = ", ".join(["(?, ?, ?, ?)"] * len(some))
+            values = [v for name, state in some for v in (self._project, name, state, at)]
+            self._database.execute(f"INSERT INTO {self.schema}.schedules VALUES {places}", values)
+
+    def forget_schedules(self, names: Iterable[str]) -> None:
+        """Forget schedules that are gone. Called inside a transaction."""
+        for some in _batched(names, _AT_ONCE):
+            places = ", ".join("?" * len(some))
+            self._database.execute(
+                f"DELETE FROM {self.schema}.schedules WHERE project = ? AND schedule IN ({places})",
+                [self._project, *some],
+            )
 
     # ---- relations beside the live ones -------------------------------------------------------
 

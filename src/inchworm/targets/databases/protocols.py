@@ -124,6 +124,13 @@ class Catalogue(Protocol):
         """The definitions of some schemas: statements that would make their objects again."""
         ...
 
+    def surroundings(self, schemas: Sequence[str]) -> list[Definition]:
+        """Everything else that can be told of some schemas: code, triggers, rights, owners ...
+
+        Their statements would make them again, too; they are only watched, never worked out.
+        """
+        ...
+
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""
         ...

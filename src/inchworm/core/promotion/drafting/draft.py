@@ -23,6 +23,7 @@ from inchworm.core.errors import ProjectError
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.promotion.drafting.reasons import Reason, reasons_of
 from inchworm.core.promotion.drafting.request import Request, environment_state, values_digest
+from inchworm.core.promotion.drafting.schedules import switched_off
 from inchworm.core.promotion.drafting.standing import direction, going_back, other_content
 from inchworm.core.promotion.drafting.steps import steps_of
 from inchworm.core.promotion.drafting.structures import as_desired, made_again, permitted
@@ -52,6 +53,7 @@ def draft(request: Request) -> Draft:
     findings += permitted(request)
     findings += _against_what_is_live(request, reasons, pending)
     findings += _standing(request)
+    findings += switched_off(request, reasons)
     replaced = [part for part in (*reasons, *removed) if part.kind is Kind.MODEL]
     findings += hanging(request.live, {request.physical(p.name): str(p) for p in replaced})
     return Draft(

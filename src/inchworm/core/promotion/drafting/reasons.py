@@ -8,6 +8,7 @@ from typing import NamedTuple
 from inchworm.core.identifiers import Kind, PartId, RelationName, relation
 from inchworm.core.promotion.composition import LivePart
 from inchworm.core.promotion.drafting.request import Request
+from inchworm.core.promotion.drafting.schedules import stays_stopped
 from inchworm.core.promotion.migrations import Pending
 from inchworm.core.structure.changes import Effect
 
@@ -70,7 +71,10 @@ class _Reasons:
                 return Reason("change", "was changed there by hand")
             return Reason("change", self._why(part, live))
         if part.kind.is_activated and item.state != "active":
-            return Reason("change", "is not active")
+            if live is None or live.digest != digest:
+                return Reason("change", "is not active")
+            if not stays_stopped(self.request, part):
+                return Reason("change", "was stopped by hand, and is to run again")
         return None
 
     def _why(self, part: PartId, live: LivePart) -> str:

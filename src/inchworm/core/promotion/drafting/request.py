@@ -53,6 +53,10 @@ class Request:
     project: str = ""
     back: bool = False
     """Whether the bundle may go back behind the one that runs there."""
+    resume: frozenset[str] = frozenset()
+    """Schedules and flows, by name, that were stopped by hand and are to run again."""
+    put_back: bool = False
+    """Whether tables of schemas that are missing are to be made again, empty."""
     clock: str = ""
     """The time by the clock of whoever drafts, ISO 8601; empty where it is not compared."""
     route: tuple[Finding, ...] = ()

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Container
+from collections.abc import Container, Iterator
 
+from inchworm.core.checks import rules
+from inchworm.core.checks.findings import Finding
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.promotion.drafting.request import Request
 from inchworm.core.promotion.promotion import Step, step_of
@@ -12,6 +14,8 @@ from inchworm.core.promotion.states import Phase
 
 def schedule_steps(request: Request, changed: Container[PartId]) -> tuple[list[Step], list[Step]]:
     """Which schedules pause, and which state they get: only those touched, or differing.
+
+    One that somebody switched off by hand stays off unless its resumption is asked for.
 
     Args:
         request: what the draft is made from.
@@ -22,16 +26,69 @@ def schedule_steps(request: Request, changed: Container[PartId]) -> tuple[list[S
     for pipeline in request.assembly.of_kind(Kind.PIPELINE):
         touching = _touching(request, pipeline, changed)
         for schedule in request.assembly.outlines[pipeline].schedule_names:
-            state = request.live.schedules.get(f"{pipeline.name}.{schedule}")
+            name = f"{pipeline.name}.{schedule}"
+            state = request.live.schedules.get(name)
             declared = request.environment.schedule_state(pipeline.name, schedule)
             if touching and state == "on":
                 why = f"{touching} changes"
                 pausing.append(step_of(Phase.PAUSE, pipeline, "pause", why, schedule))
+            if stays_off(request, pipeline, schedule):
+                continue
             action = _action(state, declared, is_paused=bool(touching) and state == "on")
             if action is not None:
                 reason = f"{request.environment.name} declares it {declared}"
+                given = request.live.switched_by_hand(name)
+                if given is not None:
+                    reason = f"was switched {state} by hand since {_day(given.at)}; {reason}"
                 setting.append(step_of(Phase.RESUME, pipeline, action, reason, schedule))
     return pausing, setting
+
+
+def stays_off(request: Request, pipeline: PartId, schedule: str) -> bool:
+    """Whether a schedule was switched off by hand, and nobody asks that it be resumed."""
+    name = f"{pipeline.name}.{schedule}"
+    given = request.live.switched_by_hand(name)
+    is_off = given is not None and given.state == "on"
+    return is_off and request.resume.isdisjoint({name, schedule, pipeline.name, str(pipeline)})
+
+
+def stays_stopped(request: Request, flow: PartId) -> bool:
+    """Whether a flow was stopped by hand, and nobody asks that it be resumed."""
+    is_stopped = request.live.stopped_by_hand(flow)
+    return is_stopped and request.resume.isdisjoint({flow.name, str(flow)})
+
+
+def switched_off(request: Request, changed: Container[PartId]) -> Iterator[Finding]:
+    """What somebody switched off by hand, and what stays so.
+
+    Args:
+        request: what the draft is made from.
+        changed: the parts that the promotion works on; a flow among them is switched on again.
+    """
+    for pipeline in request.assembly.of_kind(Kind.PIPELINE):
+        for schedule in request.assembly.outlines[pipeline].schedule_names:
+            if stays_off(request, pipeline, schedule):
+                given = request.live.set_schedules[f"{pipeline.name}.{schedule}"]
+                declared = request.environment.schedule_state(pipeline.name, schedule)
+                yield rules.SWITCHED_BY_HAND.finding(
+                    f"the schedule {schedule} was switched off by hand after {_day(given.at)}; it "
+                    "stays off",
+                    part=pipeline,
+                    remedy=f"If it is to run again: --resume {schedule}."
+                    if declared == "on"
+                    else f"{request.environment.name} declares it off now; nothing has to be done.",
+                )
+    for flow in request.assembly.of_kind(Kind.FLOW):
+        if flow in request.live.parts and flow not in changed and stays_stopped(request, flow):
+            yield rules.SWITCHED_BY_HAND.finding(
+                "it was stopped by hand; it stays stopped",
+                part=flow,
+                remedy=f"If it is to run again: --resume {flow.name}.",
+            )
+
+
+def _day(at: str) -> str:
+    return at[:16].replace("T", " ")
 
 
 def _action(state: str | None, declared: str, *, is_paused: bool) -> str | None:

@@ -11,6 +11,7 @@ from inchworm.core.identifiers import Kind, PartId, Whole
 from inchworm.core.promotion.drafting.reasons import Reason, listed
 from inchworm.core.promotion.drafting.request import Request
 from inchworm.core.promotion.drafting.schedules import schedule_steps
+from inchworm.core.promotion.drafting.structures import put_back
 from inchworm.core.promotion.migrations import Pending
 from inchworm.core.promotion.promotion import Step, step_of
 from inchworm.core.promotion.states import Phase
@@ -50,6 +51,7 @@ class _Planning:
         """All steps, in the order of their phases."""
         pausing, setting = schedule_steps(self.request, self.reasons)
         work = [
+            *self._put_back(),
             *self._migrations(pending, Phase.MIGRATE, When.BEFORE),
             *self._structures(Phase.MIGRATE, late=False),
             *self._stored_tables(),
@@ -90,6 +92,13 @@ class _Planning:
                 if migration.takes_up:
                     reason = "it takes up what was changed here by hand"
             yield step_of(phase, migration.schema, action, reason, migration.name)
+
+    def _put_back(self) -> Iterator[Step]:
+        for schema, tables in put_back(self.request).items():
+            names = [table.name for table in tables]
+            is_or_are = "is" if len(names) == 1 else "are"
+            reason = f"{listed(names)} {is_or_are} missing; made again, empty"
+            yield step_of(Phase.PUT_BACK, schema, "put back", reason)
 
     def _structures(self, phase: Phase, *, late: bool) -> Iterator[Step]:
         for schema, planned in self.request.structures:

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from inchworm.core.checks import rules
+from inchworm.core.checks.environment_rules import is_table_gone
 from inchworm.core.checks.findings import Finding, Severity
-from inchworm.core.identifiers import RelationName, relation
+from inchworm.core.identifiers import Kind, PartId, RelationName, relation
 from inchworm.core.promotion.drafting.request import Request
-from inchworm.core.structure.definitions import Thing
+from inchworm.core.structure.definitions import Difference, Thing
 
 
 def permitted(request: Request) -> Iterator[Finding]:
@@ -31,13 +32,33 @@ def permitted(request: Request) -> Iterator[Finding]:
 
 
 def made_again(request: Request) -> set[str]:
-    """Tables that a change of structure makes again, by key."""
-    return {
+    """Tables that the promotion makes again, by key."""
+    by_structure = {
         f"{Thing.TABLE.value} {change.name}"
         for _, planned in request.structures
         for change in planned.changes
         if change.what == "make table"
     }
+    return by_structure | {d.key for those in put_back(request).values() for d in those}
+
+
+def put_back(request: Request) -> dict[PartId, list[Difference]]:
+    """Tables that are missing and asked to be made again, by the schema that accounts for them.
+
+    A schema that is managed by its structure gets its tables again by that.
+    """
+    if not request.put_back:
+        return {}
+    by_structure = {schema for schema, planned in request.structures if planned.changes}
+    missing: dict[PartId, list[Difference]] = {}
+    for name, part in request.live.parts.items():
+        if name.kind is not Kind.SCHEMA or name in by_structure:
+            continue
+        differing = request.live.differing(part, request.environment.database)
+        tables = [difference for difference in differing if is_table_gone(difference)]
+        if tables:
+            missing[name] = tables
+    return missing
 
 
 def as_desired(request: Request) -> set[str]:

@@ -23,12 +23,21 @@ FROM duckdb_sequences() WHERE {_HERE}
 _DEFINITIONS = (
     (Thing.SEQUENCE, _SEQUENCES),
     (Thing.TABLE, f"SELECT schema_name, table_name, sql FROM duckdb_tables() WHERE {_HERE}"),
-    (Thing.INDEX, f"SELECT schema_name, index_name, sql FROM duckdb_indexes() WHERE {_HERE}"),
     (
         Thing.VIEW,
         f"SELECT schema_name, view_name, sql FROM duckdb_views() WHERE NOT internal AND {_HERE}",
     ),
 )
+
+_INDEXES = f"SELECT schema_name, table_name, index_name, sql FROM duckdb_indexes() WHERE {_HERE}"
+
+_MACROS = f"""
+SELECT schema_name, function_name, function_type, array_to_string(parameters, ', '),
+       macro_definition
+FROM duckdb_functions()
+WHERE NOT internal AND macro_definition IS NOT NULL AND {_HERE}
+ORDER BY ALL
+"""
 
 _COMMENTS = f"""
 SELECT schema_name, table_name, NULL, comment FROM duckdb_tables()
@@ -66,6 +75,12 @@ class DuckDbCatalogue(DuckDbSession):
                 text = str(sql).rstrip().removesuffix(";")
                 full = f"{schema}.{name}"
                 definitions.append(Definition(thing=thing, name=full, sql=text, needs=None))
+        for schema, table, name, sql in self.rows(_INDEXES):
+            if schema in schemas:
+                index = f"{schema}.{name}"
+                text = str(sql).rstrip().removesuffix(";")
+                needs = (f"{schema}.{table}",)
+                definitions.append(Definition(thing=Thing.INDEX, name=index, sql=text, needs=needs))
         for schema, table, column, comment in self.rows(_COMMENTS):
             if schema in schemas:
                 on = "COLUMN" if column else "TABLE"
@@ -80,6 +95,22 @@ class DuckDbCatalogue(DuckDbSession):
                     )
                 )
         return definitions
+
+    def surroundings(self, schemas: Sequence[str]) -> list[Definition]:
+        """Macros: DuckDB has neither rights nor triggers."""
+        macros: dict[str, list[str]] = defaultdict(list)
+        for schema, name, kind, parameters, body in self.rows(_MACROS):
+            if schema in schemas:
+                table = "TABLE " if kind == "table_macro" else ""
+                macros[f"{schema}.{name}"].append(f"({parameters}) AS {table}{body}")
+        return [
+            Definition(
+                thing=Thing.ROUTINE,
+                name=name,
+                sql=f"CREATE MACRO {quoted(name)}{', '.join(bodies)}",
+            )
+            for name, bodies in macros.items()
+        ]
 
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""

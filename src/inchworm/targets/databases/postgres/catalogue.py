@@ -8,11 +8,11 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition
 from inchworm.core.structure.tables import Column, Table
+from inchworm.targets.databases.postgres.attached import whole_names
 from inchworm.targets.databases.postgres.definitions import read_definitions
 from inchworm.targets.databases.postgres.session import PostgresSession
-from inchworm.targets.databases.postgres.switch_over import (
-    hanging_on,
-)
+from inchworm.targets.databases.postgres.surroundings import read_surroundings
+from inchworm.targets.databases.postgres.switch_over import hanging_on
 from inchworm.targets.databases.quoting import quoted
 
 _BIG = 131_072
@@ -53,12 +53,13 @@ class PostgresCatalogue(PostgresSession):
 
     def definitions(self, schemas: Sequence[str]) -> list[Definition]:
         """The definitions of some schemas, as the server tells them."""
-        ((before,),) = self.rows("SELECT current_setting('search_path')")
-        self.execute("SET search_path = ''")
-        try:
+        with whole_names(self):
             return read_definitions(self.rows, schemas)
-        finally:
-            self.rows("SELECT set_config('search_path', ?, false)", [before])
+
+    def surroundings(self, schemas: Sequence[str]) -> list[Definition]:
+        """Routines, triggers, policies, options, owners and rights of some schemas."""
+        with whole_names(self):
+            return list(read_surroundings(self.rows, schemas))
 
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""

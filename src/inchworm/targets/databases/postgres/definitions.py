@@ -33,9 +33,13 @@ WHERE n.nspname = ANY(?) AND NOT EXISTS (
 """
 
 _COLUMNS = """
-SELECT n.nspname, c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull,
+SELECT n.nspname, c.relname, a.attname, format_type(a.atttypid, a.atttypmod)
+         || coalesce(' COLLATE ' || (
+           SELECT quote_ident(ln.nspname) || '.' || quote_ident(l.collname)
+           FROM pg_collation l JOIN pg_namespace ln ON ln.oid = l.collnamespace
+           WHERE l.oid = a.attcollation AND l.oid <> y.typcollation), ''), a.attnotnull,
        pg_get_expr(d.adbin, d.adrelid), a.attidentity, a.attgenerated
-FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid
+FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_type y ON y.oid = a.atttypid
 JOIN pg_namespace n ON n.oid = c.relnamespace
 LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
 WHERE c.relkind IN ('r', 'p') AND a.attnum > 0 AND NOT a.attisdropped AND n.nspname = ANY(?)

@@ -8,8 +8,10 @@ from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
-from inchworm.targets.databases.quoting import quoted
+from inchworm.targets.databases.quoting import quoted, quoted_one
 from inchworm.targets.databases.sqlite.session import SqliteSession
+
+_TRIGGER = "CREATE TRIGGER "
 
 
 class SqliteCatalogue(SqliteSession):
@@ -39,8 +41,8 @@ class SqliteCatalogue(SqliteSession):
         for schema in schemas:
             if schema not in self._schemas():
                 continue
-            for kind, name, sql in self.rows(
-                f"SELECT type, name, sql FROM {quoted(schema)}.sqlite_master "
+            for kind, name, sql, table in self.rows(
+                f"SELECT type, name, sql, tbl_name FROM {quoted(schema)}.sqlite_master "
                 "WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite_%' "
                 "AND type IN ('table', 'index', 'view')"
             ):
@@ -50,10 +52,27 @@ class SqliteCatalogue(SqliteSession):
                         thing=Thing(kind),
                         name=f"{schema}.{name}",
                         sql=whole,
-                        needs=None,
+                        needs=(f"{schema}.{table}",) if kind == "index" else None,
                     )
                 )
         return definitions
+
+    def surroundings(self, schemas: Sequence[str]) -> list[Definition]:
+        """Triggers: SQLite has neither rights nor code."""
+        return [
+            Definition(
+                thing=Thing.TRIGGER,
+                name=f"{schema}.{table}.{name}",
+                # it is kept without the name of its file
+                sql=f"{_TRIGGER}{quoted_one(schema)}.{str(sql).removeprefix(_TRIGGER)}",
+            )
+            for schema in schemas
+            if schema in self._schemas()
+            for name, table, sql in self.rows(
+                f"SELECT name, tbl_name, sql FROM {quoted(schema)}.sqlite_master "
+                "WHERE type = 'trigger'"
+            )
+        ]
 
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""

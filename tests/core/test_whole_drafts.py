@@ -9,7 +9,8 @@ import pytest
 
 from inchworm.core.checks.findings import Finding, Severity
 from inchworm.core.identifiers import Kind, PartId
-from inchworm.core.promotion.composition import Composition, LiveItem
+from inchworm.core.parts import Digest
+from inchworm.core.promotion.composition import Composition, LiveItem, SetSchedule
 from inchworm.core.promotion.drafting.draft import draft
 from inchworm.core.promotion.drafting.request import PlannedChanges, Request
 from inchworm.core.promotion.promotion import DifferingValue, Draft
@@ -183,14 +184,17 @@ def test_what_leaves_the_bundle_goes_in_the_order_in_which_nothing_misses_it() -
         "withdraw: remove flow:post (is not in the bundle any more)",
         "withdraw: remove library:lib (is not in the bundle any more)",
         "withdraw: remove connection:board (is not in the bundle any more)",
+        "withdraw: remove check:always (is not in the bundle any more)",
+        "withdraw: remove check:few (is not in the bundle any more)",
     ]
+    assert steps[0] == "pause: pause pipeline:p s (the pipeline goes)"
     assert not any("switch over" in step for step in steps)
+    assert not any("resume" in step for step in steps)
 
 
 ITEMS = {
     "gone": (None, "add flow:post (was removed there by hand)"),
     "changed": (("sha256:other", "active"), "change flow:post (was changed there by hand)"),
-    "stopped": (("", "inactive"), "change flow:post (is not active)"),
 }
 
 
@@ -198,7 +202,7 @@ ITEMS = {
 def test_an_item_that_somebody_touched_is_put_right(
     item: tuple[str, str] | None, step: str
 ) -> None:
-    """Gone, changed or switched off."""
+    """Gone or changed."""
     there, flow = live(), PartId(Kind.FLOW, "post")
     items = {part: each for part, each in there.items.items() if part != flow}
     if item is not None:
@@ -206,6 +210,55 @@ def test_an_item_that_somebody_touched_is_put_right(
         items[flow] = LiveItem(part=flow, digest=digest, state=item[1])
     steps = told(draft(asked(replace(there, items=items))))
     assert [s for s in steps if s.startswith("deliver")] == [f"deliver: {step}"]
+
+
+def stopped() -> Composition:
+    """Everything is live; the flow was stopped and the schedule switched off by hand."""
+    there, flow = live(), PartId(Kind.FLOW, "post")
+    halted = LiveItem(part=flow, digest=there.items[flow].digest, state="inactive")
+    return replace(
+        there,
+        items={**there.items, flow: halted},
+        schedules={"p.s": "off"},
+        set_schedules={"p.s": SetSchedule("on", "2026-11-20T09:30:00+00:00")},
+    )
+
+
+def test_what_was_stopped_by_hand_stays_so() -> None:
+    """It is said, and what brings it back."""
+    drafted = draft(asked(stopped()))
+    assert told(drafted) == []
+    assert {(f.part, f.message, f.remedy) for f in drafted.findings} == {
+        (
+            "pipeline:p",
+            "the schedule s was switched off by hand after 2026-11-20 09:30; it stays off",
+            "If it is to run again: --resume s.",
+        ),
+        (
+            "flow:post",
+            "it was stopped by hand; it stays stopped",
+            "If it is to run again: --resume post.",
+        ),
+    }
+
+
+@pytest.mark.parametrize("names", [{"s", "post"}, {"p.s", "flow:post"}, {"p", "post"}])
+def test_what_was_stopped_by_hand_is_resumed_when_asked_for(names: set[str]) -> None:
+    """By the name of the schedule or its pipeline, and of the flow."""
+    drafted = draft(replace(asked(stopped()), resume=frozenset(names)))
+    assert [s for s in told(drafted) if s.startswith(("deliver", "resume"))] == [
+        "deliver: change flow:post (was stopped by hand, and is to run again)",
+        "resume: switch on pipeline:p s (was switched off by hand since 2026-11-20 09:30; "
+        "test declares it on)",
+    ]
+    assert drafted.findings == ()
+
+
+def test_a_flow_that_changes_runs_again() -> None:
+    """Whoever changes it has looked at it; that it was stopped is not the state it had."""
+    parts = {p: replace(each, digest=Digest("sha256:old")) for p, each in stopped().parts.items()}
+    steps = told(draft(asked(replace(stopped(), parts=parts))))
+    assert "deliver: change flow:post (is not active)" in steps
 
 
 def test_an_item_that_no_bundle_brought_is_told_apart() -> None:

@@ -117,7 +117,8 @@ class StructureRecord:
     def record_rest(self, managed: Iterable[PartId], as_wanted: Collection[PartId]) -> None:
         """Record what no step has recorded: schemas that are new here, or as they are wanted.
 
-        What is not accounted for any more is forgotten. Called inside a transaction.
+        Models that are gone are forgotten. A schema that is not in the bundle any more is not: its
+        tables stay, and whatever was changed in them by hand. Called inside a transaction.
 
         Args:
             managed: the schemas that are managed here.
@@ -129,8 +130,10 @@ class StructureRecord:
         whole = unrecorded | {
             schema
             for schema, part in schemas.items()
-            if part in as_wanted or part not in self.live_before
+            if part in as_wanted
+            or (part not in self.live_before and not any(d.schema == schema for d in recorded))
         }
+        outside = self._names.outside
         models = self._place.of_models(self._accounting.values())
 
         def is_new(definition: Definition) -> bool:
@@ -139,7 +142,7 @@ class StructureRecord:
 
         def is_forgotten(definition: Definition) -> bool:
             if definition.is_of_schema:
-                return definition.schema not in schemas
+                return definition.schema in outside
             return definition.relation not in models
 
         before = [d for d in recorded if is_new(d) or is_forgotten(d)]

@@ -45,6 +45,11 @@ class PhysicalNames:
         return self._environment.database.physical_schema(schema)
 
     @property
+    def outside(self) -> frozenset[str]:
+        """The schemas that are managed outside, which keep their names."""
+        return frozenset(self._assembly.outside_schemas)
+
+    @property
     def translates(self) -> bool:
         """Whether a statement of the project is another one there."""
         renames = self._environment.database.schema_pattern != "{schema}"

@@ -21,7 +21,7 @@ from inchworm.engine.actions.put_back import PutBack
 from inchworm.engine.actions.record import Record, Verify
 from inchworm.engine.actions.schedules import PauseSchedule, SetSchedule
 from inchworm.engine.actions.scripts import RunScriptAfter, RunScriptBefore
-from inchworm.engine.actions.services import Deliver, Withdraw
+from inchworm.engine.actions.services import Deliver, Forget, Withdraw
 from inchworm.engine.actions.stored_tables import PrepareTable
 from inchworm.engine.actions.structures import ChangeStructure, ChangeStructureLate
 
@@ -64,6 +64,9 @@ def planned(steps: Iterable[Step]) -> Plan:
 
 
 def _action(step: Step) -> type[Action]:
+    is_of_record = isinstance(step.part, PartId) and not step.part.kind.is_service
+    if step.phase is Phase.WITHDRAW and is_of_record:
+        return Forget
     is_check = isinstance(step.part, PartId) and step.part.kind is Kind.CHECK
     if step.phase is Phase.CHECK and is_check:
         return CheckFile

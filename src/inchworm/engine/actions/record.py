@@ -79,8 +79,7 @@ class Record(Action):
             site.bookkeeping.set_schedules(schedules, site.now())
             gone = site.bookkeeping.schedules().keys() - site.place.workspace.schedules().keys()
             site.bookkeeping.forget_schedules(gone)
-            leaving = live - set(assembly.parts)
-            site.bookkeeping.remove(*(p for p in leaving if p.kind is not Kind.SCHEMA))
+            site.bookkeeping.remove(*(live - set(assembly.parts)))
             site.bookkeeping.completed(
                 CompletedPromotion(
                     promotion=site.id.key,

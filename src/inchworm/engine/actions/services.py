@@ -46,6 +46,20 @@ class Deliver(_ServiceAction):
         return StepReport(state=StepState.DONE, message=message)
 
 
+class Forget(Action):
+    """Forget a part of which a target has nothing, or keeps what it has."""
+
+    phase = Phase.WITHDRAW
+    repeatable: ClassVar[str] = "The step's mark is in the transaction that forgets the part."
+
+    def perform(self, site: Site) -> StepReport:
+        """Take it out of the record of what is live."""
+        with site.database.transaction():
+            site.bookkeeping.remove(self.part)
+            site.mark(self.number)
+        return StepReport(state=StepState.DONE, message="forgotten")
+
+
 class Withdraw(_ServiceAction):
     """Take a part away from its service."""
 

@@ -48,7 +48,6 @@ def draft(request: Request) -> Draft:
     for schema in (part for part in removed if part.kind is Kind.SCHEMA):
         message = f"{schema} is not in the bundle any more; its tables stay"
         findings.append(rules.HELD.finding(message, part=schema))
-    removed = [part for part in removed if part.kind is not Kind.SCHEMA]
     findings += check_environment(request.assembly, request.live)
     findings += permitted(request)
     findings += _against_what_is_live(request, reasons, pending)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterator
+from collections.abc import Container, Iterable, Iterator
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
@@ -12,7 +12,9 @@ from inchworm.core.promotion.promotion import Step, step_of
 from inchworm.core.promotion.states import Phase
 
 
-def schedule_steps(request: Request, changed: Container[PartId]) -> tuple[list[Step], list[Step]]:
+def schedule_steps(
+    request: Request, changed: Container[PartId], removed: Iterable[PartId] = ()
+) -> tuple[list[Step], list[Step]]:
     """Which schedules pause, and which state they get: only those touched, or differing.
 
     One that somebody switched off by hand stays off unless its resumption is asked for.
@@ -20,9 +22,17 @@ def schedule_steps(request: Request, changed: Container[PartId]) -> tuple[list[S
     Args:
         request: what the draft is made from.
         changed: the parts that the promotion works on.
+        removed: parts that are live, and not in the bundle any more; a pipeline among them is
+            paused before what it works on changes.
     """
     pausing: list[Step] = []
     setting: list[Step] = []
+    gone = {part.name: part for part in removed if part.kind is Kind.PIPELINE}
+    for name, is_now in request.live.schedules.items():
+        pipeline_name, _, schedule = name.rpartition(".")
+        if pipeline_name in gone and is_now == "on":
+            why = "the pipeline goes"
+            pausing.append(step_of(Phase.PAUSE, gone[pipeline_name], "pause", why, schedule))
     for pipeline in request.assembly.of_kind(Kind.PIPELINE):
         touching = _touching(request, pipeline, changed)
         for schedule in request.assembly.outlines[pipeline].schedule_names:

@@ -49,7 +49,7 @@ class _Planning:
 
     def steps(self, pending: Sequence[Pending], removed: Sequence[PartId]) -> list[Step]:
         """All steps, in the order of their phases."""
-        pausing, setting = schedule_steps(self.request, self.reasons)
+        pausing, setting = schedule_steps(self.request, self.reasons, removed)
         work = [
             *self._put_back(),
             *self._migrations(pending, Phase.MIGRATE, When.BEFORE),
@@ -61,6 +61,7 @@ class _Planning:
             *self._migrations(pending, Phase.MIGRATE_AFTER, When.AFTER),
             *self._structures(Phase.MIGRATE_AFTER, late=True),
             *self._deliveries(removed),
+            *self._forgotten(removed),
         ]
         if not work and not setting and not self._has_news(removed):
             return []
@@ -181,6 +182,16 @@ class _Planning:
                 if part.kind is kind:
                     reason = "is not in the bundle any more"
                     yield step_of(Phase.WITHDRAW, part, "remove", reason)
+
+    def _forgotten(self, removed: Sequence[PartId]) -> Iterator[Step]:
+        """Parts that go from the record alone: there is nothing else of them, or it stays."""
+        for part in removed:
+            if part.kind is Kind.SCHEMA:
+                reason = "is not in the bundle any more; its tables stay"
+                yield step_of(Phase.WITHDRAW, part, "remove", reason)
+            elif part.kind is not Kind.MODEL and not part.kind.is_service:
+                reason = "is not in the bundle any more"
+                yield step_of(Phase.WITHDRAW, part, "remove", reason)
 
 
 def _numbered(steps: Iterable[Step]) -> tuple[Step, ...]:

@@ -9,12 +9,12 @@ from __future__ import annotations
 import json
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 from typing import Any, TypeVar
 
-from inchworm.core.identifiers import PartId
+from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.parts import Digest, digest_of
 
 
@@ -57,17 +57,69 @@ class Rendered(ABC):
         """Digest of the document: what influences the environment, and nothing else."""
         return digest_of(canonical(self.document))
 
+    def placed(self, tables: Mapping[str, RelationName]) -> Rendered:
+        """The part with the physical names of tables; promotions do that with their own SQL.
+
+        Args:
+            tables: by logical name, those that have another name in the environment.
+        """
+        return self
+
 
 @dataclass(frozen=True, kw_only=True)
 class RenderedDocument(Rendered):
-    """A part that a service takes as it is."""
+    """A part that a service takes as it is.
+
+    Attributes:
+        content: the part as plain data.
+        tables: by logical name, the tables that have another name in the environment.
+    """
 
     content: Mapping[str, Any]
+    tables: Mapping[str, RelationName] = field(default_factory=dict)
 
     @property
     def document(self) -> Mapping[str, Any]:
-        """The content."""
-        return self.content
+        """The content, with the names of tables that are not what they are called in it."""
+        if not self.tables:
+            return self.content
+        return {**self.content, "tables": dict(sorted(self.tables.items()))}
+
+    def placed(self, tables: Mapping[str, RelationName]) -> Rendered:
+        """The part with the names that its tables have in the environment."""
+        return replace(self, tables=tables)
+
+
+@dataclass(frozen=True, kw_only=True)
+class RenderedFlow(RenderedDocument):
+    """A flow, whose table or query is the service's to read or fill.
+
+    Attributes:
+        dialect: that of its query.
+    """
+
+    dialect: str
+
+    @property
+    def document(self) -> Mapping[str, Any]:
+        """The flow, with physical names at its ends."""
+        if not self.tables:
+            return self.content
+        ends = {end: self._placed_end(self.content[end]) for end in ("from", "to")}
+        return {**super().document, **ends}
+
+    def _placed_end(self, end: Mapping[str, Any]) -> Mapping[str, Any]:
+        placed = dict(end)
+        if table := end.get("table"):
+            placed["table"] = self.tables.get(table.lower(), table)
+        if query := end.get("query"):
+            from inchworm.core.sql.parse import parse_query  # the parser, only where it is needed
+            from inchworm.core.sql.render import to_text, with_tables
+
+            tree = parse_query(query, self.dialect)
+            named = with_tables(tree, lambda name: self.tables.get(name, name), self.dialect)
+            placed["query"] = to_text(named, self.dialect)
+        return placed
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -10,7 +10,7 @@ from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
 from inchworm.core.environments.environment import Environment
-from inchworm.core.environments.physical_names import PhysicalNames
+from inchworm.core.environments.physical_names import PhysicalNames, tables_renamed
 from inchworm.core.errors import BundleError, ProjectError, UsageError, Waiting, did_you_mean
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts_cache import FactsCache
@@ -83,8 +83,15 @@ def prepare(
         raise ProjectError(first.message + ".", where=first.place, next=first.remedy)
     rendered = RenderedParts(
         reading.assembly.parts,
-        render=lambda part: reading.render(part, values.values),
-        recipe=lambda part: recipe_of(reading.assembly, part, values.values),
+        render=lambda part: reading.render(part, values.values).placed(
+            tables_renamed(part, reading.assembly, environment)
+        ),
+        recipe=lambda part: recipe_of(
+            reading.assembly,
+            part,
+            values.values,
+            tables_renamed(part, reading.assembly, environment),
+        ),
     )
     return Prepared(
         bundle=bundle,

@@ -143,6 +143,19 @@ class Site:
         """A migration as it is rendered for this environment."""
         return self.rendered.schema(part).migration(name)
 
+    def former(self, model: PartId) -> RelationName:
+        """The relation whose rows and rights a model takes over: its own, or that of a former name.
+
+        A former name counts only as long as nothing has the new one.
+        """
+        own = self.physical(model.relation)
+        moved_from = self.assembly.outlines[model].moved_from
+        if not moved_from:
+            return own
+        kinds = self.database.kinds()
+        former = self.physical(moved_from)
+        return former if own not in kinds and former in kinds else own
+
     # ---- bookkeeping --------------------------------------------------------------------------
 
     def mark(self, step: int) -> None:
@@ -177,6 +190,7 @@ class Site:
                 if (names := tuple(c.name for c in t.columns if c.required))
             },
             managed=not facts.managed_outside,
+            keeps_rows=facts.keeps_rows,
             keys={t.name: t.key for t in facts.provides if t.key},
             reads={table: tuple(sorted(names)) for table, names in facts.columns_read.items()},
         )

@@ -18,7 +18,7 @@ from inchworm.core.lineage.graph import Edge, How, Node
 from inchworm.core.parameters.matrix import references, substitute
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Part
-from inchworm.core.rendered import Rendered, RenderedDocument
+from inchworm.core.rendered import Rendered, RenderedFlow
 from inchworm.core.sql.columns import resolve
 from inchworm.core.sql.parse import parse_query
 from inchworm.core.sql.problems import SqlProblem, WritingQuery
@@ -243,7 +243,7 @@ class FlowKind:
             query = with_values(parse_query(flow.settings.from_.query, flow.dialect), values)
             document["from"] = {**document["from"], "query": to_text(query, flow.dialect)}
         document["openapi"] = substitute(flow.api, values)
-        return RenderedDocument(part=flow.part, content=document)
+        return RenderedFlow(part=flow.part, content=document, dialect=flow.dialect)
 
 
 _JSON_TYPES = {

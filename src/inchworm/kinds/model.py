@@ -66,7 +66,14 @@ class ModelSettings(Settings):
     """Of an increment, the column that tells new rows."""
     on_change: Literal["rebuild", "keep"] = "rebuild"
     """Whether an increment's rows are rebuilt or stay when its logic changes."""
+    moved_from: str | None = Field(None, pattern=r"^[^.\s]+\.\S+$")
+    """The name that it had before: its rows and rights come along."""
     columns: dict[str, ColumnSettings] = {}
+
+    @property
+    def keeps_rows(self) -> bool:
+        """Whether its rows stay when it changes, and are nowhere else."""
+        return self.since is not None and self.on_change == "keep"
 
     @model_validator(mode="after")
     def _grows_by_something(self) -> Self:
@@ -146,6 +153,8 @@ class ModelKind:
             classes=self._said(model, "class_"),
             documented=documented(model.settings, model.settings.columns),
             declassified=self._said(model, "declassified"),
+            keeps_rows=model.settings.keeps_rows,
+            moved_from=(model.settings.moved_from or "").lower(),
         )
 
     @staticmethod
@@ -196,7 +205,7 @@ class ModelKind:
             key=settings.key,
             checks={n: checks for n, s in settings.columns.items() if (checks := s.checks())},
             since=settings.since,
-            keeps_rows=settings.since is not None and settings.on_change == "keep",
+            keeps_rows=settings.keeps_rows,
         )
 
 

@@ -8,7 +8,7 @@ from functools import cache
 from importlib.util import find_spec
 from pathlib import Path
 
-from inchworm.core.identifiers import PartId
+from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest, digest_of
@@ -32,8 +32,19 @@ def parser_version() -> str:
     return version("sqlglot")
 
 
-def recipe_of(assembly: Assembly, part: PartId, values: Mapping[str, Value]) -> Digest:
+def recipe_of(
+    assembly: Assembly,
+    part: PartId,
+    values: Mapping[str, Value],
+    tables: Mapping[str, RelationName] | None = None,
+) -> Digest:
     """The digest of a part's files, its dialect, the values that it uses, and the renderer.
+
+    Args:
+        assembly: all parts.
+        part: the one that is rendered.
+        values: the environment's values.
+        tables: by logical name, its tables that have another name in the environment.
 
     Raises:
         KeyError: with the name of a parameter that has no value.
@@ -44,4 +55,4 @@ def recipe_of(assembly: Assembly, part: PartId, values: Mapping[str, Value]) -> 
         assembly.parts[part].digest,
         {name: [values[name].type.value, values[name].text] for name in used},
     ]
-    return digest_of(canonical(pieces))
+    return digest_of(canonical([*pieces, dict(tables)] if tables else pieces))

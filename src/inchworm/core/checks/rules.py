@@ -248,6 +248,14 @@ LOSES_DATA = _rule(
     "They are gone for good: no rollback brings them back.",
     "If that is meant, list it under may_lose in [databases.main] of the environment file.",
 )
+LOSES_ROWS = _rule(
+    "promotion/loses-rows",
+    _E,
+    "A model is removed that keeps rows which cannot be built again.",
+    "They are gone with the next promotion after this one: no model gives them anew.",
+    'If it has another name now, write moved_from = "its former name" in its settings; if the rows '
+    "may go, list it under may_lose in [databases.main] of the environment file.",
+)
 ROWS_IN_THE_WAY = _rule(
     "schema/rows-in-the-way",
     _E,

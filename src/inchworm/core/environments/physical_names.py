@@ -6,7 +6,7 @@ from functools import cached_property
 
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import ProjectError
-from inchworm.core.identifiers import Kind, RelationName
+from inchworm.core.identifiers import Home, Kind, PartId, RelationName
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.sql.problems import SqlProblem
 
@@ -20,6 +20,30 @@ def physical_table(name: str, assembly: Assembly, environment: Environment) -> R
     if logical.schema in assembly.outside_schemas:
         return logical
     return environment.database.physical_table(name)
+
+
+def tables_renamed(
+    part: PartId, assembly: Assembly, environment: Environment
+) -> dict[str, RelationName]:
+    """The tables that a part of a service names, and that have another name in an environment.
+
+    By logical name. The SQL of other parts gets its names when a promotion runs it.
+    """
+    if not part.kind.is_service or environment.database.schema_pattern == "{schema}":
+        return {}
+    outline = assembly.outlines[part]
+    built = [
+        other.relation
+        for stage in outline.stages
+        for other in stage.works_on
+        if other.kind.home is Home.DATABASE
+    ]
+    physical = {
+        name: physical_table(name, assembly, environment)
+        for name in (*outline.reads, *outline.interfaces, *outline.fills, *built)
+        if name in assembly.tables
+    }
+    return {name: there for name, there in physical.items() if there != name}
 
 
 class PhysicalNames:

@@ -88,6 +88,10 @@ class Facts:
     stages: tuple[Stage, ...] = ()
     schedules: tuple[Scheduled, ...] = ()
     managed_outside: bool = False
+    keeps_rows: bool = False
+    """Whether it is a model whose rows stay when it changes: they are nowhere else."""
+    moved_from: str = ""
+    """The logical name that a model had before."""
     classes: tuple[tuple[Node, str], ...] = ()
     """Columns that are declared to be of a class, such as ``personal``."""
     declassified: tuple[tuple[Node, str], ...] = ()
@@ -143,6 +147,8 @@ class Outline(NamedTuple):
     stages: tuple[Stage, ...] = ()
     schedules: tuple[Scheduled, ...] = ()
     managed_outside: bool = False
+    keeps_rows: bool = False
+    moved_from: str = ""
     classes: tuple[tuple[Node, str], ...] = ()
     declassified: tuple[tuple[Node, str], ...] = ()
     cleared: tuple[str, ...] = ()

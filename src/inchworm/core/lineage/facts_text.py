@@ -197,6 +197,8 @@ _MORE: Mapping[str, tuple[Callable[[Any], Any], Callable[[Any], Any]]] = {
     ),
     "schedules": (_each(list), _each(lambda row: Scheduled(*row))),
     "managed_outside": (_same, bool),
+    "keeps_rows": (_same, bool),
+    "moved_from": (_same, str),
     "classes": _ABOUT_NODES,
     "declassified": _ABOUT_NODES,
     "cleared": (list, tuple),

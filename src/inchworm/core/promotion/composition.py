@@ -27,6 +27,7 @@ class Interface:
         required: columns of its tables that are required.
         keys: the keys of its tables.
         managed: False for a schema that is only known, and never changed.
+        keeps_rows: whether it is a model whose rows are nowhere else.
     """
 
     values: Mapping[str, str] = field(default_factory=dict)
@@ -35,6 +36,7 @@ class Interface:
     required: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     keys: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     managed: bool = True
+    keeps_rows: bool = False
 
     @property
     def text(self) -> str:
@@ -55,6 +57,7 @@ class Interface:
             required=_names(body.get("required", {})),
             keys=_names(body.get("keys", {})),
             managed=body.get("managed", True),
+            keeps_rows=body.get("keeps_rows", False),
         )
 
 

@@ -76,19 +76,18 @@ class BuildModel(Action):
 
     def _grows(self, site: Site, model: RenderedModel) -> bool:
         """Whether the model keeps the rows that it has."""
-        live = site.physical(self.part.relation)
-        return model.keeps_rows and site.database.kinds().get(live) == "table"
+        return model.keeps_rows and site.database.kinds().get(site.former(self.part)) == "table"
 
     def _query(self, site: Site, model: RenderedModel) -> str:
         sql = site.sql(model.sql, site.present)
         if not self._grows(site, model):
             return sql
-        return new_rows(sql, site.physical(self.part.relation), model.since or "", model.key)
+        return new_rows(sql, site.former(self.part), model.since or "", model.key)
 
     def _kept(self, site: Site, model: RenderedModel) -> str:
         """The statement that puts the rows that stay to the new ones."""
-        live, staged = site.physical(self.part.relation), site.staged(self.part.relation)
-        tables = site.database.structure([live.schema])
+        live, staged = site.former(self.part), site.staged(self.part.relation)
+        tables = site.database.structure({live.schema, staged.schema})
         has = tables[live].by_name
         new = site.assembly.tables[self.part.relation].columns if staged not in tables else ()
         columns = tables[staged].columns if staged in tables else new
@@ -117,6 +116,7 @@ class SwitchOver(Action):
             store=Store.VIEW if model.is_view else Store.TABLE,
             view_sql=site.sql(model.sql, site.physical) if model.is_view else None,
             replaced=replaced[name],
+            former=None if (former := site.former(part)) == name else former,
         )
 
     def perform(self, site: Site) -> StepReport:

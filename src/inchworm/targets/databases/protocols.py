@@ -28,6 +28,7 @@ class Switch:
         store: whether it becomes a view or a table.
         view_sql: for a view, the SELECT with the names that count after the switch-over.
         replaced: the name under which a replaced or removed table is kept aside.
+        former: the relation of another name whose rights and comments it takes over.
     """
 
     name: RelationName
@@ -35,6 +36,7 @@ class Switch:
     store: Store
     view_sql: str | None
     replaced: RelationName
+    former: RelationName | None = None
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -18,7 +18,7 @@ from inchworm.core.checks.environment_rules import (
     drifted,
     hanging,
 )
-from inchworm.core.checks.findings import Finding, in_order
+from inchworm.core.checks.findings import Finding, Severity, in_order
 from inchworm.core.errors import ProjectError
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.promotion.drafting.reasons import Reason, reasons_of
@@ -51,6 +51,7 @@ def draft(request: Request) -> Draft:
     findings += check_environment(request.assembly, request.live)
     findings += permitted(request)
     findings += _against_what_is_live(request, reasons, pending)
+    findings += _rows_lost(request, removed)
     findings += _standing(request)
     findings += switched_off(request, reasons)
     replaced = [part for part in (*reasons, *removed) if part.kind is Kind.MODEL]
@@ -75,6 +76,22 @@ def draft(request: Request) -> Draft:
         runs_there=request.live.last,
         by_hand=tuple(difference.mark for difference in request.live.differences),
     )
+
+
+def _rows_lost(request: Request, removed: Sequence[PartId]) -> Iterator[Finding]:
+    """Models that go with rows which are nowhere else."""
+    may_lose = set(request.environment.database.may_lose)
+    moved = set(request.moved.values())
+    for part in removed:
+        live = request.live.parts[part]
+        if part.kind is Kind.MODEL and part not in moved and live.interface.keeps_rows:
+            is_allowed = part.relation in may_lose
+            yield rules.LOSES_ROWS.finding(
+                f"{part.name} keeps rows that are nowhere else, and would be removed",
+                part=part,
+                severity=Severity.NOTE if is_allowed else None,
+                remedy="It is listed under may_lose." if is_allowed else None,
+            )
 
 
 def _direction(request: Request) -> Direction:

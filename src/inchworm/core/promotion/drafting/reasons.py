@@ -52,7 +52,8 @@ class _Reasons:
         if part.kind.is_service:
             return self._changed_item(part, live)
         if live is None:
-            return Reason("add", "new here")
+            moved = self.request.moved.get(part)
+            return Reason("add", f"is moved here from {moved.name}" if moved else "new here")
         if live.digest != self.request.rendered.digest(part):
             return Reason("change", self._why(part, live))
         if part.kind is Kind.MODEL and self.request.physical(part.name) not in self.live.tables:

@@ -5,11 +5,12 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from inchworm.core.checks.findings import Finding
 from inchworm.core.environments.environment import Environment
 from inchworm.core.environments.physical_names import PhysicalNames, physical_table
-from inchworm.core.identifiers import PartId, RelationName
+from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest, digest_of
@@ -65,6 +66,17 @@ class Request:
     def physical(self, name: str) -> RelationName:
         """A logical table's name in the environment; one managed outside keeps its name."""
         return physical_table(name, self.assembly, self.environment)
+
+    @cached_property
+    def moved(self) -> Mapping[PartId, PartId]:
+        """Models that are new here and say which live model they were: that model, by new id."""
+        moved: dict[PartId, PartId] = {}
+        for part in self.assembly.of_kind(Kind.MODEL):
+            former = PartId(Kind.MODEL, self.assembly.outlines[part].moved_from)
+            is_gone = former in self.live.parts and former not in self.assembly.parts
+            if is_gone and part not in self.live.parts:
+                moved[part] = former
+        return moved
 
     @property
     def structures(self) -> list[tuple[PartId, PlannedChanges]]:

@@ -143,7 +143,8 @@ class _Planning:
     def _builds(self) -> Iterator[Step]:
         for part in self._built:
             action, reason = self.reasons[part]
-            is_live = self.request.physical(part.name) in self.live.tables
+            former = self.request.moved.get(part, part)
+            is_live = self.request.physical(former.name) in self.live.tables
             if self.request.rendered.model(part).keeps_rows and is_live:
                 reason += "; its rows stay, new ones come"
             yield step_of(Phase.BUILD, part, action, reason)
@@ -163,9 +164,13 @@ class _Planning:
 
     def _switch_over(self, removed: Sequence[PartId]) -> Iterator[Step]:
         """What goes and what comes take effect together, so that no reader misses a table."""
+        moved = {former: part for part, former in self.request.moved.items()}
         for part in removed:
             if part.kind is Kind.MODEL:
-                yield step_of(Phase.SWITCH, part, "remove", "is not in the bundle any more")
+                reason = "is not in the bundle any more"
+                if part in moved:
+                    reason = f"is moved to {moved[part].name}"
+                yield step_of(Phase.SWITCH, part, "remove", reason)
         if self._built:
             reason = f"{len(self._built)} built beside go live together"
             yield step_of(Phase.SWITCH, Whole.MODELS, "switch over", reason)

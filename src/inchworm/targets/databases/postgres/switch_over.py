@@ -15,6 +15,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 
 from inchworm.core.errors import TargetError
+from inchworm.core.identifiers import RelationName
 from inchworm.targets.databases.postgres.attached import (
     Attached,
     Session,
@@ -178,7 +179,8 @@ class _SwitchOver:
         self.kinds = session.kinds()
         existing = [switch.name for switch in switches if switch.name in self.kinds]
         own = {name for s in switches for name in (s.name, s.staging) if name is not None}
-        self.attached = attached_to(session, existing)
+        formers = {s.former for s in switches if s.former is not None}
+        self.attached = attached_to(session, sorted({*existing, *formers}))
         self.views = _views_upon(session, existing, own)
         _refuse(hanging_on(session, [name for name in existing if self.kinds[name] == "table"]))
 
@@ -241,6 +243,8 @@ class _SwitchOver:
 
     def _given(self, switch: Switch, views_stay: bool) -> Attached | None:
         """The objects that the successor of a relation is given; None if none has to be."""
+        if switch.former is not None:
+            return self._inherited(switch.name, switch.former)
         attached = self.attached.get(switch.name)
         if switch.staging is None or attached is None:
             return None
@@ -253,6 +257,18 @@ class _SwitchOver:
                 f"{(*attached.security, *attached.triggers)[-1]}",
                 next="Nothing was changed by it. Take it away there by hand, or leave the store "
                 "of the model as it is.",
+            )
+        return replace(attached, indexes=(), options="")
+
+    def _inherited(self, name: RelationName, former: RelationName) -> Attached:
+        """The rights, owner and comments that a relation takes over from another name."""
+        attached = self.attached[former]
+        if attached.security or attached.triggers:
+            raise TargetError(
+                f"{former} becomes {name}, and what it has would stay behind: "
+                f"{(*attached.security, *attached.triggers)[-1]}",
+                next="Nothing was changed by it. Have its owner take it away, promote, and put it "
+                "on the new name.",
             )
         return replace(attached, indexes=(), options="")
 

@@ -255,14 +255,28 @@ def test_a_target_that_cannot_be_reached(river: Program, old: str, new: str, say
     assert "next" in answer.err
 
 
-def test_a_missing_secret_stops_the_draft(river: Program) -> None:
-    """Before any step; one that others can read is refused, too."""
+def test_a_secret_is_asked_for_where_it_is_used(river: Program) -> None:
+    """By the gateway, which refuses what it cannot run; the machine that drafts may lack it."""
     river.pack()
     secret = river.folder / ".secrets/notice_token.dev"
     secret.chmod(0o644)
-    assert "others may use the file" in river.promote(BUNDLE, "dev", code=1).err
-    secret.unlink()
-    assert "notice_token.dev cannot be read" in river.promote(BUNDLE, "dev", code=1).err
+    partly = river.promote(BUNDLE, "dev", code=1).json
+    assert partly["state"] == "partly done"
+    (failed,) = [s for s in partly["steps"] if s["state"] == "failed"]
+    assert failed["part"] == "flow:publish_warnings"
+    assert "others may use the file" in failed["message"]
+    assert "others may use the file" in river("doctor", "dev", code=1).text
+    secret.chmod(0o600)
+    assert river("promote", partly["id"], "--yes").code == 0
+
+
+def test_a_secret_of_the_environment_itself_stops_the_draft(river: Program) -> None:
+    """Before any step: without it the environment cannot be reached."""
+    token = '[workspace]\ntoken = "${notice_token}"'
+    river.edit("environments/dev.toml", "[workspace]", token)
+    bundle = river.pack()
+    (river.folder / ".secrets/notice_token.dev").unlink()
+    assert "notice_token.dev cannot be read" in river.promote(bundle, "dev", code=1).err
     assert river("history", "--json").json["promotions"] == []
 
 

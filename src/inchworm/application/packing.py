@@ -10,7 +10,7 @@ from inchworm.application.route import ask_passages
 from inchworm.application.workplace import Workplace
 from inchworm.core.bundle.bundle import Bundle, Provenance, pack
 from inchworm.core.checks.rules import OTHER_CONTENT
-from inchworm.core.errors import BundleError
+from inchworm.core.errors import BundleError, UsageError
 from inchworm.core.ledger.events import Packed
 from inchworm.core.promotion.drafting.standing import other_content
 from inchworm.core.promotion.states import State
@@ -37,10 +37,15 @@ class PackResult:
     unasked: tuple[str, ...] = ()
 
 
-def pack_tree(workplace: Workplace) -> PackResult:
+def pack_tree(workplace: Workplace, *, only_release: bool = False) -> PackResult:
     """Pack the source tree, and record it, unless check finds errors.
 
+    Args:
+        workplace: the project.
+        only_release: whether anything but a release is refused.
+
     Raises:
+        UsageError: when it is no release, and has to be one.
         BundleError: when the version is packed or promoted already with other content.
     """
     checked = checked_before(workplace.tree, workplace.today)
@@ -53,6 +58,13 @@ def pack_tree(workplace: Workplace) -> PackResult:
     git = workplace.project.git
     version = workplace.project.settings.version
     is_tagged = bool({version, f"v{version}"}.intersection(git.tags))
+    why_snapshot = _why_snapshot(workplace, is_tagged=is_tagged)
+    if only_release and why_snapshot:
+        raise UsageError(
+            f"this is no release: {why_snapshot}.",
+            next=f"Commit everything, tag the commit v{version} where releases come from, and pack "
+            "again; or pack a snapshot: without --release.",
+        )
     bundle = pack(
         reading.assembly,
         dict(workplace.tree.contents.below(PART_FOLDERS)),
@@ -64,7 +76,7 @@ def pack_tree(workplace: Workplace) -> PackResult:
             clean=git.clean,
             tool=f"inchworm {__version__}",
         ),
-        snapshot=not (git.clean and is_tagged),
+        snapshot=bool(why_snapshot),
     )
     is_known = bundle.name in workplace.bundles.names()
     unasked = () if is_known or bundle.snapshot else _check_unused(workplace, bundle)
@@ -79,7 +91,7 @@ def pack_tree(workplace: Workplace) -> PackResult:
         bundle=bundle,
         is_known=is_known,
         file=file,
-        why_snapshot=_why_snapshot(workplace, is_tagged=is_tagged),
+        why_snapshot=why_snapshot,
         unasked=unasked,
     )
 
@@ -115,7 +127,12 @@ def _why_snapshot(workplace: Workplace, *, is_tagged: bool) -> str:
         return "there is no commit"
     if not git.clean:
         return "the tree has changes that are not committed"
-    return "" if is_tagged else f"the commit has no tag v{workplace.project.settings.version}"
+    settings = workplace.project.settings
+    if not is_tagged:
+        return f"the commit has no tag v{settings.version}"
+    if not git.is_released:
+        return f"the commit is not on {settings.release_branch}, where releases come from"
+    return ""
 
 
 @dataclass(frozen=True, kw_only=True)

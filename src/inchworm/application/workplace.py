@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -26,7 +27,9 @@ if TYPE_CHECKING:
     from inchworm.store.ledger import Ledger
     from inchworm.targets.secret import Secret
 
-LOCKS = ".inchworm/locks"
+KEPT = ".inchworm"
+"""The folder of everything that the program keeps beside a project."""
+LOCKS = f"{KEPT}/locks"
 _USER = "INCHWORM_USER"
 
 
@@ -61,7 +64,9 @@ class Workplace:
         Raises:
             ProjectError: when its ``inchworm.toml`` is wrong.
         """
-        return cls(find_project(tree.root), tree, machine, clock, process)
+        project = find_project(tree.root)
+        _keep_private(project.root / KEPT)
+        return cls(project, tree, machine, clock, process)
 
     @property
     def root(self) -> Path:
@@ -148,3 +153,15 @@ class Workplace:
         """An environment's values as the source tree has them, as far as they can be had."""
         matrix, _ = read_files(self.tree.contents, [e.name for e in self.project.environments])
         return dict(evaluate(matrix, environment.name, self.today).values)
+
+
+def _keep_private(folder: Path) -> None:
+    """Let nobody but its owner look into a folder; where it cannot be made nothing is kept."""
+    with suppress(OSError):
+        folder.mkdir(mode=_OWNER_ONLY, exist_ok=True)
+        if folder.stat().st_mode & _OTHERS:
+            folder.chmod(_OWNER_ONLY)
+
+
+_OWNER_ONLY = 0o700
+_OTHERS = 0o077

@@ -127,6 +127,7 @@ def main() -> None:
 
 def _explained(error: Exception) -> int:
     """Print an error that the user can act upon, and give its exit code; others go on."""
+    from inchworm.cli.visible import escaped, visible
     from inchworm.core.errors import InchwormError
 
     if isinstance(error, OSError) and error.filename is not None:
@@ -136,9 +137,10 @@ def _explained(error: Exception) -> int:
         raise error
     if "--json" in sys.argv:
         problem = {"what": error.what, "where": error.where, "next": error.next}
-        click.echo(json.dumps({"format": "inchworm/error/1", "error": problem}))
+        click.echo(escaped(json.dumps({"format": "inchworm/error/1", "error": problem})))
     where = f"{error.where}: " if error.where else ""
-    click.echo(f"{click.style('error', fg='red', bold=True)}  {where}{error.what}", err=True)
+    what = visible(f"{where}{error.what}")
+    click.echo(f"{click.style('error', fg='red', bold=True)}  {what}", err=True)
     if error.next:
-        click.echo(f"next   {error.next}", err=True)
+        click.echo(visible(f"next   {error.next}"), err=True)
     return error.exit_code

@@ -10,12 +10,14 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, TextIO, cast
 
-from rich.console import Console, ConsoleOptions, RenderResult
+from rich.console import Console, ConsoleOptions, RenderableType, RenderResult
 from rich.measure import Measurement
 from rich.padding import Padding
+from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
+from inchworm.cli.visible import escaped, visible
 from inchworm.core.checks.findings import Finding, Severity
 
 WIDTH = 100
@@ -57,6 +59,16 @@ class _Console(Console):
 
     What the command does goes on: a promotion must not stop halfway because a pager was closed.
     """
+
+    def render(
+        self, renderable: RenderableType, options: ConsoleOptions | None = None
+    ) -> Iterable[Segment]:
+        """What is printed, without control characters that come from outside."""
+        for segment in super().render(renderable, options):
+            if segment.control:
+                yield segment
+            else:
+                yield Segment(visible(segment.text), segment.style)
 
     def on_broken_pipe(self) -> None:
         """Write to nowhere from now on."""
@@ -178,5 +190,4 @@ def spell_seconds(seconds: float | None) -> str:
 
 def print_json(document: dict[str, Any]) -> None:
     """A machine-readable answer on standard output."""
-    json.dump(document, sys.stdout, indent=2, ensure_ascii=False)
-    sys.stdout.write("\n")
+    sys.stdout.write(escaped(json.dumps(document, indent=2, ensure_ascii=False)) + "\n")

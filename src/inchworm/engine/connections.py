@@ -283,6 +283,17 @@ def check_secrets(
         )
 
 
+def unchecked_secrets(values: Mapping[str, Value], names: Iterable[str]) -> tuple[UsedSecret, ...]:
+    """Secrets that a service resolves itself: it may be able to, where this machine is not."""
+    return tuple(
+        UsedSecret(name=name, reference=value.text)
+        for name in sorted(names)
+        if (value := values.get(name)) is not None
+        and value.type is Type.SECRET
+        and value.plain is not None
+    )
+
+
 def secrets_of(environment: Environment) -> list[str]:
     """The secret parameters that the environment's own targets ask for."""
     asked = (environment.database.password, environment.workspace.token, environment.gateway.token)
@@ -295,7 +306,13 @@ def _service(
     from inchworm.targets.http_services import connect_service
 
     token = _secret(address.token, environment, machine, values)
-    return connect_service(_filled(address.url, environment, values), machine.root, token)
+
+    def resolve(reference: str) -> str:
+        with closing(Secrets(machine, environment.secret_store)) as secrets:
+            return secrets.resolve(reference).reveal()
+
+    url = _filled(address.url, environment, values)
+    return connect_service(url, machine.root, token, resolve)
 
 
 def _filled(text: str, environment: Environment, values: Mapping[str, Value]) -> str:

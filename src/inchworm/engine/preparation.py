@@ -22,10 +22,17 @@ from inchworm.core.promotion.drafting.request import PlannedChanges, Request
 from inchworm.core.promotion.drafting.standing import other_content
 from inchworm.core.promotion.promotion import Draft
 from inchworm.core.rendered import RenderedParts
-from inchworm.engine.connections import OpenEnvironment, check_secrets, open_environment, secrets_of
+from inchworm.engine.connections import (
+    OpenEnvironment,
+    check_secrets,
+    open_environment,
+    secrets_of,
+    unchecked_secrets,
+)
 from inchworm.engine.route import Passage
 from inchworm.kinds.project_reader import Reading, read_project
 from inchworm.kinds.recipes import recipe_of
+from inchworm.project.dialects import known_dialects
 from inchworm.store.ledger import Ledger
 from inchworm.targets.machine import Machine
 
@@ -65,10 +72,16 @@ def prepare(
         known: facts of the same parts from earlier; brought up to date.
 
     Raises:
+        BundleError: when its dialect is not known.
         ProjectError: when the environment lacks a value.
         UsageError: when values are given that cannot be.
     """
     overrides = overrides or {}
+    if bundle.dialect not in known_dialects():
+        raise BundleError(
+            f"{bundle.name} is in a dialect that is not known here: {bundle.dialect}.",
+            next="Use the version of Inchworm that packed it, or a newer one.",
+        )
     reading = read_project(
         name=bundle.project,
         version=bundle.version,
@@ -162,9 +175,10 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish) -
     """
     environment = prepared.environment
     assembly = prepared.reading.assembly
+    own = set(secrets_of(environment))
     used = {use.parameter for outline in assembly.outlines.values() for use in outline.uses}
-    used |= set(secrets_of(environment))
-    secrets = check_secrets(environment, prepared.values, used, machine)
+    secrets = check_secrets(environment, prepared.values, own, machine)
+    secrets += unchecked_secrets(prepared.values, used - own)
     came_from = environment.after[0] if environment.after else None
     elsewhere = evaluate(assembly.matrix, came_from, prepared.today) if came_from else None
     with open_environment(

@@ -77,6 +77,8 @@ class ProjectFile(Settings):
     version: str
     about: str = ""
     dialect: str = "duckdb"
+    release_branch: str | None = None
+    """The branch that releases come from: a tag elsewhere makes none."""
     storage: StorageSettings = StorageSettings()
     policies: PolicySettings = PolicySettings()
 
@@ -88,6 +90,7 @@ class ProjectFile(Settings):
             version=self.version,
             about=self.about,
             dialect=self.dialect,
+            release_branch=self.release_branch,
             storage=Storage(**self.storage.model_dump()),
             policies=Policies(
                 about=frozenset(self.policies.about),

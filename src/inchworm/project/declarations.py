@@ -26,7 +26,7 @@ from inchworm.core.lineage.facts import Policies, Use
 from inchworm.core.parts import digest_of
 
 FILE = ".inchworm/declarations.json"
-_VERSION = 1
+_VERSION = 2
 """Raised whenever the same files are read otherwise than before."""
 
 
@@ -57,6 +57,8 @@ class ProjectSettings:
     dialect: str
     storage: Storage
     policies: Policies
+    release_branch: str | None = None
+    """The branch that releases come from; None where any will do."""
 
 
 @dataclass(frozen=True, kw_only=True)

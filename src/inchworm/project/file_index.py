@@ -133,12 +133,32 @@ class TreeContents(Contents):
 
 def _states(root: Path) -> Iterator[tuple[str, os.stat_result]]:
     for name in FILES:
+        if (root / name).is_symlink():
+            _check_link(root, name)
         try:
             yield name, (root / name).stat()
         except FileNotFoundError:
             continue
     for folder in LOOKED_AT:
         yield from _below(root, folder)
+
+
+def _check_link(root: Path, path: str) -> None:
+    """Whether a link leads to a file that anybody sees in the project.
+
+    Raises:
+        ProjectError: when it leads out of the project, or to what is hidden in it.
+    """
+    target = (root / path).resolve()
+    inside = target.is_relative_to(root.resolve())
+    if inside and not any(p.startswith(".") for p in target.relative_to(root.resolve()).parts):
+        return
+    where = "to a hidden file" if inside else "out of the project"
+    raise ProjectError(
+        f"is a link that leads {where}, and would be packed with what it leads to.",
+        where=path,
+        next="Put a copy of the file there, or remove the link.",
+    )
 
 
 def _below(root: Path, folder: str) -> Iterator[tuple[str, os.stat_result]]:
@@ -154,6 +174,8 @@ def _below(root: Path, folder: str) -> Iterator[tuple[str, os.stat_result]]:
             if not entry.is_symlink():  # which may lead around in a circle
                 yield from _below(root, path)
         elif not entry.name.endswith((".pyc", "~")):
+            if entry.is_symlink():
+                _check_link(root, path)
             try:
                 yield path, entry.stat()
             except FileNotFoundError:  # a link to nothing

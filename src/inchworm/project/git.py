@@ -1,12 +1,27 @@
-"""The state of a source tree's git repository."""
+"""The state of a source tree's git repository.
+
+A repository is somebody else's: nothing that its configuration names is executed. Monitors of the
+file system, hooks and pagers are switched off, and so are filters that the repository itself
+defines; those of the user's own configuration stay.
+"""
 
 from __future__ import annotations
 
+import os
 import subprocess
+from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 
 from inchworm.core.errors import ProjectError
+
+_NOTHING_EXECUTED = (
+    *("-c", "core.fsmonitor=false"),
+    *("-c", f"core.hooksPath={os.devnull}"),
+    *("-c", "core.pager=cat"),
+    *("-c", "diff.external="),
+    *("-c", "log.showSignature=false"),
+)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -17,8 +32,9 @@ class GitState:
         commit: the full commit id, or None outside a repository or before the first commit.
         committed_at: its time, ISO 8601, UTC offset included.
         branch: the branch's name, or None when no branch is checked out.
-        clean: whether the tree is exactly the commit.
+        clean: whether the tree is exactly the commit, as far as it belongs to parts.
         tags: names that point at the commit.
+        is_released: whether the commit is on the branch that releases come from.
     """
 
     commit: str | None = None
@@ -26,6 +42,7 @@ class GitState:
     branch: str | None = None
     clean: bool = False
     tags: tuple[str, ...] = ()
+    is_released: bool = False
 
     @property
     def short(self) -> str:
@@ -33,37 +50,90 @@ class GitState:
         return self.commit[:7] if self.commit else "-"
 
 
-def read_state(folder: Path) -> GitState:
+def read_state(folder: Path, files: Collection[str], releases: str | None = None) -> GitState:
     """The state of the repository that a folder is in; empty outside of one.
+
+    Args:
+        folder: the project's.
+        files: the paths of all files that belong to the project; others may be untracked.
+        releases: the branch that releases come from; None where any will do.
 
     Raises:
         ProjectError: when git is not installed.
     """
-    commit = _git(folder, "rev-parse", "--verify", "-q", "HEAD")
+    git = _Git(folder)
+    commit = git("rev-parse", "--verify", "-q", "HEAD")
     if commit is None:
         return GitState()
-    branch = _git(folder, "symbolic-ref", "-q", "--short", "HEAD")
-    changes = _git(folder, "status", "--porcelain", "--untracked-files=all", "--", ".")
     return GitState(
         commit=commit,
-        committed_at=_git(folder, "show", "-s", "--format=%cI", "HEAD"),
-        branch=branch,
-        clean=changes == "",
-        tags=tuple((_git(folder, "tag", "--points-at", "HEAD") or "").split()),
+        committed_at=git("show", "-s", "--format=%cI", "HEAD"),
+        branch=git("symbolic-ref", "-q", "--short", "HEAD"),
+        clean=_is_clean(git, files),
+        tags=tuple((git("tag", "--points-at", "HEAD") or "").split()),
+        is_released=releases is None or _is_on(git, releases),
     )
+
+
+def committed_at(folder: Path) -> str | None:
+    """The time of the commit that a folder is at, ISO 8601; None outside of a repository."""
+    return _Git(folder)("show", "-s", "--format=%cI", "HEAD")
 
 
 def user_name(folder: Path) -> str | None:
     """``user.name`` of git, where it is set."""
-    return _git(folder, "config", "user.name")
+    return _Git(folder)("config", "user.name")
 
 
-def _git(folder: Path, *arguments: str) -> str | None:
-    """The output of a git command, or None when git refuses."""
-    try:
-        done = subprocess.run(
-            ["git", *arguments], cwd=folder, capture_output=True, text=True, check=False
-        )
-    except FileNotFoundError as error:
-        raise ProjectError("git is not installed.", next="Install git.") from error
-    return done.stdout.strip() if done.returncode == 0 else None
+def _is_clean(git: _Git, files: Collection[str]) -> bool:
+    """Whether nothing that is tracked has changed, and no file of the project is untracked."""
+    prefix = git("rev-parse", "--show-prefix") or ""
+    changes = git("status", "--porcelain=v1", "-z", "--untracked-files=all", "--", ".")
+    if changes is None:
+        return False
+    for change in filter(None, changes.split("\0")):
+        is_untracked = change.startswith("?? ")
+        if not is_untracked or change.removeprefix("?? ").removeprefix(prefix) in files:
+            return False
+    return True
+
+
+def _is_on(git: _Git, branch: str) -> bool:
+    """Whether the commit is on a branch, here or at the origin."""
+    names = (f"refs/heads/{branch}", f"refs/remotes/origin/{branch}")
+    return any(git("merge-base", "--is-ancestor", "HEAD", name) is not None for name in names)
+
+
+class _Git:
+    """Runs git in a folder, executing nothing that the repository's configuration names."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._settings: tuple[str, ...] | None = None
+
+    def __call__(self, *arguments: str) -> str | None:
+        """The output of a command, or None when git refuses."""
+        if self._settings is None:
+            self._settings = (*_NOTHING_EXECUTED, *self._filters_off())
+        return self._run(*self._settings, *arguments)
+
+    def _filters_off(self) -> list[str]:
+        """Settings that switch off the filters which the repository itself defines."""
+        query = ("config", "--name-only", "--get-regexp", r"^filter\..*\.(clean|smudge|process)$")
+        own = [
+            name
+            for scope in ("--local", "--worktree")
+            for name in (self._run(query[0], scope, *query[1:]) or "").splitlines()
+        ]
+        off = [("-c", f"{name}=") for name in own]
+        off += [("-c", f"{name.rpartition('.')[0]}.required=false") for name in own]
+        return [word for pair in off for word in pair]
+
+    def _run(self, *arguments: str) -> str | None:
+        try:
+            done = subprocess.run(
+                ["git", *arguments], cwd=self._folder, capture_output=True, text=True, check=False
+            )
+        except FileNotFoundError as error:
+            raise ProjectError("git is not installed.", next="Install git.") from error
+        return done.stdout.strip() if done.returncode == 0 else None

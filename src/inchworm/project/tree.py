@@ -59,7 +59,7 @@ class Project:
     @cached_property
     def git(self) -> GitState:
         """The state of its repository."""
-        return read_state(self.root)
+        return read_state(self.root, set(self.contents), self.settings.release_branch)
 
     @cached_property
     def environments(self) -> list[Environment]:

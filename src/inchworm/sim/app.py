@@ -19,6 +19,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
+from inchworm.core.errors import InchwormError
 from inchworm.core.identifiers import Home, Kind
 from inchworm.sim.store import SimStore
 
@@ -28,9 +29,18 @@ GATEWAY_KINDS = tuple(kind.value for kind in Kind if kind.home is Home.GATEWAY)
 Handler = Callable[[Request], Awaitable[Response]]
 
 
-def create_app(path: Path, token: str | None = None) -> Starlette:
-    """The application with its store at ``path``; with a token, every request must bring it."""
-    platform = _Platform(SimStore(path), token)
+def create_app(
+    path: Path, token: str | None = None, resolve: Callable[[str], str] | None = None
+) -> Starlette:
+    """The application.
+
+    Args:
+        path: the file of its store.
+        token: every request must bring it, where there is one.
+        resolve: the secret that a reference leads to; it raises an ``InchwormError`` where it
+            cannot be had. Without it no secret can be had here.
+    """
+    platform = _Platform(SimStore(path), token, resolve)
     guarded = platform.guarded
     return Starlette(
         routes=[
@@ -52,9 +62,12 @@ def create_app(path: Path, token: str | None = None) -> Starlette:
 
 
 class _Platform:
-    def __init__(self, store: SimStore, token: str | None) -> None:
+    def __init__(
+        self, store: SimStore, token: str | None, resolve: Callable[[str], str] | None
+    ) -> None:
         self._store = store
         self._token = token
+        self._resolve = resolve
 
     def guarded(self, handler: Handler) -> Handler:
         """The handler behind the token, if one is asked for."""
@@ -128,6 +141,12 @@ class _Platform:
             address = urlsplit(connection["document"]["url"])
             if address.scheme not in {"http", "https"} or not address.hostname:
                 return f"The connection {end['connection']} has no http address."
+            credentials = connection["document"].get("credentials", {})
+            for reference in credentials.values():
+                try:
+                    self._secret_of(reference)
+                except InchwormError as error:
+                    return f"{error.what} The connection {end['connection']} needs it."
         operations = [
             described.get("operationId")
             for item in flow["openapi"].get("paths", {}).values()
@@ -165,9 +184,13 @@ class _Platform:
         ends_at = found["ends_at"]
         if ends_at is not None and ends_at <= time.time():
             return _problem(HTTPStatus.GONE, "It is valid no longer.")
+        try:
+            data = {key: self._secret_of(each) for key, each in found["references"].items()}
+        except InchwormError as error:
+            return _problem(HTTPStatus.NOT_FOUND, error.what)
         return JSONResponse(
             {
-                "data": found["data"],
+                "data": data,
                 "version": found["version"],
                 "valid_until": None if ends_at is None else _spell_time(ends_at),
             }
@@ -177,10 +200,21 @@ class _Platform:
         if not self._opens(request):
             return _problem(HTTPStatus.UNAUTHORIZED, "The token is missing, wrong or has expired.")
         body = await request.json()
+        references = body["references"]
+        if not all(isinstance(each, str) and ":" in each for each in references.values()):
+            message = "This store keeps references such as env:NAME, and never a secret itself."
+            return _problem(HTTPStatus.BAD_REQUEST, message)
         until = body.get("valid_until")
         ends_at = None if until is None else dt.datetime.fromisoformat(until).timestamp()
-        version = self._store.keep_secret(request.path_params["path"], body["data"], ends_at)
+        version = self._store.keep_secret(request.path_params["path"], references, ends_at)
         return JSONResponse({"version": version}, status_code=HTTPStatus.CREATED)
+
+    def _secret_of(self, reference: str) -> str:
+        if self._resolve is None:
+            raise InchwormError(
+                f"The secret {reference} cannot be had here.", next="Ask those who run it."
+            )
+        return self._resolve(reference)
 
     def _opens(self, request: Request) -> bool:
         given = request.headers.get("authorization", "").removeprefix("Bearer ")

@@ -137,25 +137,25 @@ class SimStore:
             row = connection.execute(query, (_digest(token),)).fetchone()
         return row is not None and (row["ends_at"] is None or now < row["ends_at"])
 
-    def keep_secret(self, path: str, data: dict[str, str], ends_at: float | None) -> int:
-        """Keep a new version of a secret; returns its number."""
+    def keep_secret(self, path: str, references: dict[str, str], ends_at: float | None) -> int:
+        """Keep where a new version of a secret is, by key, and never the secret; its number."""
         with self._open() as connection:
             query = "SELECT max(version) AS last FROM secrets WHERE path = ?"
             version = int(connection.execute(query, (path,)).fetchone()["last"] or 0) + 1
             connection.execute(
                 "INSERT INTO secrets VALUES (?, ?, ?, ?)",
-                (path, version, json.dumps(data), ends_at),
+                (path, version, json.dumps(references), ends_at),
             )
         return version
 
     def secret(self, path: str, version: int | None) -> dict[str, Any] | None:
-        """One version of a secret, the latest by default: its data, number, and when it ends."""
+        """One version of a secret, the latest by default: its references, number, and its end."""
         query = "SELECT * FROM secrets WHERE path = ? ORDER BY version DESC"
         with self._open() as connection:
             versions = [dict(row) for row in connection.execute(query, (path,))]
         for row in versions:
             if version is None or row["version"] == version:
-                return row | {"data": json.loads(row["data"])}
+                return row | {"references": json.loads(row["data"])}
         return None
 
     def faults(self) -> dict[str, str]:

@@ -15,24 +15,33 @@ from inchworm.core.bundle.bundle import (
     MANIFEST,
     MAX_FILE_BYTES,
     MAX_FILES,
+    MAX_MANIFEST_BYTES,
     MAX_TOTAL_BYTES,
+    SEAL,
     Bundle,
     check_bundle,
     manifest_bytes,
+    seal_bytes,
 )
 from inchworm.core.errors import BundleError
 
 #: The earliest time that the zip format knows: the archive must not depend on when it was packed.
 _PLAIN_PATH = re.compile(r"[^/\\\x00]+(?:/[^/\\\x00]+)*")
 """A relative path with forward slashes; its pieces may not be dots alone."""
+_MOST_PACKED = 200
+"""How many bytes one packed byte may become at most: text rarely becomes more than twenty."""
+_ALWAYS_TAKEN = 1024 * 1024
+"""Bytes of a file that are taken however tightly they are packed."""
 _NO_TIME = (1980, 1, 1, 0, 0, 0)
 
 
 def zip_bytes(bundle: Bundle) -> bytes:
-    """The archive: the manifest first, then every file, in order."""
+    """The archive: the manifest and its seal first, then every file, in order."""
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
-        contents = {MANIFEST: manifest_bytes(bundle.manifest), **dict(sorted(bundle.files.items()))}
+        manifest = manifest_bytes(bundle.manifest)
+        own = {MANIFEST: manifest, SEAL: seal_bytes(manifest)}
+        contents = {**own, **dict(sorted(bundle.files.items()))}
         for path, content in contents.items():
             entry = zipfile.ZipInfo(path, _NO_TIME)
             entry.compress_type = zipfile.ZIP_DEFLATED
@@ -58,8 +67,12 @@ def read_bundle(content: BinaryIO, name: str) -> Bundle:
         archive = zipfile.ZipFile(content)
         entries = {entry.filename: entry for entry in archive.infolist()}
         _check_entries(archive.infolist(), name)
-        manifest = json.loads(archive.read(entries.pop(MANIFEST)))
-    return check_bundle(manifest, _Packed(archive, entries, name), name)
+        manifest_text = archive.read(entries.pop(MANIFEST))
+        if archive.read(entries.pop(SEAL)) != seal_bytes(manifest_text):
+            raise _unreadable(name, f"{MANIFEST} was altered after packing")
+        manifest = json.loads(manifest_text)
+        sizes = {path: entry.file_size for path, entry in entries.items()}
+        return check_bundle(manifest, _Packed(archive, entries, name), name, sizes)
 
 
 class _Packed(Mapping[str, bytes]):
@@ -90,7 +103,7 @@ def _readable(name: str) -> Iterator[None]:
     try:
         yield
     except KeyError as error:
-        raise _unreadable(name, f"there is no {MANIFEST} in it") from error
+        raise _unreadable(name, f"there is no {error.args[0]} in it") from error
     except (zipfile.BadZipFile, zlib.error, OSError, ValueError, NotImplementedError) as error:
         raise _unreadable(name, str(error)) from error
     except (EOFError, RuntimeError) as error:  # cut off, or encrypted
@@ -110,8 +123,13 @@ def _check_entries(entries: list[zipfile.ZipInfo], file: str) -> None:
             raise _unreadable(file, f"{name!r} is not a path inside a project")
         if name in seen:
             raise _unreadable(file, f"{name} is in it twice")
-        if entry.file_size > MAX_FILE_BYTES:
-            raise _unreadable(file, f"{name} is larger than {MAX_FILE_BYTES:,} bytes")
+        most = MAX_MANIFEST_BYTES if name == MANIFEST else MAX_FILE_BYTES
+        if entry.file_size > most:
+            raise _unreadable(file, f"{name} is larger than {most:,} bytes")
+        if entry.file_size > _ALWAYS_TAKEN + entry.compress_size * _MOST_PACKED:
+            raise _unreadable(file, f"{name} is packed so tightly that it looks like a trap")
+        if entry.compress_type not in {zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED}:
+            raise _unreadable(file, f"{name} is compressed in a way that bundles never are")
         seen.add(name)
 
 

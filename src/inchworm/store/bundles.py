@@ -206,7 +206,13 @@ class BundleStore:
         file = f"{bundle.name}.zip"
         known = file in self.place.names()
         if known or not self.place.create(file, zip_bytes(bundle)):
-            other = self._read(file)
+            try:
+                other = self._read(file)
+            except BundleError as error:
+                raise BundleError(
+                    f"{self.place.shown(file)} is there, and is not this bundle: {error.what}",
+                    next="Remove that file if nobody needs it, and pack again.",
+                ) from error
             if other.digest != bundle.digest:
                 raise BundleError(
                     f"{bundle.name} exists with other content ({other.digest[:19]}, packed from "

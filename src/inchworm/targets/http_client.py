@@ -7,7 +7,7 @@ takes longer to import than the platform takes to answer.
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from http import HTTPStatus
 from pathlib import Path
@@ -66,8 +66,16 @@ class Client(Protocol):
         ...
 
 
-def http_client(url: str, root: Path, token: Secret | None = None) -> Client:
+def http_client(
+    url: str, root: Path, token: Secret | None = None, resolve: Callable[[str], str] | None = None
+) -> Client:
     """A client for ``sim:NAME`` or an http address, with a bearer token where there is one.
+
+    Args:
+        url: the address.
+        root: the project's folder.
+        token: goes with every request.
+        resolve: by which a service in process gets the secrets that references lead to.
 
     Raises:
         TargetError: when the address is of no known kind.
@@ -76,7 +84,8 @@ def http_client(url: str, root: Path, token: Secret | None = None) -> Client:
     if url.startswith(_SIMULATED):
         from inchworm.sim.app import create_app
 
-        app = create_app(root / SIM_FOLDER / f"{url.removeprefix(_SIMULATED)}.sqlite")
+        file = root / SIM_FOLDER / f"{url.removeprefix(_SIMULATED)}.sqlite"
+        app = create_app(file, resolve=resolve)
         return SimulatedClient(app, headers)
     if url.startswith(("http://", "https://")):
         import httpx

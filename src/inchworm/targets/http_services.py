@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from http import HTTPStatus
 from pathlib import Path
 from typing import Any
@@ -110,13 +110,21 @@ def _phrase(status: int) -> str:
     return HTTPStatus(status).phrase if status in set(HTTPStatus) else ""
 
 
-def connect_service(url: str, root: Path, token: Secret | None = None) -> HttpService:
+def connect_service(
+    url: str, root: Path, token: Secret | None = None, resolve: Callable[[str], str] | None = None
+) -> HttpService:
     """A service at ``sim:NAME`` (in process) or at an http address.
+
+    Args:
+        url: its address.
+        root: the project's folder.
+        token: that it asks for.
+        resolve: by which a service in process gets the secrets that references lead to.
 
     Raises:
         TargetError: when the address is of no known kind.
     """
-    return HttpService(http_client(url, root, token), url, token)
+    return HttpService(http_client(url, root, token, resolve), url, token)
 
 
 def _path(part: PartId) -> str:

@@ -188,8 +188,15 @@ class Secrets:
                 "the token of a secret store cannot be in it.", next="Write env:NAME or file:PATH."
             )
         token = self._source(kind).get(place)[0]
-        client = http_client(self._store.url, self._root, Secret(token, self._store.token))
+        secret = Secret(token, self._store.token)
+        client = http_client(self._store.url, self._root, secret, self._without_store)
         return SecretStore(client, self._store.url)
+
+    def _without_store(self, reference: str) -> str:
+        """What a simulated store in this process keeps references to; none leads into itself."""
+        if reference.startswith(f"{_STORE}:"):
+            raise TargetError("a store keeps no reference to a store.", next="Write env:NAME.")
+        return self.resolve(reference).reveal()
 
     def _plugged_in(self, kind: str) -> SecretSource:
         from importlib.metadata import entry_points  # takes as long to import as all of ours

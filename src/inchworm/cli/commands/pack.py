@@ -13,16 +13,17 @@ from inchworm.report.documents import bundle_document, findings_document
 
 
 @click.command("pack")
+@click.option("--release", "only_release", is_flag=True, help="Refuse what would be a snapshot.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/bundle/1.")
-def command(as_json: bool) -> None:
+def command(only_release: bool, as_json: bool) -> None:
     """Make the immutable bundle of this commit.
 
-    A clean tree whose commit is tagged with the version (v1.4.0) gives a release; anything else
-    gives a snapshot, which only environments with snapshots = true take. Errors found by check
-    refuse the pack.
+    A clean tree whose commit is tagged with the version (v1.4.0), on the branch that releases come
+    from where the project names one, gives a release; anything else gives a snapshot, which only
+    environments with snapshots = true take. Errors found by check refuse the pack.
     """
     screen = console()
-    result = pack_tree(workplace())
+    result = pack_tree(workplace(), only_release=only_release)
     bundle, findings = result.bundle, result.checked.findings
     if bundle is None:
         if as_json:

@@ -35,6 +35,7 @@ from inchworm.cli.terminal import (
     spell_seconds,
     word,
 )
+from inchworm.cli.visible import visible
 from inchworm.core.checks.findings import has_errors
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import UsageError
@@ -195,7 +196,8 @@ def _carry_out(place: Workplace, prepared: Prepared, promotion: Promotion, askin
         promotion = carry_out_promotion(place, prepared, promotion, reporter)
     except KeyboardInterrupt:
         promotion = place.ledger.promotion(promotion.id)
-        click.echo(f"\n{promotion.message}. Go on: inchworm promote {promotion.id}", err=True)
+        message = visible(promotion.message)
+        click.echo(f"\n{message}. Go on: inchworm promote {promotion.id}", err=True)
         return 130
     finally:
         if isinstance(reporter, _Progress):
@@ -408,7 +410,8 @@ class _Progress(Reporter):
         what = f"{step.action:<{self._action}}  {_what(step):<{self._what}}"
         outcome = f"{report.state.value}  {spell_seconds(report.seconds)}"
         message = report.message if report.state is not StepState.FAILED else ""
-        self._screen.file.write(f"{place}  {what}  {outcome}  {message}".rstrip() + "\n")
+        line = visible(f"{place}  {what}  {outcome}  {message}".rstrip())
+        self._screen.file.write(f"{line}\n")
 
     def close(self) -> None:
         """Take the running line away, where there is one."""

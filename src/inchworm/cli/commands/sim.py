@@ -40,8 +40,11 @@ def serve(name: str, port: int, token: str | None) -> None:
     from inchworm.sim.app import create_app
 
     root = Path.cwd()
-    secret = Secrets(machine(root)).resolve(token).reveal() if token else None
-    app = create_app(root / SIM_FOLDER / f"{name}.sqlite", secret)
+    secrets = Secrets(machine(root))
+    secret = secrets.resolve(token).reveal() if token else None
+    app = create_app(
+        root / SIM_FOLDER / f"{name}.sqlite", secret, lambda each: secrets.resolve(each).reveal()
+    )
     click.echo(f"{name} answers at http://127.0.0.1:{port} (described at /openapi.json)")
     uvicorn.run(app, host="127.0.0.1", port=port, log_level="warning")
 
@@ -81,14 +84,17 @@ def grant(name: str, token: str, lasting: str | None) -> None:
     "--for", "lasting", metavar="DURATION", help="How long it is valid, e.g. 1h; else for good."
 )
 def keep(name: str, place: str, secret: str, lasting: str | None) -> None:
-    """Put a secret (env:NAME or file:PATH) into the secret store of sim:NAME, as a new version."""
+    """Have the secret store of sim:NAME give a secret (env:NAME or file:PATH), as a new version.
+
+    The store keeps where the secret is, and never the secret itself.
+    """
     root = workplace().root
     path, _, key = place.partition("#")
     if not path or not key:
         raise click.UsageError(f"{place} is not PATH#KEY.")
     ends_at = None if lasting is None else clock().timestamp() + _seconds(lasting)
-    value = Secrets(machine(root)).resolve(secret).reveal()
-    version = _store(root, name).keep_secret(path, {key: value}, ends_at)
+    Secrets(machine(root)).resolve(secret)
+    version = _store(root, name).keep_secret(path, {key: secret}, ends_at)
     click.echo(f"secret:{place} is in sim:{name}, version {version}.")
 
 

@@ -112,10 +112,10 @@ def _print(answer: Answer, format_: str, root: Path) -> None:
 
             click.echo(mermaid_document(edges))
         case "openlineage":
-            from inchworm.project.git import read_state
+            from inchworm.project.git import committed_at
             from inchworm.report.openlineage import openlineage_events
 
-            at = read_state(root).committed_at or clock().isoformat(timespec="seconds")
+            at = committed_at(root) or clock().isoformat(timespec="seconds")
             for event in openlineage_events(answer.assembly, at, __version__):
                 click.echo(json.dumps(event))
 

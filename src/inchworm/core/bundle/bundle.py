@@ -1,7 +1,9 @@
 """Bundles: the manifest of one project version, and the digest that stands for it.
 
 The content digest covers all that can influence an environment (the project's name, version and
-dialect, and every file) and nothing else: neither when nor where nor by whom it was packed.
+dialect, whether it is a snapshot, and every file) and nothing else: neither when nor where nor by
+whom it was packed. What else the manifest says (provenance, lineage, findings) is under its seal,
+and nothing of it is used where it can be worked out from the files.
 """
 
 from __future__ import annotations
@@ -21,11 +23,14 @@ from inchworm.core.parts import Contents, Digest, Part, digest_of
 
 FORMAT = "inchworm/bundle/1"
 MANIFEST = "bundle.json"
+SEAL = "bundle.sha256"
+"""The file with the digest of the manifest, in the format of the program sha256sum."""
 
-#: A bundle is read whole into memory; these bounds keep a hostile file from filling it.
+#: Bounds that keep a hostile file from filling memory and disk.
 MAX_FILES = 200_000
-MAX_FILE_BYTES = 256 * 1024 * 1024
-MAX_TOTAL_BYTES = 2 * 1024 * 1024 * 1024
+MAX_FILE_BYTES = 64 * 1024 * 1024
+MAX_TOTAL_BYTES = 512 * 1024 * 1024
+MAX_MANIFEST_BYTES = 128 * 1024 * 1024
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -87,16 +92,21 @@ def version_in_name(project: str, name: str) -> tuple[int, ...]:
     return tuple(map(int, version.groups())) if version else ()
 
 
-def content_digest(name: str, version: str, dialect: str, files: Mapping[str, bytes]) -> Digest:
-    """The digest of all that can influence an environment."""
-    digests = {path: digest_of(content) for path, content in files.items()}
-    return _digest_of_all(name, version, dialect, digests)
+@dataclass(frozen=True, kw_only=True)
+class BundleIdentity:
+    """What a bundle says that it is."""
 
+    name: str
+    version: str
+    dialect: str
+    snapshot: bool
 
-def _digest_of_all(name: str, version: str, dialect: str, digests: Mapping[str, str]) -> Digest:
-    lines = [f"project {name}", f"version {version}", f"dialect {dialect}"]
-    lines += [f"{digests[path]} {path}" for path in sorted(digests)]
-    return digest_of("\n".join(lines).encode())
+    def digest(self, digests: Mapping[str, str]) -> Digest:
+        """The digest of all that can influence an environment, by that of every file."""
+        lines = [f"project {self.name}", f"version {self.version}", f"dialect {self.dialect}"]
+        lines += ["snapshot"] if self.snapshot else []
+        lines += [f"{digests[path]} {path}" for path in sorted(digests)]
+        return digest_of("\n".join(lines).encode())
 
 
 def pack(
@@ -108,7 +118,10 @@ def pack(
     snapshot: bool,
 ) -> Bundle:
     """The bundle of a project version."""
-    digest = content_digest(assembly.name, assembly.version, assembly.dialect, files)
+    identity = BundleIdentity(
+        name=assembly.name, version=assembly.version, dialect=assembly.dialect, snapshot=snapshot
+    )
+    digest = identity.digest({path: digest_of(content) for path, content in files.items()})
     manifest = {
         "format": FORMAT,
         "bundle": bundle_name(assembly.name, assembly.version, digest, snapshot=snapshot),
@@ -146,12 +159,19 @@ def pack(
     )
 
 
+def seal_bytes(manifest: bytes) -> bytes:
+    """The seal of a manifest: ``sha256sum --check`` reads it."""
+    return f"{digest_of(manifest).removeprefix('sha256:')}  {MANIFEST}\n".encode()
+
+
 def manifest_bytes(manifest: Mapping[str, Any]) -> bytes:
     """The manifest as it stands in the bundle: readable, in a fixed order."""
     return (json.dumps(manifest, indent=1, ensure_ascii=False) + "\n").encode()
 
 
-def check_bundle(manifest: Any, files: Mapping[str, bytes], where: str) -> Bundle:
+def check_bundle(
+    manifest: Any, files: Mapping[str, bytes], where: str, sizes: Mapping[str, int] | None = None
+) -> Bundle:
     """A bundle from what was read, after checking that it is what it says.
 
     The list of files is checked now, each file's content when it is read from the bundle.
@@ -160,6 +180,7 @@ def check_bundle(manifest: Any, files: Mapping[str, bytes], where: str) -> Bundl
         manifest: the manifest, read as JSON.
         files: the other files, by path.
         where: the archive's name, for messages.
+        sizes: the bytes that each file is said to have, where that is told before it is read.
 
     Raises:
         BundleError: when a file is missing or unexpected, or the digest does not fit.
@@ -167,29 +188,67 @@ def check_bundle(manifest: Any, files: Mapping[str, bytes], where: str) -> Bundl
     if not isinstance(manifest, dict) or manifest.get("format") != FORMAT:
         raise _untrusted(where, f"{MANIFEST} is not of format {FORMAT}")
     try:
-        listed = {e["path"]: (Digest(e["sha256"]), int(e["size"])) for e in manifest["files"]}
-        name, version, dialect = manifest["project"], manifest["version"], manifest["dialect"]
-        snapshot, declared_digest = bool(manifest["snapshot"]), manifest["digest"]
-        manifest["provenance"]["commit"]
+        identity, listed = _identity_of(manifest), _listed_in(manifest)
     except (KeyError, TypeError, ValueError) as error:
-        raise _untrusted(where, f"{MANIFEST} lacks {error}") from error
+        raise _untrusted(where, f"{MANIFEST} is not as it has to be: {error}") from error
     if unexpected := sorted(set(files) - set(listed)):
         raise _untrusted(where, f"{unexpected[0]} is not listed in {MANIFEST}")
     if missing := sorted(set(listed) - set(files)):
         raise _untrusted(where, f"{missing[0]} is missing")
-    digests = {path: digest for path, (digest, _) in listed.items()}
-    digest = _digest_of_all(name, version, dialect, digests)
-    if digest != declared_digest:
+    for path, size in (sizes or {}).items():
+        if listed[path][1] != size:
+            raise _untrusted(where, f"{path} has {size:,} bytes, not {listed[path][1]:,}")
+    digest = identity.digest({path: digest for path, (digest, _) in listed.items()})
+    if digest != manifest["digest"]:
         raise _untrusted(where, "its digest does not fit its content")
     return Bundle(
-        project=name,
-        version=version,
-        dialect=dialect,
-        snapshot=snapshot,
+        project=identity.name,
+        version=identity.version,
+        dialect=identity.dialect,
+        snapshot=identity.snapshot,
         digest=digest,
         files=_Listed(files, listed, where),
         manifest=manifest,
     )
+
+
+_PLAIN = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]*")
+"""A project's name, a version or a dialect: it becomes part of names, messages and paths."""
+
+
+def _identity_of(manifest: Mapping[str, Any]) -> BundleIdentity:
+    texts = {key: manifest[key] for key in ("project", "version", "dialect", "digest", "bundle")}
+    for key, text in texts.items():
+        if not isinstance(text, str) or (key != "digest" and not _PLAIN.fullmatch(text)):
+            raise ValueError(f"{key} is {text!r:.80}")
+    if not isinstance(manifest["snapshot"], bool):
+        raise ValueError("snapshot is neither true nor false")
+    provenance = manifest["provenance"]
+    for key in ("commit", "committed_at", "branch", "tool"):
+        if not isinstance(provenance[key], str | None):
+            raise ValueError(f"provenance.{key} is no text")
+    for key in ("parts", "parameters", "findings"):
+        if not isinstance(manifest[key], list):
+            raise ValueError(f"{key} is no list")
+    return BundleIdentity(
+        name=texts["project"],
+        version=texts["version"],
+        dialect=texts["dialect"],
+        snapshot=manifest["snapshot"],
+    )
+
+
+def _listed_in(manifest: Mapping[str, Any]) -> dict[str, tuple[Digest, int]]:
+    """The files that a manifest lists, each with its digest and size in bytes."""
+    listed: dict[str, tuple[Digest, int]] = {}
+    for entry in manifest["files"]:
+        path, digest, size = entry["path"], entry["sha256"], entry["size"]
+        if not isinstance(path, str) or not isinstance(digest, str) or path in listed:
+            raise ValueError(f"files has {path!r:.80} twice, or without a digest")
+        if not isinstance(size, int) or isinstance(size, bool) or size < 0:
+            raise ValueError(f"the size of {path} is {size!r:.80}")
+        listed[path] = (Digest(digest), size)
+    return listed
 
 
 class _Listed(Contents):

@@ -41,6 +41,8 @@ class SqliteLedger(SqlStorage):
     def begin(self) -> None:
         """Make the file and its tables, unless they are there."""
         self._path.parent.mkdir(parents=True, exist_ok=True)
+        if not self._path.exists():
+            self._path.touch(mode=0o600)
         with self._locked() as run:
             for statement in tables(self.prefix, "INTEGER"):
                 run(statement)

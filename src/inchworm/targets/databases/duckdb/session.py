@@ -15,6 +15,8 @@ from inchworm.targets.databases.protocols import Server
 from inchworm.targets.databases.quoting import quoted
 
 IN_MEMORY = Path(":memory:")
+_OWNER_ONLY = 0o600
+"""The mode of a database that is made here; that of one which is there stays."""
 
 
 class DuckDbSession:
@@ -41,7 +43,10 @@ class DuckDbSession:
                 return
             if path != IN_MEMORY:
                 path.parent.mkdir(parents=True, exist_ok=True)
+            is_new = path != IN_MEMORY and not path.exists()
             self._connection = duckdb.connect(str(path), read_only=read_only, config=config)
+            if is_new:
+                path.chmod(_OWNER_ONLY)
         except duckdb.IOException as error:
             raise self._unreachable(error) from error
         except (duckdb.Error, OSError) as error:

@@ -19,6 +19,8 @@ from inchworm.targets.databases.protocols import Server
 from inchworm.targets.databases.quoting import quoted
 
 IN_MEMORY = Path(":memory:")
+_OWNER_ONLY = 0o600
+"""The mode of a database that is made here; that of one which is there stays."""
 
 _PATIENCE = 15.0
 """Seconds to wait for another connection that writes."""
@@ -41,6 +43,7 @@ class SqliteSession:
                 self._connection = sqlite3.connect(":memory:", isolation_level=None)
                 return
             path.parent.mkdir(parents=True, exist_ok=True)
+            self._make(path)
             self._connection = sqlite3.connect(
                 self._uri(path),
                 uri=True,
@@ -57,6 +60,11 @@ class SqliteSession:
                 next="Check that the file is a SQLite database that you may read and write.",
             ) from error
 
+    def _make(self, file: Path) -> None:
+        """Make an empty file, which is an empty database, that its owner alone may read."""
+        if not self._read_only and not file.exists():
+            file.touch(mode=_OWNER_ONLY)
+
     def _uri(self, path: Path) -> str:
         return f"{path.resolve().as_uri()}?mode={'ro' if self._read_only else 'rwc'}"
 
@@ -65,6 +73,8 @@ class SqliteSession:
 
     def _attach(self, schema: str) -> None:
         in_memory = self._path == IN_MEMORY
+        if not in_memory:
+            self._make(self._file(schema))
         uri = ":memory:" if in_memory else self._uri(self._file(schema))
         self._connection.execute(f"ATTACH DATABASE ? AS {quoted(schema)}", (uri,))
 

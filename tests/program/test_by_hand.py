@@ -267,3 +267,17 @@ def test_downstream_is_told_by_what_runs_there(released: Program, tmp_path: Path
     released.query("dev", "ALTER TABLE ops.threshold ADD COLUMN by_hand INTEGER")
     (found,) = released("drift", "dev", "--json", code=1).json["drifted"]
     assert {"model:alert.subscriber_notice", "consumer:flood_map"} <= set(found["affected"])
+
+
+def test_tables_of_others_that_change_are_seen(released: Program) -> None:
+    """Those that are managed outside, until the next promotion has looked at them."""
+    released.query("dev", "ALTER TABLE raw.reading ADD COLUMN by_owner INTEGER")
+    released.query("dev", "CREATE TABLE raw.nobody_declared_it (x INTEGER)")
+    (found,) = released("drift", "dev", "--json", code=1).json["drifted"]
+    assert found["part"] == "schema:raw"
+    assert [d["item"] for d in found["differences"]] == ["table raw.reading"]
+    assert "model:hydro.reading_clean" in found["affected"]
+    assert found["remedy"].startswith("its owner changed it")
+    released.edit("models/hydro/daily_peak.sql", "SELECT", "SELECT 1 AS one,")
+    assert released.promote(released.release("1.4.1"), "dev").json["state"] == "done"
+    assert drifted(released) == set()

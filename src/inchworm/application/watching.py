@@ -115,6 +115,11 @@ class DriftedPart:
     def remedy(self) -> str:
         """The effect that a promotion would have on it, in words."""
         kind = self.part.part.kind
+        if not self.part.managed:
+            return (
+                "its owner changed it; every promotion holds it against what is declared, and "
+                "inchworm adopt takes it into the declaration"
+            )
         if kind is Kind.SCHEMA:
             if any(d.what == "missing" and d.thing is Thing.TABLE for d in self.differences):
                 return (

@@ -128,7 +128,8 @@ class OpenEnvironment:
     ) -> list[Definition]:
         """What the database has of all that some parts account for.
 
-        A schema accounts for everything in it that no model provides, and no other project.
+        A schema accounts for everything in it that no model provides, and no other project; one
+        that is managed outside, for the tables that are declared of it.
 
         Args:
             parts: those parts of this project.
@@ -144,7 +145,8 @@ class OpenEnvironment:
             for part, live in parts.items()
             if part.kind is Kind.SCHEMA and live.managed
         }
-        schemas = sorted(managed | {name.schema for name in of_models})
+        outside = outside_tables(parts.values())
+        schemas = sorted(managed | {RelationName(n).schema for n in (*of_models, *outside)})
         definitions = []
         told = [*self.database.definitions(schemas), *self.database.surroundings(schemas)]
         for definition in told:
@@ -158,6 +160,8 @@ class OpenEnvironment:
                 definitions.append(definition)
             elif schema in managed:
                 definitions.append(replace(definition, is_of_schema=True))
+            elif definition.name in outside and definition.thing.is_relation:
+                definitions.append(definition)
         return definitions
 
     def _differences(
@@ -174,12 +178,18 @@ class OpenEnvironment:
             return []
         unclear = self.bookkeeping.unrecorded()
         is_watched = self.bookkeeping.watches()
+        outside = outside_tables(parts.values())
         return [
             difference
             for difference in differences(recorded, self.definitions(parts, foreign_parts))
             if not (difference.is_of_schema and difference.schema in unclear)
-            and (is_watched or not is_surrounding(difference))
+            and (is_watched or not (is_surrounding(difference) or difference.relation in outside))
         ]
+
+
+def outside_tables(parts: Iterable[LivePart]) -> frozenset[str]:
+    """The tables of schemas that are managed outside, which have one name everywhere."""
+    return frozenset(table for part in parts if not part.managed for table in part.table_names)
 
 
 @contextmanager

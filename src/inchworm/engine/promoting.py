@@ -299,7 +299,9 @@ class _Promoting:
             if recorded_less:
                 live = self.place.of_models(bookkeeping.parts_of_ours())
                 self.site.staging.adopt_replaced(live)
-        self.site.staging.reserve(map(self.site.physical, self.site.building))
+        marks = bookkeeping.recorded_steps(self.site.id.key)
+        if not any(action.number in marks for action in self.plan if action.phase is Phase.SWITCH):
+            self.site.staging.reserve(map(self.site.physical, self.site.building))
 
     def _anchor(self) -> None:
         """Have the database know the end of the ledger's chain. Called inside a transaction."""

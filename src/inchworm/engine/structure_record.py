@@ -16,7 +16,7 @@ from inchworm.core.promotion.composition import LivePart
 from inchworm.core.promotion.migrations import change_by_hand
 from inchworm.core.rendered import Script
 from inchworm.core.structure.definitions import Definition, differences, is_surrounding
-from inchworm.engine.connections import OpenEnvironment
+from inchworm.engine.connections import OpenEnvironment, outside_tables
 
 
 class StructureRecord:
@@ -85,6 +85,8 @@ class StructureRecord:
             for difference in differences(recorded, live)
             if change_by_hand(difference, physical, schema.name)[0] in script.takes_up
         }
+        relations = {d.name for d in live if d.key in keys and d.thing.is_relation}
+        keys |= {d.key for d in live if d.thing.is_surrounding and d.relation in relations}
         self._bookkeeping.record(
             [d for d in recorded if d.key in keys], [d for d in live if d.key in keys], self._now()
         )
@@ -117,6 +119,7 @@ class StructureRecord:
     def record_rest(self, managed: Iterable[PartId], as_wanted: Collection[PartId]) -> None:
         """Record what no step has recorded: schemas that are new here, or as they are wanted.
 
+        Tables that are managed outside are recorded as they are: they are their owners' to change.
         Models that are gone are forgotten. A schema that is not in the bundle any more is not: its
         tables stay, and whatever was changed in them by hand. Called inside a transaction.
 
@@ -135,15 +138,17 @@ class StructureRecord:
         }
         outside = self._names.outside
         models = self._place.of_models(self._accounting.values())
+        foreign = outside_tables(self._accounting.values())
 
         def is_new(definition: Definition) -> bool:
             schema = definition.schema
-            return not recorded or (definition.is_of_schema and schema in whole)
+            is_wholly_new = definition.is_of_schema and schema in whole
+            return not recorded or is_wholly_new or definition.name in foreign
 
         def is_forgotten(definition: Definition) -> bool:
             if definition.is_of_schema:
                 return definition.schema in outside
-            return definition.relation not in models
+            return definition.relation not in models and definition.name not in foreign
 
         before = [d for d in recorded if is_new(d) or is_forgotten(d)]
         self._bookkeeping.record(before, [d for d in live if is_new(d)], self._now())

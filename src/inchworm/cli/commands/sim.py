@@ -42,9 +42,13 @@ def serve(name: str, port: int, token: str | None) -> None:
     root = Path.cwd()
     secrets = Secrets(machine(root))
     secret = secrets.resolve(token).reveal() if token else None
-    app = create_app(
-        root / SIM_FOLDER / f"{name}.sqlite", secret, lambda each: secrets.resolve(each).reveal()
-    )
+
+    def resolve(reference: str) -> str:
+        if reference.startswith("secret:"):
+            return ""  # it belongs to a store that this process does not know
+        return secrets.resolve(reference).reveal()
+
+    app = create_app(root / SIM_FOLDER / f"{name}.sqlite", secret, resolve)
     click.echo(f"{name} answers at http://127.0.0.1:{port} (described at /openapi.json)")
     uvicorn.run(app, host="127.0.0.1", port=port, log_level="warning")
 

@@ -257,9 +257,9 @@ def drifted(
         overwrite: whether changes made by hand may be lost.
     """
     for name, part in live.parts.items():
-        for difference in (
-            () if name.kind.is_service else live.differing(part, environment.database)
-        ):
+        if name.kind.is_service or not part.managed:
+            continue
+        for difference in live.differing(part, environment.database):
             if difference.key in taken_up:
                 continue
             if is_table_gone(difference) and difference.key not in remade:

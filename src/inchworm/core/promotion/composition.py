@@ -287,6 +287,9 @@ class Composition:
         """What is otherwise than it was put, of a model or schema; or switched, of a service."""
         if part.part.kind.is_service:
             return self._switched(part.part)
+        if not part.managed:
+            names = set(part.table_names)
+            return [d for d in self.differences if d.name in names and not d.is_of_schema]
         if part.part.kind is Kind.SCHEMA:
             own = address.physical_schema(part.part.name)
             return [d for d in self.differences if d.schema == own and d.is_of_schema]

@@ -196,14 +196,20 @@ def is_surrounding(thing: Definition | Difference) -> bool:
 
 
 def differences(before: Sequence[Definition], after: Sequence[Definition]) -> list[Difference]:
-    """The objects that are missing, changed or new, by name."""
+    """The objects that are missing, changed or new, by name.
+
+    What surrounds a table or view that is itself missing or new says nothing more.
+    """
     old = {definition.key: definition for definition in before}
     new = {definition.key: definition for definition in after}
+    implied = _relations(before) ^ _relations(after)
     changed: list[Difference] = []
     for key in sorted({*old, *new}):
         was, now = old.get(key), new.get(key)
         known = was or now
         if known is None or (was is not None and now is not None and was.sql == now.sql):
+            continue
+        if known.thing.is_surrounding and known.relation in implied:
             continue
         changed.append(
             Difference(
@@ -218,6 +224,10 @@ def differences(before: Sequence[Definition], after: Sequence[Definition]) -> li
             )
         )
     return changed
+
+
+def _relations(definitions: Iterable[Definition]) -> set[str]:
+    return {definition.name for definition in definitions if definition.thing.is_relation}
 
 
 def script_of(definitions: Iterable[Definition], dialect: str, target: str) -> str:

@@ -1,0 +1,252 @@
+"""Promotions killed at random instants, again and again, in DuckDB and PostgreSQL.
+
+Run it with ``python -m tests.kill --kills 500 [--seed N]``. Two checkouts with a ledger each
+promote into one database by turns. Each bundle changes, adds and removes models, lets an increment
+grow and brings a migration; the process that promotes it is killed with SIGKILL at random instants
+until it ends, and then the database must be exactly what an undisturbed database is that took the
+same bundles: same tables, same rows, same migrations, nothing left beside.
+"""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import json
+import random
+import shutil
+import signal
+import subprocess
+import tempfile
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from inchworm.application.starting import start_project
+from inchworm.targets.databases import connect
+from tests import postgres
+from tests.driver import COMMAND, Program
+
+DEV = "duckdb:///.inchworm/dev.duckdb"
+GROWS = """\
+/*---
+store = "increment"
+since = "day"
+key = ["place", "day"]
+on_change = "keep"
+---*/
+SELECT place, day, CAST(amount AS INTEGER) AS amount FROM ops.measurement
+"""
+NOTHING_BESIDE = (
+    "SELECT count(*) FROM inchworm.aside WHERE purpose IN ('staging', 'reserved', 'scratch')"
+)
+
+_LOCKED = 4
+_PATIENCE = 200
+
+
+@dataclass
+class Outcome:
+    """What came of killing.
+
+    Attributes:
+        kills: processes that were killed at work.
+        promotions: bundles that were promoted to the end.
+        wrong: in words, where the database was not what it had to be.
+    """
+
+    kills: int = 0
+    promotions: int = 0
+    wrong: list[str] = field(default_factory=list)
+
+
+class Place:
+    """Two checkouts that promote into one database, and one that takes the same undisturbed.
+
+    Args:
+        folder: an empty folder.
+        url: the address of an empty database.
+        undisturbed: that of another one of the same kind.
+        seed: of all chance.
+    """
+
+    def __init__(self, folder: Path, url: str, undisturbed: str, seed: int) -> None:
+        self.chance = random.Random(seed)
+        self.url = url
+        first = self._checkout(folder / "first", url)
+        self.checkouts = [first, Program(folder / "second")]
+        shutil.copytree(first.folder, self.checkouts[1].folder)
+        self.calm = self._checkout(folder / "calm", undisturbed)
+        self.calm_url = undisturbed
+        self.steps = 0
+        self.took = 1.0
+        """Seconds that a promotion takes undisturbed."""
+
+    @staticmethod
+    def _checkout(folder: Path, url: str) -> Program:
+        start_project(folder, "starter", "duckdb")
+        program = Program(folder)
+        program.edit("environments/dev.toml", DEV, url)
+        program.write("models/report/grows.sql", GROWS)
+        return program
+
+    def change(self) -> None:
+        """The next version of the project, the same in every checkout."""
+        self.steps += 1
+        number = self.steps
+        factor = self.chance.randint(2, 99)
+        gone = self.chance.randint(0, number)
+        for program in (*self.checkouts, self.calm):
+            program.write(
+                "models/report/daily_total.sql",
+                f"/*---\nstore = 'table'\n---*/\nSELECT day, {factor} * sum(amount) AS total "
+                "FROM ops.measurement WHERE day >= :oldest_day GROUP BY day",
+            )
+            program.write(
+                f"models/report/m{number}.sql",
+                f"/*---\nstore = 'table'\n---*/\nSELECT day, total + {number} AS total "
+                "FROM report.daily_total",
+            )
+            program.write(
+                f"models/report/v{number}.sql",
+                f"SELECT sum(total) AS total FROM report.m{number}",
+            )
+            for kind in "vm":
+                (program.folder / f"models/report/{kind}{gone}.sql").unlink(missing_ok=True)
+            program.write(
+                f"schemas/ops/migrations/{number + 1:04}_row.sql",
+                f"INSERT INTO ops.measurement VALUES ('east', '2026-03-{number % 28 + 1:02}', "
+                f"{number});",
+            )
+            program.edit("inchworm.toml", f'"0.1.{number - 1}"', f'"0.1.{number}"')
+
+    def promote_calmly(self) -> None:
+        """Promote without being killed, and see how long that takes."""
+        bundle = self.calm.pack()
+        started = time.monotonic()
+        self.calm.process("promote", bundle, "--to", "dev", "--yes")
+        self.took = time.monotonic() - started
+
+    def promote_killing(self, outcome: Outcome, most: int) -> None:
+        """Promote from one of the checkouts, killing the process up to ``most`` times."""
+        program = self.chance.choice(self.checkouts)
+        new = [program.pack(), "--to", "dev"]
+        for _ in range(most):
+            if not self._killed(program, ["promote", *(self._unfinished(program) or new), "--yes"]):
+                break
+            outcome.kills += 1
+        for _ in range(_PATIENCE):
+            going_on = self._unfinished(program) or new
+            answer = program.process("promote", *going_on, "--yes", code=None)
+            if answer.code != _LOCKED:
+                break
+            time.sleep(0.1)  # the server has not noticed yet that its client is dead
+        if answer.code != 0:
+            outcome.wrong.append(f"version {self.steps}: {answer.text}")
+        outcome.promotions += 1
+
+    def _killed(self, program: Program, command: list[str]) -> bool:
+        """Start a command and kill it at a random instant; whether it was still at work."""
+        process = subprocess.Popen(
+            [*COMMAND, *command],
+            cwd=program.folder,
+            env=program.environ,
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            process.wait(self.chance.uniform(0.2, 1.1) * self.took)
+            return False
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        return True
+
+    @staticmethod
+    def _unfinished(program: Program) -> list[str]:
+        """The latest promotion, where it is not over."""
+        answer = program.process("history", "--json").json["promotions"]
+        latest = answer[0] if answer else {"state": "done"}
+        return [latest["id"]] if latest["state"] in {"running", "failed", "partly done"} else []
+
+    def compare(self, outcome: Outcome) -> None:
+        """Hold the database against the undisturbed one."""
+        ours, calm = _content(self.url, self.calm.folder), _content(self.calm_url, self.calm.folder)
+        for name in sorted({*ours, *calm}):
+            if ours.get(name) != calm.get(name):
+                outcome.wrong.append(f"version {self.steps}: {name} differs")
+        database = connect(self.url, root=self.calm.folder)
+        if database.rows(NOTHING_BESIDE) != [(0,)]:
+            rows = database.rows("SELECT * FROM inchworm.aside")
+            outcome.wrong.append(f"version {self.steps}: something is left beside: {rows}")
+        database.close()
+        for program in self.checkouts:
+            drifted = program.process("drift", "dev", "--json", code=None).json["drifted"]
+            if [d for d in drifted if d["part"].startswith(("model", "schema"))]:
+                outcome.wrong.append(f"version {self.steps}: {json.dumps(drifted)}")
+
+
+def _content(url: str, root: Path) -> dict[str, object]:
+    """Every table and view with its rows, and which migrations ran."""
+    database = connect(url, root=root)
+    kept = {str(row[0]) for row in database.rows("SELECT name FROM inchworm.aside")}
+    content: dict[str, object] = {
+        name: sorted(map(str, database.rows(f"SELECT * FROM {name}")))
+        for name in database.kinds()
+        if name.startswith(("report.", "ops.")) and name not in kept
+    }
+    ran = "SELECT schema_name, name, checksum, count(*) FROM inchworm.migrations GROUP BY 1, 2, 3"
+    content["migrations"] = sorted(map(str, database.rows(ran)))
+    content["parts"] = sorted(
+        map(str, database.rows("SELECT part, digest FROM inchworm.parts ORDER BY 1"))
+    )
+    database.close()
+    return content
+
+
+def kill(place: Place, kills: int) -> Outcome:
+    """Promote version after version until so many processes were killed."""
+    outcome = Outcome()
+    while outcome.kills < kills and not outcome.wrong:
+        place.change()
+        place.promote_calmly()
+        place.promote_killing(outcome, min(6, kills - outcome.kills))
+        place.compare(outcome)
+    return outcome
+
+
+@contextlib.contextmanager
+def databases(kind: str, folder: Path) -> Iterator[tuple[str, str]]:
+    """The addresses of two empty databases of a kind."""
+    if kind == "duckdb":
+        yield f"duckdb:///{folder}/one.duckdb", f"duckdb:///{folder}/calm.duckdb"
+        return
+    with (
+        postgres.server() as server,
+        postgres.database(server) as one,
+        postgres.database(server) as calm,
+    ):
+        yield one, calm
+
+
+def main() -> int:
+    """Print what came of it; 1 if a database was not what it had to be."""
+    parser = argparse.ArgumentParser(description=__doc__, prog="python -m tests.kill")
+    parser.add_argument("--kills", type=int, default=500)
+    parser.add_argument("--seed", type=int, default=0)
+    parser.add_argument("--database", choices=["duckdb", "postgresql"], action="append")
+    given = parser.parse_args()
+    kinds = given.database or ["duckdb", "postgresql"]
+    wrong: list[str] = []
+    for kind in kinds:
+        with tempfile.TemporaryDirectory() as folder, databases(kind, Path(folder)) as urls:
+            place = Place(Path(folder), *urls, given.seed)
+            outcome = kill(place, given.kills // len(kinds))
+        print(f"{kind}: {outcome.kills} kills in {outcome.promotions} promotions", flush=True)
+        wrong += [f"{kind}: {each}" for each in outcome.wrong]
+    print("\n".join(wrong) or "every database is what an undisturbed one is")
+    return 1 if wrong else 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())

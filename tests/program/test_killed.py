@@ -1,0 +1,34 @@
+"""Short forms of the two trials that go on for long: killing, and many people at once."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from tests import postgres
+from tests.crowd import crowd
+from tests.kill import Place, databases, kill
+
+
+@pytest.mark.parametrize("kind", ["duckdb", "postgresql"])
+def test_killed_at_random_instants_a_database_ends_as_an_undisturbed_one(
+    kind: str, tmp_path: Path
+) -> None:
+    """With removals, an increment, migrations and a second ledger in it."""
+    with databases(kind, tmp_path) as urls:
+        outcome = kill(Place(tmp_path, *urls, seed=7), 4)
+    assert outcome.wrong == []
+    assert outcome.kills >= 4
+
+
+def test_many_people_with_two_ledgers_at_once(tmp_path: Path, postgres_server: str) -> None:
+    """Every promotion is done or refused, and everybody agrees about which."""
+    with (
+        postgres.database(postgres_server) as url,
+        postgres.database(postgres_server) as one,
+        postgres.database(postgres_server) as other,
+    ):
+        ledgers = (one.rpartition("/")[2], other.rpartition("/")[2])
+        codes = crowd(tmp_path, url, ledgers, seconds=5)
+    assert codes[0] > 0

@@ -14,7 +14,7 @@ from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.ledger.promotions import Summary
 from inchworm.core.promotion.composition import Composition, LivePart
 from inchworm.core.promotion.states import State
-from inchworm.core.structure.definitions import Difference, Thing
+from inchworm.core.structure.definitions import Difference, Thing, is_surrounding
 from inchworm.engine.status import EnvironmentStatus, read_status
 
 _AT_ONCE = 8
@@ -120,6 +120,10 @@ class DriftedPart:
                 "its owner changed it; every promotion holds it against what is declared, and "
                 "inchworm adopt takes it into the declaration"
             )
+        if self.differences and all(map(is_surrounding, self.differences)):
+            if kind is Kind.MODEL:
+                return "it is carried along whenever the model is replaced, and stays"
+            return "it stays as it is; inchworm adopt takes it into the source"
         if kind is Kind.SCHEMA:
             if any(d.what == "missing" and d.thing is Thing.TABLE for d in self.differences):
                 return (

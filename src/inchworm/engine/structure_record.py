@@ -85,8 +85,9 @@ class StructureRecord:
             for difference in differences(recorded, live)
             if change_by_hand(difference, physical, schema.name)[0] in script.takes_up
         }
-        relations = {d.name for d in live if d.key in keys and d.thing.is_relation}
-        keys |= {d.key for d in live if d.thing.is_surrounding and d.relation in relations}
+        either = [*recorded, *live]
+        relations = {d.name for d in either if d.key in keys and d.thing.is_relation}
+        keys |= {d.key for d in either if d.thing.is_surrounding and d.relation in relations}
         self._bookkeeping.record(
             [d for d in recorded if d.key in keys], [d for d in live if d.key in keys], self._now()
         )

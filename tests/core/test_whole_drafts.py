@@ -404,7 +404,7 @@ def test_what_was_changed_by_hand_into_what_is_desired_is_no_drift() -> None:
         for f in draft(asked(there, planned=planned(change("drop index", name="ref.i")))).findings
         if f.rule == "promotion/drifted"
     ]
-    assert drifted == ["index ref.i is unknown since the last promotion"]
+    assert drifted == ["index ref.i is new since the last promotion"]
     together = planned(change("set aside", name="ref.i, ref.gauge", several=("ref.i", "ref.gauge")))
     assert len(draft(asked(there, planned=together)).findings) == 2
 

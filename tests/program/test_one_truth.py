@@ -80,8 +80,9 @@ def test_a_fresh_clone_goes_on_where_somebody_else_promoted(
     assert fresh.pack() == bundle
     assert fresh.promote(bundle, "test").json["state"] == "done"
     told = program("status").text
-    assert "P1 of another ledger" in told
-    assert "P1 of another ledger" in program("history").text
+    assert "went in with P1 of" in told
+    assert "another ledger" in told
+    assert "and the like: promotions of other ledgers" in program("history").text
     (heard,) = program("history", "--json").json["of_other_ledgers"]
     assert (heard["environment"], heard["bundle"], heard["promotion"]) == ("test", bundle, "P1")
     program("status")

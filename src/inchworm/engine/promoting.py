@@ -158,7 +158,7 @@ def _check_nothing_by_hand(work: Work, place: OpenEnvironment, again: str) -> No
         if each.name in replaced and each.what == "changed" and each.mark not in draft.by_hand
     ]
     if by_hand:
-        listed = ", ".join(f"{each.key} is {each.what}" for each in by_hand[:3])
+        listed = ", ".join(f"{each.key} is {each.word}" for each in by_hand[:3])
         more = f", and {len(by_hand) - 3} more" if len(by_hand) > 3 else ""
         raise EnvironmentMoved(
             f"{work.promotion.draft.environment} was changed by hand since {work.promotion.id} was "

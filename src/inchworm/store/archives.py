@@ -103,7 +103,12 @@ def _readable(name: str) -> Iterator[None]:
     try:
         yield
     except KeyError as error:
-        raise _unreadable(name, f"there is no {error.args[0]} in it") from error
+        raise BundleError(
+            f"is not a bundle that can be read: there is no {error.args[0]} in it.",
+            where=name,
+            next="Take the bundle from where it was packed. If a former version packed it, remove "
+            "it and pack its commit again: the same content has the same digest.",
+        ) from error
     except (zipfile.BadZipFile, zlib.error, OSError, ValueError, NotImplementedError) as error:
         raise _unreadable(name, str(error)) from error
     except (EOFError, RuntimeError) as error:  # cut off, or encrypted

@@ -257,13 +257,17 @@ class Ledger:
                 self.append(environment, Heard(promotions=news))
 
     def all_heard(self) -> dict[str, list[CompletedPromotion]]:
-        """The promotions of other ledgers that databases have told of, by environment."""
-        heard: dict[str, list[CompletedPromotion]] = {}
+        """The promotions of other ledgers that databases have told of, by environment.
+
+        Two that listen at the same time may both have recorded one.
+        """
+        heard: dict[str, dict[str, CompletedPromotion]] = {}
         for entry in self.entries(kind=Heard.kind):
             event = event_of(entry)
             assert isinstance(event, Heard)
-            heard.setdefault(entry.about, []).extend(event.promotions)
-        return heard
+            told = heard.setdefault(entry.about, {})
+            told.update({each.promotion: each for each in event.promotions})
+        return {environment: list(told.values()) for environment, told in heard.items()}
 
     def digests(self, bundle: str) -> set[Digest]:
         """The content digests of all bundles of a name that were packed or promoted."""

@@ -58,6 +58,9 @@ def command(
             right=(6, 7),
         )
     )
+    if told.heard:
+        example = told.heard[0].promotion.named(place.ledger.id)
+        screen.print(f"{example} and the like: promotions of other ledgers", style="dim")
     if earliest:
         hidden = len(told.promotions) - len(shown)
         screen.print(f"... and {hidden:,} earlier: --all", style="dim")

@@ -95,7 +95,7 @@ def _with(last: CompletedPromotion | None, ledger: str) -> str:
     """The promotion that was the latest there, where it is not one of our ledger."""
     if last is None or last.id is None or last.id.ledger == ledger:
         return ""
-    return f"; {last.bundle} went in with {last.named(ledger)}"
+    return f"; {last.bundle} went in with {last.named(ledger)}, another ledger"
 
 
 def _show_detail(status: EnvironmentStatus) -> None:

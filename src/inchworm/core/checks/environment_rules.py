@@ -275,7 +275,7 @@ def drifted(
             is_lost = is_lost and not is_surrounding(difference)  # that is carried along
             is_free = name not in touched or overwrite or not is_lost
             yield rules.DRIFTED.finding(
-                f"{difference.key} is {difference.what} since the last promotion",
+                f"{difference.key} is {difference.word} since the last promotion",
                 part=name,
                 severity=Severity.NOTE if is_free else None,
                 remedy="It stays as it is." if name not in touched else None,

@@ -159,11 +159,11 @@ class CompletedPromotion:
         return promotion_key(self.promotion)
 
     def named(self, ledger: str) -> str:
-        """Its name to somebody who keeps a ledger: ``P3``, or ``P3 of another ledger``."""
+        """Its name to somebody who keeps a ledger: ``P3``, or ``P3 of 89d4`` of another ledger."""
         id_ = self.id
         if id_ is None or id_.ledger == ledger:
             return str(id_ or self.promotion)
-        return f"{id_} of another ledger ({id_.ledger[:4]})"
+        return f"{id_} of {id_.ledger[:4]}"
 
 
 @dataclass(frozen=True, kw_only=True)

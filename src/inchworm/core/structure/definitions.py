@@ -185,6 +185,11 @@ class Difference:
         return RelationName(self.name).schema
 
     @property
+    def word(self) -> str:
+        """How it differs, as a sentence says it: ``missing``, ``changed`` or ``new``."""
+        return "new" if self.what == "unknown" else self.what
+
+    @property
     def mark(self) -> str:
         """By which the very same difference is known again: what differs, and a digest of it."""
         return f"{self.what} {self.key} {digest_of(self.now.encode())}"

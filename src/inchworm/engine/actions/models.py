@@ -147,7 +147,9 @@ class SwitchOver(Action):
 
     def report(self, built: int) -> StepReport:
         """How the action ended, when ``built`` models went live."""
-        return StepReport(state=StepState.DONE, message=f"{built} models live")
+        return StepReport(
+            state=StepState.DONE, message=f"{built} {'model' if built == 1 else 'models'} live"
+        )
 
     def _removal(self, site: Site, part: PartId, replaced: _Names) -> Switch:
         name = site.physical(part.relation)

@@ -172,7 +172,8 @@ class _Planning:
                     reason = f"is moved to {moved[part].name}"
                 yield step_of(Phase.SWITCH, part, "remove", reason)
         if self._built:
-            reason = f"{len(self._built)} built beside go live together"
+            count = len(self._built)
+            reason = f"{count} built beside go live together" if count > 1 else "it goes live"
             yield step_of(Phase.SWITCH, Whole.MODELS, "switch over", reason)
 
     # ---- services -----------------------------------------------------------------------------

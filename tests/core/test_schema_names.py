@@ -6,7 +6,7 @@ import pytest
 from sqlglot.dialects.dialect import Dialect
 
 from inchworm.core.sql.parse import parse_query
-from inchworm.core.sql.problems import SqlProblem, WritingQuery
+from inchworm.core.sql.problems import NameFromParameter, SqlProblem, WritingQuery
 from inchworm.core.sql.schema_names import with_physical_schemas
 
 DIALECTS = ("duckdb", "postgres", "sqlite")
@@ -117,6 +117,45 @@ def test_a_query_only_reads(query: str) -> None:
     """A statement that writes is found wherever it stands."""
     with pytest.raises(WritingQuery, match="which writes"):
         parse_query(query, "postgres")
+
+
+@pytest.mark.parametrize(
+    ("query", "dialect", "says"),
+    [
+        ("SELECT x FROM ops.rate FOR UPDATE", "postgres", "FOR UPDATE, which locks rows"),
+        ("SELECT x FROM (SELECT x FROM a.b FOR SHARE) t", "postgres", "FOR SHARE"),
+        ("SELECT x FROM a.b LOCK IN SHARE MODE", "mysql", "FOR SHARE, which locks rows"),
+        ("SELECT x FROM a.b WITH (UPDLOCK)", "tsql", "the hint UPDLOCK, which locks"),
+        ("SELECT nextval('a.s') AS id", "duckdb", "calls nextval, which does more than read"),
+        (
+            "SELECT * FROM (SELECT Set_Config('a', 'b', false)) c",
+            "postgres",
+            "set_config",
+        ),
+        ("SELECT 1 WHERE pg_advisory_lock(1) IS NULL", "postgres", "pg_advisory_lock"),
+    ],
+)
+def test_a_query_neither_locks_nor_calls_what_writes(query: str, dialect: str, says: str) -> None:
+    """Wherever in the tree it stands."""
+    with pytest.raises(WritingQuery, match=says):
+        parse_query(query, dialect)
+
+
+@pytest.mark.parametrize(
+    "query",
+    [
+        "SELECT x FROM :there",
+        "SELECT x FROM ops.:there",
+        "SELECT t.:there FROM ops.t AS t",
+        "SELECT 1 FROM a.b JOIN :there USING (x)",
+    ],
+)
+@pytest.mark.parametrize("dialect", ["postgres", "duckdb", "sqlite"])
+def test_no_name_comes_from_a_parameter(query: str, dialect: str) -> None:
+    """It is a value; elsewhere the same parameter is fine."""
+    with pytest.raises(NameFromParameter, match="from the parameter there"):
+        parse_query(query, dialect)
+    assert parse_query("SELECT x FROM a.b WHERE x = :there ORDER BY :there", dialect)
 
 
 @pytest.mark.parametrize(

@@ -120,6 +120,13 @@ def test_a_connection_leads_to_different_places() -> None:
     assert said({"connections/c.toml": 'kind = "http"\nurl = "${host}"\n'}) == []
 
 
+def test_a_parameter_inside_a_text_is_none() -> None:
+    """The database would get its name; times and casts are no parameters."""
+    sql = "SELECT ':host' AS a, 'x:host' AS b, '12:since' AS c, '2026'::date AS d, 'to :host' AS e"
+    found = said({"models/a/x.sql": sql})
+    assert [rule for rule, *_ in found] == ["sql/parameter-in-text"] * 2
+
+
 def environment(
     name: str,
     database: str,

@@ -5,17 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from inchworm.application.workplace import Workplace
-from inchworm.core.ledger.promotions import Summary
-from inchworm.core.promotion.composition import CompletedPromotion
+from inchworm.core.ledger.promotions import HeardPromotion, Summary
 from inchworm.core.promotion.promotion import Promotion
-
-
-@dataclass(frozen=True, kw_only=True)
-class HeardPromotion:
-    """A promotion of another ledger, as an environment's database told of it."""
-
-    environment: str
-    promotion: CompletedPromotion
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -41,15 +32,10 @@ def history(workplace: Workplace, environment: str | None = None) -> History:
     workplace.ledger.check()
     summaries = workplace.ledger.summaries()[::-1]
     name = None if environment is None else workplace.project.environment(environment).name
-    heard = [
-        HeardPromotion(environment=place, promotion=promotion)
-        for place, promotions in workplace.ledger.all_heard().items()
-        for promotion in promotions
-        if name in {None, place}
-    ]
+    heard = [each for each in workplace.ledger.heard() if name in {None, each.environment}]
     return History(
         promotions=[summary for summary in summaries if name in {None, summary.environment}],
-        heard=sorted(heard, key=lambda each: each.promotion.at, reverse=True),
+        heard=heard[::-1],
     )
 
 

@@ -161,11 +161,10 @@ def list_bundles(workplace: Workplace) -> list[ListedBundle]:
         places = went.setdefault(summary.bundle_digest, [])
         if summary.state is State.DONE and summary.environment not in places:
             places.append(summary.environment)
-    for environment, promotions in workplace.ledger.all_heard().items():
-        for promotion in promotions:
-            places = went.setdefault(promotion.digest, [])
-            if environment not in places:
-                places.append(environment)
+    for heard in workplace.ledger.heard():
+        places = went.setdefault(heard.promotion.digest, [])
+        if heard.environment not in places:
+            places.append(heard.environment)
     listed: list[ListedBundle] = []
     for name in workplace.bundles.names():
         try:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from inchworm.application.workplace import Workplace
+from inchworm.core.counting import counted
 from inchworm.core.errors import TargetError
 from inchworm.core.parameters.matrix import evaluate
 from inchworm.engine.doctor import Probe, probe, probe_environment
@@ -49,4 +50,4 @@ def _git(workplace: Workplace) -> str:
 
 def _bundles(workplace: Workplace) -> str:
     count = len(workplace.bundles.names())
-    return f"{count} {'bundle' if count == 1 else 'bundles'}"
+    return counted(count, "bundle")

@@ -19,6 +19,7 @@ from rich.text import Text
 
 from inchworm.cli.visible import escaped, visible
 from inchworm.core.checks.findings import Finding, Severity
+from inchworm.core.counting import counted
 
 WIDTH = 100
 
@@ -162,11 +163,6 @@ def print_findings(screen: Console, findings: Sequence[Finding]) -> None:
             remedy = Text(f"next: {finding.remedy}", style="dim")
             screen.print(Padding(remedy, (0, 0, 0, 8), expand=False))
         screen.print()
-
-
-def counted(number: int, noun: str) -> str:
-    """``1 error``, ``2 errors``."""
-    return f"{number:,} {noun}{'' if number == 1 else 's'}"
 
 
 def spell_findings(findings: Sequence[Finding]) -> str:

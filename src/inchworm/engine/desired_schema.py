@@ -10,6 +10,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from inchworm.core.checks import rules
+from inchworm.core.counting import counted
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import InchwormError, ProjectError, TargetError
 from inchworm.core.identifiers import Kind, PartId, relation
@@ -157,7 +158,7 @@ def plan_structures(
             continue
         stuck = [
             rules.ROWS_IN_THE_WAY.finding(
-                f"{refusal}, with {rows:,} {'row' if rows == 1 else 'rows'} there",
+                f"{refusal}, with {counted(rows, 'row')} there",
                 part=part,
                 file=file,
             )

@@ -9,6 +9,7 @@ import datetime as dt
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 
+from inchworm.core.counting import counted
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import InchwormError, TargetError
 from inchworm.core.lineage.facts import Assembly
@@ -97,7 +98,7 @@ def _all_values(values: Values) -> str:
         first, count = values.problems[0], len(values.problems)
         more = f", and {count - 1} more" if count > 1 else ""
         raise TargetError(f"{first.message}{more}", where=first.place, next=first.remedy)
-    return f"{len(values.values)} values"
+    return counted(len(values.values), "value")
 
 
 def _all_secrets(

@@ -21,13 +21,14 @@ from inchworm.core.parts import Part
 from inchworm.core.rendered import Rendered, RenderedFlow
 from inchworm.core.sql.columns import resolve
 from inchworm.core.sql.parse import parse_query
-from inchworm.core.sql.problems import SqlProblem, WritingQuery
+from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import TomlDocument
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.model import reads_of, report_problems
 from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part
+from inchworm.kinds.sql_rules import rule_of
 
 #: The safe loader in C where libyaml is there: API documents can be large.
 _Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
@@ -205,7 +206,7 @@ class FlowKind:
         try:
             query = parse_query(flow.settings.from_.query or "", flow.dialect)
         except SqlProblem as problem:
-            rule = rules.SQL_WRITES if isinstance(problem, WritingQuery) else rules.SQL_UNREADABLE
+            rule = rule_of(problem, rules.SQL_UNREADABLE)
             message = f"query: {problem.reason}"
             report(rule.finding(message, part=flow.part, file=flow.file, line=line))
             return (), (), ()

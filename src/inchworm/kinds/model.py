@@ -20,12 +20,13 @@ from inchworm.core.parts import Part
 from inchworm.core.rendered import Rendered, RenderedCheck, RenderedModel, Store
 from inchworm.core.sql.columns import Resolution, resolve, tables_in
 from inchworm.core.sql.parse import MAYBE_PARAMETER, parse_query, split_settings
-from inchworm.core.sql.problems import SqlProblem, WritingQuery
+from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import line_of_parameter, parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import KeyPath, TomlDocument
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, read_document, validate
+from inchworm.kinds.sql_rules import rule_of
 
 Bound = int | float
 S = TypeVar("S", bound=Settings)
@@ -285,7 +286,7 @@ def read_sql(
         report(rules.SQL_UNREADABLE.finding("is not UTF-8 text", part=part.id, file=file.path))
         return None
     except SqlProblem as problem:
-        rule = rules.SQL_WRITES if isinstance(problem, WritingQuery) else rules.SQL_UNREADABLE
+        rule = rule_of(problem, rules.SQL_UNREADABLE)
         report(rule.finding(problem.reason, part=part.id, file=file.path, line=problem.line))
         return None
     document = read_document(text.settings, part.id, file.path, report)

@@ -19,13 +19,14 @@ from inchworm.core.parts import Digest, Part, digest_of
 from inchworm.core.rendered import Rendered, RenderedDocument, canonical
 from inchworm.core.sql.columns import resolve
 from inchworm.core.sql.parse import parse_query
-from inchworm.core.sql.problems import SqlProblem, WritingQuery
+from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import parameters_in
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.model import reads_of, report_problems
 from inchworm.kinds.notebook_code import Asked, CodeReader, Module, Place
 from inchworm.kinds.settings import Report
+from inchworm.kinds.sql_rules import rule_of
 
 _MAGICS = ("%", "!")
 
@@ -135,7 +136,7 @@ class NotebookKind:
         except SqlProblem as problem:
             line = place.line + (problem.line - 1 if problem.line else 0)
             message = f"SQL of env.query: {problem.reason}"
-            rule = rules.SQL_WRITES if isinstance(problem, WritingQuery) else rules.NOTEBOOK_CODE
+            rule = rule_of(problem, rules.NOTEBOOK_CODE)
             report(rule.finding(message, part=notebook.part, file=place.file, line=line))
             return None
 

@@ -10,7 +10,6 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from inchworm.application.history import HeardPromotion
     from inchworm.application.packing import ListedBundle
     from inchworm.application.parameters import Live, MatrixView
     from inchworm.application.watching import Drift
@@ -18,6 +17,7 @@ if TYPE_CHECKING:
     from inchworm.core.bundle.compare import Change
     from inchworm.core.checks.findings import Finding
     from inchworm.core.execution import StepReport
+    from inchworm.core.ledger.promotions import HeardPromotion
     from inchworm.core.lineage.graph import Edge
     from inchworm.core.parameters.matrix import Parameter
     from inchworm.core.promotion.composition import CompletedPromotion

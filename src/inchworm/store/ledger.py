@@ -25,7 +25,7 @@ from inchworm.core.ledger.events import (
     StepReported,
     event_of,
 )
-from inchworm.core.ledger.promotions import Summary, promotion_of, summary_of
+from inchworm.core.ledger.promotions import HeardPromotion, Summary, promotion_of, summary_of
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Draft, Promotion
@@ -250,24 +250,27 @@ class Ledger:
         foreign = [p for p in promotions if p.id is not None and p.id.ledger != self.id]
         if not foreign:
             return
-        heard = {p.promotion for p in self.all_heard().get(environment, [])}
+        heard = {h.promotion.promotion for h in self.heard() if h.environment == environment}
         news = tuple(p for p in foreign if p.promotion not in heard)
         if news:
             with suppress(LedgerError):  # we may read, but not write
                 self.append(environment, Heard(promotions=news))
 
-    def all_heard(self) -> dict[str, list[CompletedPromotion]]:
-        """The promotions of other ledgers that databases have told of, by environment.
+    def heard(self) -> list[HeardPromotion]:
+        """The promotions of other ledgers that databases have told of, in that order.
 
         Two that listen at the same time may both have recorded one.
         """
-        heard: dict[str, dict[str, CompletedPromotion]] = {}
+        heard: dict[tuple[str, str], HeardPromotion] = {}
         for entry in self.entries(kind=Heard.kind):
             event = event_of(entry)
             assert isinstance(event, Heard)
-            told = heard.setdefault(entry.about, {})
-            told.update({each.promotion: each for each in event.promotions})
-        return {environment: list(told.values()) for environment, told in heard.items()}
+            for promotion in event.promotions:
+                one = HeardPromotion(
+                    environment=entry.about, promotion=promotion, entry=entry.number
+                )
+                heard.setdefault((entry.about, promotion.promotion), one)
+        return list(heard.values())
 
     def digests(self, bundle: str) -> set[Digest]:
         """The content digests of all bundles of a name that were packed or promoted."""

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
+from inchworm.core.counting import counted
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.promotion.composition import LiveItem
@@ -77,7 +78,7 @@ class HttpService:
         """
         count = len(self.items())
         info = self._request("GET", "/openapi.json").json().get("info", {})
-        return f"{info.get('title', self._name)} {info.get('version', '')}, {count} items".strip()
+        return f"{info.get('title', self._name)} {info.get('version', '')}, {counted(count, 'item')}".strip()
 
     def set_fault(self, target: str, reason: str | None) -> None:
         """Make a simulated service refuse something from now on, or no longer."""

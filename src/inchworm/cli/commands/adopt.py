@@ -7,7 +7,8 @@ from rich.text import Text
 
 from inchworm.application.adopting import AdoptedSchema, adopt
 from inchworm.cli.process import workplace
-from inchworm.cli.terminal import console, counted, say, word
+from inchworm.cli.terminal import console, say, word
+from inchworm.core.counting import counted
 from inchworm.core.rendered import Managed
 
 

@@ -12,7 +12,6 @@ from inchworm.application.checking import Checked, check, checked_before
 from inchworm.cli.process import clock, source_tree, workplace
 from inchworm.cli.terminal import (
     console,
-    counted,
     print_findings,
     print_json,
     rows,
@@ -20,6 +19,7 @@ from inchworm.cli.terminal import (
     spell_findings,
     word,
 )
+from inchworm.core.counting import counted
 from inchworm.core.errors import UsageError, did_you_mean
 
 

@@ -7,8 +7,9 @@ from rich.text import Text
 
 from inchworm.application.comparing import TREE, compare_versions
 from inchworm.cli.process import workplace
-from inchworm.cli.terminal import console, counted, print_json, rows, say
+from inchworm.cli.terminal import console, print_json, rows, say
 from inchworm.core.bundle.compare import Change, Weight, weight_of
+from inchworm.core.counting import counted
 from inchworm.report.documents import comparison_document
 
 _STYLES = {Weight.MAJOR: "bold red", Weight.MINOR: "cyan", Weight.PATCH: "dim"}

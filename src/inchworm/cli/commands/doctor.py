@@ -9,7 +9,8 @@ from rich.text import Text
 
 from inchworm.application.probing import probe_all
 from inchworm.cli.process import workplace
-from inchworm.cli.terminal import console, counted, print_json, rows, say, word
+from inchworm.cli.terminal import console, print_json, rows, say, word
+from inchworm.core.counting import counted
 from inchworm.engine.doctor import Probe
 
 _STATES = {True: "fine", False: "failed", None: "not tried"}

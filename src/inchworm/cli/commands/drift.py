@@ -11,7 +11,8 @@ from rich.text import Text
 
 from inchworm.application.watching import Drift, drift
 from inchworm.cli.process import shown_time, workplace
-from inchworm.cli.terminal import console, counted, print_json, say, word
+from inchworm.cli.terminal import console, print_json, say, word
+from inchworm.core.counting import counted
 from inchworm.core.structure.definitions import Difference
 from inchworm.report.documents import drift_document
 

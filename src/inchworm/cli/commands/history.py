@@ -5,11 +5,11 @@ from __future__ import annotations
 import click
 from rich.text import Text
 
-from inchworm.application.history import HeardPromotion, history
+from inchworm.application.history import history
 from inchworm.application.history import promotion as find_promotion
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows, spell_seconds, word
-from inchworm.core.ledger.promotions import Summary
+from inchworm.core.ledger.promotions import HeardPromotion, Summary
 from inchworm.core.promotion.promotion import Promotion
 from inchworm.report.documents import history_document, promotion_document
 
@@ -43,12 +43,13 @@ def command(
     if not shown and not told.heard:
         screen.print("There are no promotions yet. Make one: inchworm promote BUNDLE --to ENV.")
         return
-    lines = [(summary.changed_at, _line(summary)) for summary in shown]
-    earliest = shown[-1].changed_at if len(shown) < len(told.promotions) else ""
+    # in the order of the ledger's entries: no clock says what came later
+    lines = [(summary.through, _line(summary)) for summary in shown]
+    earliest = shown[-1].through if len(shown) < len(told.promotions) else 0
     lines += [
-        (heard.promotion.at, _line_of_other(heard, place.ledger.id))
+        (heard.entry, _line_of_other(heard, place.ledger.id))
         for heard in told.heard
-        if heard.promotion.at >= earliest
+        if heard.entry >= earliest
     ]
     lines.sort(key=lambda line: line[0], reverse=True)
     screen.print(

@@ -8,7 +8,8 @@ import click
 
 from inchworm.application.packing import pack_tree
 from inchworm.cli.process import workplace
-from inchworm.cli.terminal import console, counted, print_findings, print_json, rows, say
+from inchworm.cli.terminal import console, print_findings, print_json, rows, say
+from inchworm.core.counting import counted
 from inchworm.report.documents import bundle_document, findings_document
 
 

@@ -17,7 +17,8 @@ from inchworm.application.parameters import (
     view_matrix,
 )
 from inchworm.cli.process import shown_time, workplace
-from inchworm.cli.terminal import console, counted, print_json, rows, say, word
+from inchworm.cli.terminal import console, print_json, rows, say, word
+from inchworm.core.counting import counted
 from inchworm.core.parameters.matrix import Parameter
 from inchworm.core.parameters.values import Type
 from inchworm.report.documents import parameters_document

@@ -27,7 +27,6 @@ from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import (
     console,
-    counted,
     print_findings,
     print_json,
     rows,
@@ -37,6 +36,7 @@ from inchworm.cli.terminal import (
 )
 from inchworm.cli.visible import visible
 from inchworm.core.checks.findings import has_errors
+from inchworm.core.counting import counted
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import UsageError
 from inchworm.core.execution import StepReport, StepState

@@ -11,6 +11,7 @@ import click
 from inchworm import __version__
 from inchworm.application.tracing import Answer, Question, trace
 from inchworm.cli.process import clock, source_tree, workplace
+from inchworm.core.counting import counted
 from inchworm.core.lineage.graph import Direction, Edge, How, Step, between_owners
 
 if TYPE_CHECKING:
@@ -147,7 +148,7 @@ def _tree(assembly: Assembly, walk: Step, direction: Direction) -> Iterator[str]
     if not reached:
         yield f"{start} {relation} nothing that is known."
         return
-    yield f"{start} {relation} {reached:,} {'thing' if reached == 1 else 'things'}"
+    yield f"{start} {relation} {counted(reached, 'thing')}"
     files = {str(part): outline.file for part, outline in assembly.outlines.items()}
     waiting = [(following, "") for following in reversed(walk.next)]
     last = {id(walk.next[-1])}

@@ -6,8 +6,9 @@ import click
 
 from inchworm.application.comparing import SuggestedVersion, set_version, suggest_version
 from inchworm.cli.process import workplace
-from inchworm.cli.terminal import console, counted, say
+from inchworm.cli.terminal import console, say
 from inchworm.core.bundle.compare import Weight
+from inchworm.core.counting import counted
 
 
 @click.command("version")

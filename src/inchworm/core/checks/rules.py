@@ -104,6 +104,20 @@ SQL_WRITES = _rule(
     "in no lineage and in no draft.",
     "Only read there. Put what changes rows into a migration.",
 )
+PARAMETER_AS_NAME = _rule(
+    "sql/parameter-as-name",
+    _E,
+    "A parameter stands where the name of a table or column must stand.",
+    "Parameters are values: a name that is only known later has no lineage and no checks.",
+    "Write the name. Tables that differ between environments are told apart by schema_pattern.",
+)
+PARAMETER_IN_TEXT = _rule(
+    "sql/parameter-in-text",
+    _E,
+    "A parameter stands inside a quoted text.",
+    "There it is no parameter: the database gets the letters of its name.",
+    "Take it out of the quotes: :name alone, or 'text' || :name where it is a piece of a text.",
+)
 SQL_NOT_UNDERSTOOD = _rule(
     "sql/not-understood",
     _N,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import ipaddress
 import posixpath
+import re
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
@@ -42,6 +43,7 @@ def value_leaks(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     yield from _written_out(assembly, by_environment)
     yield from _shared_connections(assembly, by_environment)
     yield from _wrong_type_here(assembly)
+    yield from _in_quoted_text(assembly)
     for row in assembly.matrix.values():
         if row.type is not Type.SECRET and is_telling(row.name) and _has_text(row):
             yield row.finding(
@@ -49,6 +51,25 @@ def value_leaks(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
                 f"{row.name} is a {row.type.value}, so its value is written out",
                 'Make it type = "secret", with references such as env:NAME.',
             )
+
+
+def _in_quoted_text(assembly: Assembly) -> Iterator[Finding]:
+    """Parameters that stand inside a text of SQL, where they are none."""
+    for part, outline in assembly.outlines.items():
+        for literal in outline.literals:
+            if ":" not in literal.text or not literal.file.endswith(".sql"):
+                continue
+            for name in _IN_TEXT.findall(literal.text):
+                if name in assembly.matrix:
+                    yield rules.PARAMETER_IN_TEXT.finding(
+                        f"has the parameter {name} inside the text {literal.text[:60]!r}",
+                        part=part,
+                        file=literal.file,
+                        line=literal.line,
+                    )
+
+
+_IN_TEXT = re.compile(r"(?<![:\w]):([A-Za-z_][\w.]*)")
 
 
 def _has_text(row: Parameter) -> bool:

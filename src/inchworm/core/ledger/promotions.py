@@ -10,6 +10,7 @@ from inchworm.core.identifiers import PromotionId, promotion_number
 from inchworm.core.ledger.entries import Entry
 from inchworm.core.ledger.events import Drafted, StateChanged, StepReported, event_of
 from inchworm.core.parts import Digest
+from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.promotion.states import State
 
@@ -72,6 +73,19 @@ class Summary:
     steps: int
     steps_over: int
     seconds: float
+
+
+@dataclass(frozen=True, kw_only=True)
+class HeardPromotion:
+    """A promotion of another ledger, as an environment's database told of it.
+
+    Attributes:
+        entry: the number of the entry with which it was heard of.
+    """
+
+    environment: str
+    promotion: CompletedPromotion
+    entry: int
 
 
 def summary_of(promotion: Promotion, through: int) -> Summary:

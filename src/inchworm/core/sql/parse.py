@@ -12,18 +12,12 @@ from sqlglot.errors import SqlglotError
 from sqlglot.tokens import Token, TokenType
 
 from inchworm.core.sql.names import line_of
-from inchworm.core.sql.problems import SqlProblem, WritingQuery
+from inchworm.core.sql.only_reads import STATEMENTS, check_only_reads
+from inchworm.core.sql.problems import SqlProblem
 
 _OPEN, _CLOSE = "/*---", "---*/"
 MAYBE_PARAMETER = re.compile(r"(?<![:\w]):[A-Za-z_]")
 """Text without this has no named parameter."""
-_STATEMENTS = (exp.DDL, exp.DML, exp.Drop, exp.Alter, exp.Command)
-_WRITES = (*_STATEMENTS, exp.Into, exp.TruncateTable)
-_MAY_WRITE = re.compile(
-    r"\b(?:INSERT|UPDATE|DELETE|MERGE|REPLACE|INTO|CREATE|DROP|ALTER|TRUNCATE|COPY)\b",
-    re.IGNORECASE,
-)
-"""Text without any of these words only reads; with one, the syntax tree decides."""
 _CASE_COUNTS = frozenset({TokenType.VAR, TokenType.IDENTIFIER, TokenType.STRING})
 _OPERANDS = frozenset(
     {
@@ -124,7 +118,8 @@ def parse_query(text: str, dialect: str) -> exp.Query:
 
     Raises:
         SqlProblem: when the text does not parse, or is not exactly one query.
-        WritingQuery: when a part of it writes: a statement in a CTE, or SELECT INTO.
+        WritingQuery: when a part of it writes: a statement in a CTE, SELECT INTO, a call.
+        NameFromParameter: when a parameter stands where a name has to.
     """
     _allow_deep_trees()
     statements = parse_statements(text, dialect)
@@ -140,14 +135,11 @@ def parse_query(text: str, dialect: str) -> exp.Query:
     if not isinstance(query, exp.Query):
         what = (
             f"is a {query.key.upper()}, not a SELECT"
-            if isinstance(query, _STATEMENTS)
+            if isinstance(query, STATEMENTS)
             else "has no SELECT"
         )
         raise SqlProblem(what, line_of(query))
-    if _MAY_WRITE.search(text):
-        for node in query.find_all(*_WRITES):
-            what = "SELECT INTO" if isinstance(node, exp.Into) else node.key.upper()
-            raise WritingQuery(f"has {what} inside, which writes", line_of(node))
+    check_only_reads(query, text)
     return query
 
 

@@ -13,4 +13,8 @@ class SqlProblem(Exception):
 
 
 class WritingQuery(SqlProblem):
-    """A query in which something writes."""
+    """A query in which something writes or locks."""
+
+
+class NameFromParameter(SqlProblem):
+    """A query that has a parameter where the name of a table or column must stand."""

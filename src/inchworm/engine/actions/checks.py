@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import ClassVar
 
+from inchworm.core.counting import counted
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import ColumnName, Kind, PartId
 from inchworm.core.promotion.data_checks import checks_of
@@ -82,4 +83,4 @@ class CheckFile(_Check):
 
 
 def _rows(count: int) -> str:
-    return f"{count:,} {'row' if count == 1 else 'rows'}"
+    return counted(count, "row")

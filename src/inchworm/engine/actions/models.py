@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import ClassVar
 
+from inchworm.core.counting import counted
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.promotion.increments import kept_rows, new_rows
@@ -63,7 +64,7 @@ class BuildModel(Action):
         if rows is None:
             return StepReport(state=StepState.DONE, message="view")
         size = site.database.size(staged)
-        message = f"{rows:,} {'row' if rows == 1 else 'rows'}"
+        message = counted(rows, "row")
         message += f", {_spell_size(size)}" if size is not None else ""
         return StepReport(state=StepState.DONE, message=message, rows=rows, size=size)
 
@@ -147,9 +148,7 @@ class SwitchOver(Action):
 
     def report(self, built: int) -> StepReport:
         """How the action ended, when ``built`` models went live."""
-        return StepReport(
-            state=StepState.DONE, message=f"{built} {'model' if built == 1 else 'models'} live"
-        )
+        return StepReport(state=StepState.DONE, message=f"{counted(built, 'model')} live")
 
     def _removal(self, site: Site, part: PartId, replaced: _Names) -> Switch:
         name = site.physical(part.relation)

@@ -85,9 +85,7 @@ class _Reasons:
         used = sorted({use.parameter for use in self.assembly.outlines[part].uses})
         changed = [n for n in used if live.values.get(n) != self.request.values[n].text]
         if changed:
-            return (
-                f"{'parameter' if len(changed) == 1 else 'parameters'} {', '.join(changed)} changed"
-            )
+            return f"parameter{'s' if len(changed) > 1 else ''} {', '.join(changed)} changed"
         return "rendered differently"
 
     def _spread(self, pending: Sequence[Pending]) -> None:

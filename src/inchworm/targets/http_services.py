@@ -76,9 +76,9 @@ class HttpService:
         Raises:
             TargetError: when it cannot be reached, or refuses us.
         """
-        count = len(self.items())
+        items = counted(len(self.items()), "item")
         info = self._request("GET", "/openapi.json").json().get("info", {})
-        return f"{info.get('title', self._name)} {info.get('version', '')}, {counted(count, 'item')}".strip()
+        return f"{info.get('title', self._name)} {info.get('version', '')}, {items}".strip()
 
     def set_fault(self, target: str, reason: str | None) -> None:
         """Make a simulated service refuse something from now on, or no longer."""

@@ -58,8 +58,10 @@ def work(program: Program, person: int, until: float) -> Counter[int]:
     return codes
 
 
-def crowd(folder: Path, url: str, ledgers: tuple[str, str], seconds: float) -> Counter[int]:
-    """Let all of them work, and hold against each other what is left.
+def crowd(
+    folder: Path, url: str, ledgers: tuple[str, str], seconds: float, size: int = PEOPLE
+) -> Counter[int]:
+    """Let ``size`` people work for so many seconds, and hold against each other what is left.
 
     Returns:
         How often a promotion ended with each exit code.
@@ -70,8 +72,8 @@ def crowd(folder: Path, url: str, ledgers: tuple[str, str], seconds: float) -> C
     people = [checkout(folder / f"p{n}" / "starter", url, ledgers[n % 2]) for n in range(PEOPLE)]
     people[0].process("promote", people[0].pack(), "--to", "dev", "--yes")
     until = time.monotonic() + seconds
-    with ThreadPoolExecutor(PEOPLE) as pool:
-        counts = list(pool.map(work, people, range(PEOPLE), [until] * PEOPLE))
+    with ThreadPoolExecutor(size) as pool:
+        counts = list(pool.map(work, people, range(size), [until] * size))
     codes = sum(counts, Counter())
     database = connect(url, root=folder)
     numbers = [

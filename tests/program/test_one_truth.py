@@ -33,7 +33,17 @@ url = "sim:test"
 @pytest.fixture
 def two(anywhere: tuple[Program, str]) -> tuple[Program, str]:
     """A project with two environments, dev in a database of each kind, under version control."""
-    program, url = anywhere
+    return in_two(*anywhere)
+
+
+@pytest.fixture
+def two_files(starter: Program) -> tuple[Program, str]:
+    """The same in files, for what is no matter of the database."""
+    return in_two(starter, DEV)
+
+
+def in_two(program: Program, url: str) -> tuple[Program, str]:
+    """Give a project a second environment, and put it under version control."""
     if not url.startswith("postgresql"):  # one file for all checkouts
         at = url.replace("///", f"///{program.folder}/", 1)
         program.edit("environments/dev.toml", url, at)
@@ -89,9 +99,9 @@ def test_a_fresh_clone_goes_on_where_somebody_else_promoted(
     assert len(program("history", "--json").json["of_other_ledgers"]) == 1
 
 
-def test_the_database_says_what_passed_and_not_the_ledger(two: tuple[Program, str]) -> None:
+def test_the_database_says_what_passed_and_not_the_ledger(two_files: tuple[Program, str]) -> None:
     """A database that was restored from before has nothing behind it, whatever the ledger says."""
-    program, url = two
+    program, url = two_files
     bundle = program.release("0.2.0")
     program.promote(bundle, "dev")
     program.ask(url, "DELETE FROM inchworm.promotions", "SELECT 1")
@@ -102,10 +112,10 @@ def test_the_database_says_what_passed_and_not_the_ledger(two: tuple[Program, st
 
 
 def test_where_a_database_cannot_be_asked_the_ledger_is_the_witness(
-    two: tuple[Program, str], tmp_path: Path
+    two_files: tuple[Program, str], tmp_path: Path
 ) -> None:
     """And that is said; somebody without that witness has to wait."""
-    program, url = two
+    program, url = two_files
     bundle = program.release("0.2.0")
     program.promote(bundle, "dev")
     fresh = clone(program, tmp_path / "fresh")
@@ -123,9 +133,11 @@ def test_where_a_database_cannot_be_asked_the_ledger_is_the_witness(
 # ---- one artifact per version --------------------------------------------------------------------
 
 
-def test_one_version_is_one_content_everywhere(two: tuple[Program, str], tmp_path: Path) -> None:
+def test_one_version_is_one_content_everywhere(
+    two_files: tuple[Program, str], tmp_path: Path
+) -> None:
     """Refused where it is packed after the other went somewhere, and where it would go in."""
-    program, _ = two
+    program, _ = two_files
     early, late = clone(program, tmp_path / "early"), clone(program, tmp_path / "late")
     change(early, 3)
     assert early.release("0.2.0") == "starter-0.2.0"
@@ -149,9 +161,9 @@ def test_one_version_is_one_content_everywhere(two: tuple[Program, str], tmp_pat
 # ---- backwards -----------------------------------------------------------------------------------
 
 
-def test_going_back_is_said_and_has_to_be_asked_for(two: tuple[Program, str]) -> None:
+def test_going_back_is_said_and_has_to_be_asked_for(two_files: tuple[Program, str]) -> None:
     """By version; and what ran here, and is not in the older bundle, is listed."""
-    program, _ = two
+    program, _ = two_files
     program.promote(program.release("0.2.0"), "dev")
     program.write("schemas/ops/migrations/0002_more.sql", "CREATE TABLE ops.more (x INTEGER);")
     program.promote(program.release("0.3.0"), "dev")
@@ -174,10 +186,10 @@ def test_going_back_is_said_and_has_to_be_asked_for(two: tuple[Program, str]) ->
 
 
 def test_a_stale_checkout_does_not_undo_a_colleagues_snapshot(
-    two: tuple[Program, str], tmp_path: Path
+    two_files: tuple[Program, str], tmp_path: Path
 ) -> None:
     """Both have the same version; what was there before the one that runs there is older."""
-    program, _ = two
+    program, _ = two_files
     stale = clone(program, tmp_path / "stale")
     old = stale.pack()
     stale.promote(old, "dev")
@@ -303,10 +315,10 @@ def cut(program: Program) -> None:
 
 @pytest.mark.parametrize("how", ["forged", "cut", "altered"])
 def test_a_ledger_that_is_not_what_it_was_is_believed_nothing(
-    two: tuple[Program, str], how: str
+    two_files: tuple[Program, str], how: str
 ) -> None:
     """Status and promote name it, and nothing is appended to it."""
-    program, _ = two
+    program, _ = two_files
     bundle = program.release("0.2.0")
     program.promote(bundle, "dev")
     change(program, 3)

@@ -69,7 +69,7 @@ def crowd(
     Raises:
         AssertionError: when something does not fit.
     """
-    people = [checkout(folder / f"p{n}" / "starter", url, ledgers[n % 2]) for n in range(PEOPLE)]
+    people = [checkout(folder / f"p{n}" / "starter", url, ledgers[n % 2]) for n in range(size)]
     people[0].process("promote", people[0].pack(), "--to", "dev", "--yes")
     until = time.monotonic() + seconds
     with ThreadPoolExecutor(size) as pool:

@@ -71,13 +71,11 @@ _CALLS = frozenset(
         "writefile",
         "get_lock",
         "release_lock",
-        "sleep",
-        "pg_sleep",
         "sp_executesql",
         "xp_cmdshell",
     ]
 )
-"""Functions of databases that change something, lock something, or wait, by their folded names."""
+"""Functions of databases that change or lock something, by their folded names."""
 
 _LOCKING_HINTS = frozenset({"UPDLOCK", "XLOCK", "TABLOCKX", "HOLDLOCK", "TABLOCK", "PAGLOCK"})
 

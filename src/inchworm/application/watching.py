@@ -83,7 +83,7 @@ def _overrides(
     summary = known.get(last.id) if last is not None and last.id is not None else None
     if summary is None or last is None or summary.bundle_digest != last.digest:
         return {}  # another ledger has promoted it
-    return workplace.ledger.promotion(summary.id).draft.overrides
+    return workplace.ledger.overrides(summary.id)
 
 
 def _unfinished(summaries: Iterable[Summary], environments: Container[str]) -> list[Summary]:

@@ -204,6 +204,11 @@ class Ledger:
             )
         return promotion_of(self.id, entries)
 
+    def overrides(self, id_: PromotionId) -> dict[str, str]:
+        """The values that a promotion was given for once; its steps are not looked at."""
+        entries = self.entries(kind=Drafted.kind, about=str(id_))
+        return dict(entries[0].body["draft"].get("overrides", {})) if entries else {}
+
     def summaries(self) -> list[Summary]:
         """All promotions in one line each, the oldest first.
 

@@ -32,6 +32,8 @@ class DatabaseAddress:
     def physical_table(self, name: str) -> RelationName:
         """A logical ``schema.table`` under the name that it has in this environment."""
         logical = RelationName(name)
+        if self.schema_pattern == "{schema}":  # asked of every table, again and again
+            return logical
         return relation(self.physical_schema(logical.schema), logical.table)
 
 

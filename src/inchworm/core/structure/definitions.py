@@ -38,7 +38,7 @@ class Thing(StrEnum):
     @property
     def is_relation(self) -> bool:
         """Whether it is a table or view."""
-        return self in {Thing.TABLE, Thing.VIEW}
+        return self is Thing.TABLE or self is Thing.VIEW
 
 
 _SURROUNDINGS = frozenset(
@@ -81,11 +81,13 @@ class Definition:
     @property
     def key(self) -> str:
         """By which it is known again: ``table ops.gauge``."""
-        return f"{self.thing.value} {self.name}"
+        return f"{self.thing._value_} {self.name}"
 
     @property
     def relation(self) -> str:
         """The table or view that it is, or that it belongs to; of anything else, its own name."""
+        if self.thing.is_relation:
+            return self.name
         if self.thing in {Thing.INDEX, Thing.COMMENT, Thing.CONSTRAINT} and self.needs:
             return self.needs[0]
         return relation_of(self.thing, self.name)

@@ -54,15 +54,16 @@ class DuckDbCatalogue(DuckDbSession):
     def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
         """Tables and views with their columns, by real name."""
         columns_of: dict[str, list[Column]] = defaultdict(list)
-        chosen = None if schemas is None else set(schemas)
+        chosen = None if schemas is None else list(schemas)
+        only = "" if chosen is None else "AND list_contains(?, schema_name) "
         for schema, table, column, type_, nullable in self.rows(
             "SELECT schema_name, table_name, column_name, data_type, is_nullable "
             "FROM duckdb_columns() WHERE NOT internal AND database_name = current_database() "
-            "ORDER BY schema_name, table_name, column_index"
+            f"{only}ORDER BY schema_name, table_name, column_index",
+            [] if chosen is None else [chosen],
         ):
-            if chosen is None or schema in chosen:
-                kind = normal_type(type_, "duckdb")
-                columns_of[f"{schema}.{table}"].append(Column(column, kind, not nullable))
+            kind = normal_type(type_, "duckdb")
+            columns_of[f"{schema}.{table}"].append(Column(column, kind, not nullable))
         return {name: Table(name, tuple(columns)) for name, columns in columns_of.items()}
 
     def definitions(self, schemas: Sequence[str]) -> list[Definition]:

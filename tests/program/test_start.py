@@ -89,8 +89,9 @@ def test_a_new_project_can_be_promoted_at_once(
         (("new", "x", "--name", "No Name"), "lower-case letters"),
         (("promot",), "Did you mean promote?"),
         (("promote", "b"), "Say where: --to ENV."),
+        (("promote", "P2", "--back"), "P2 is drafted as it is"),
     ],
-    ids=["not empty", "dialect", "name", "command", "no environment"],
+    ids=["not empty", "dialect", "name", "command", "no environment", "of a draft"],
 )
 def test_what_is_asked_wrongly(starter: Program, arguments: tuple[str, ...], says: str) -> None:
     """Exit code 2, one message, and nothing is written."""

@@ -99,6 +99,11 @@ def command(
         raise click.UsageError("Say where: --to ENV.")
     if is_promotion and given:
         raise click.UsageError(f"{what.upper()} is drafted; its values cannot change any more.")
+    if is_promotion and (overwrite or back or put_back or resumed or only_draft):
+        raise click.UsageError(
+            f"{what.upper()} is drafted as it is; --overwrite, --back, --put-back, --resume and "
+            "--draft are for a bundle: inchworm promote BUNDLE --to ENV."
+        )
     asking = _Asking(yes=yes, as_json=as_json)
     if is_promotion:
         code = _go_on(place, what, asking)

@@ -59,11 +59,11 @@ class OpenEnvironment:
             return now
         ahead = at_database - dt.datetime.fromisoformat(now())
 
-        def told() -> str:
+        def database_time() -> str:
             moment = dt.datetime.fromisoformat(now()) + ahead
             return moment.astimezone(dt.UTC).isoformat(timespec="seconds")
 
-        return told
+        return database_time
 
     def items(self) -> dict[PartId, LiveItem]:
         """The items of workspace and gateway; where both are one service it answers for both."""
@@ -148,8 +148,8 @@ class OpenEnvironment:
         outside = outside_tables(parts.values())
         schemas = sorted(managed | {RelationName(n).schema for n in (*of_models, *outside)})
         definitions = []
-        told = [*self.database.definitions(schemas), *self.database.surroundings(schemas)]
-        for definition in told:
+        everything = [*self.database.definitions(schemas), *self.database.surroundings(schemas)]
+        for definition in everything:
             schema, relation = definition.schema, definition.relation
             if schema == self.bookkeeping.schema:
                 continue

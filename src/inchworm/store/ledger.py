@@ -130,7 +130,7 @@ class Ledger:
         if not self.exists:
             return
         own = self.id
-        known = [(told[own], name) for name, told in heads.items() if own in told]
+        known = [(ends[own], name) for name, ends in heads.items() if own in ends]
         head, place = max(known, default=(BEGINNING, ""))
         rows = list(self._storage.rows(after=max(head.number - 1, 0)))
         if head is not BEGINNING:

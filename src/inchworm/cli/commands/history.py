@@ -33,22 +33,22 @@ def command(
         one = find_promotion(place, promotion)
         print_json(promotion_document(one)) if as_json else _show_one(one)
         return
-    told = history(place, environment)
-    shown = told.promotions if everything else told.promotions[:_SHOWN]
+    recorded = history(place, environment)
+    shown = recorded.promotions if everything else recorded.promotions[:_SHOWN]
     if as_json:
         promotions = (place.ledger.promotion(summary.id) for summary in shown)
-        print_json(history_document(promotions, told.heard))
+        print_json(history_document(promotions, recorded.heard))
         return
     screen = console()
-    if not shown and not told.heard:
+    if not shown and not recorded.heard:
         screen.print("There are no promotions yet. Make one: inchworm promote BUNDLE --to ENV.")
         return
     # in the order of the ledger's entries: no clock says what came later
     lines = [(summary.through, _line(summary)) for summary in shown]
-    earliest = shown[-1].through if len(shown) < len(told.promotions) else 0
+    earliest = shown[-1].through if len(shown) < len(recorded.promotions) else 0
     lines += [
         (heard.entry, _line_of_other(heard, place.ledger.id))
-        for heard in told.heard
+        for heard in recorded.heard
         if heard.entry >= earliest
     ]
     lines.sort(key=lambda line: line[0], reverse=True)
@@ -59,11 +59,11 @@ def command(
             right=(6, 7),
         )
     )
-    if told.heard:
-        example = told.heard[0].promotion.named(place.ledger.id)
+    if recorded.heard:
+        example = recorded.heard[0].promotion.named(place.ledger.id)
         screen.print(f"{example} and the like: promotions of other ledgers", style="dim")
     if earliest:
-        hidden = len(told.promotions) - len(shown)
+        hidden = len(recorded.promotions) - len(shown)
         screen.print(f"... and {hidden:,} earlier: --all", style="dim")
 
 

@@ -31,9 +31,9 @@ def direction(
     last = promotions[-1]
     if last.digest == digest:
         return Direction.SAME
-    here, there = version_in_name(project, bundle), version_in_name(project, last.bundle)
-    if here != there:
-        return Direction.BACK if here < there else Direction.ON
+    new, live = version_in_name(project, bundle), version_in_name(project, last.bundle)
+    if new != live:
+        return Direction.BACK if new < live else Direction.ON
     was_here = any(promotion.digest == digest for promotion in promotions)
     return Direction.BACK if was_here else Direction.ON
 

@@ -82,7 +82,7 @@ _RIGHTS = f"""{_RELATIONS}, acl AS (
   UNION ALL
   SELECT n.nspname || '.(schema)', 'SCHEMA ' || quote_ident(n.nspname), x.*, n.nspowner, ''
   FROM pg_namespace n, aclexplode(n.nspacl) x WHERE n.nspname = ANY(?)
-), told AS (
+), granted AS (
   SELECT name, on_what, privilege_type || col AS privilege,
          CASE WHEN grantee = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(grantee)) END AS who,
          CASE WHEN is_grantable THEN ' WITH GRANT OPTION' ELSE '' END AS again
@@ -91,7 +91,7 @@ _RIGHTS = f"""{_RELATIONS}, acl AS (
 SELECT name || ' to ' || who,
        string_agg('GRANT ' || privilege || ' ON ' || on_what || ' TO ' || who || again, E';\\n'
                   ORDER BY privilege)
-FROM told GROUP BY name, who
+FROM granted GROUP BY name, who
 """
 
 _QUERIES: Mapping[Thing, tuple[str, int]] = MappingProxyType(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import shutil
 import subprocess
@@ -626,3 +627,28 @@ def test_a_baseline_is_proved_by_all_that_it_makes(
     steps = {s["item"]: s["action"] for s in answer["steps"]}
     assert steps["0001_baseline"] == "assume"
     assert answer["state"] == ("refused" if what else "done")
+
+
+# ---- scratch schemas -----------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("kind", ["duckdb", "postgresql"])
+def test_a_schema_that_is_called_like_a_scratch_schema_is_its_owners(
+    starter: Program, kind: str, request: pytest.FixtureRequest
+) -> None:
+    """It is refused to try anything there, and the next promotion does not clear it away."""
+    url = "duckdb:///data/dev.duckdb"
+    if kind == "postgresql":
+        url = str(request.getfixturevalue("postgres_url"))
+    starter.edit("environments/dev.toml", URL, url)
+    starter.promote(starter.pack(), "dev")
+    ((ledger,),) = starter.ask(url, "SELECT ledger FROM inchworm.ledgers")
+    suffix = hashlib.sha256(f"{ledger}:P2".encode()).hexdigest()[:8]
+    theirs = f"report__try_{suffix}"
+    table = f"CREATE TABLE {theirs}.t AS SELECT 7 AS x"
+    starter.ask(url, f"CREATE SCHEMA {theirs}", table, "SELECT 1")
+    starter.edit("models/report/daily_total.sql", "sum(amount)", "2 * sum(amount)")
+    bundle = starter.pack()
+    assert theirs in starter("promote", bundle, "--to", "dev", "--yes", code=1).text
+    assert starter.promote(bundle, "dev").json["state"] == "done"
+    assert starter.ask(url, f"SELECT x FROM {theirs}.t") == [(7,)]

@@ -34,9 +34,20 @@ _CONCURRENTLY = re.compile(r"\bCONCURRENTLY\b", re.IGNORECASE)
 
 
 def try_out(site: Site, plan: Plan) -> list[Finding]:
-    """Findings about the models, checks and migrations of a promotion that the database refuses."""
+    """Findings about the models, checks and migrations of a promotion that the database refuses.
+
+    Raises:
+        TargetError: when a schema of somebody else is called like one of the scratch schemas.
+    """
     trial = _Trial(site, plan)
     schemas = sorted(schema + trial.suffix for schema in trial.schemas)
+    # before they are recorded: what is recorded as ours is cleared away with all that is in it
+    taken = {name.schema for name in map(RelationName, site.database.kinds())}
+    if theirs := sorted(taken.intersection(schemas)):
+        raise TargetError(
+            f"the schema {theirs[0]}, in which statements would be tried, belongs to somebody.",
+            next="Nothing was changed by it. Draft again: another promotion tries elsewhere.",
+        )
     site.staging.reserve_scratch(schemas)
     with site.database.scratch_schemas(schemas):
         findings = list(trial.run())

@@ -360,6 +360,24 @@ HANGING = {
         "regclass WHERE p.policyname = 'few' AND p.tablename = 'daily_total' AND c.relrowsecurity "
         "AND c.relforcerowsecurity AND p.qual = '(total < 5)' AND p.permissive = 'RESTRICTIVE'",
     ),
+    "publication": (
+        "CREATE PUBLICATION theirs_pub FOR TABLE report.daily_total (day, total) "
+        "WHERE (total > 0), ops.measurement",
+        "SELECT count(*) FROM pg_publication_tables WHERE pubname = 'theirs_pub' "
+        "AND schemaname || '.' || tablename = 'report.daily_total' AND attnames = '{day,total}' "
+        "AND rowfilter LIKE '(total > %0%)'",
+    ),
+    "replica identity": (
+        "ALTER TABLE report.daily_total REPLICA IDENTITY FULL",
+        "SELECT count(*) FROM pg_class "
+        "WHERE oid = 'report.daily_total'::regclass AND relreplident = 'f'",
+    ),
+    "column settings": (
+        "ALTER TABLE report.daily_total ALTER total SET STATISTICS 500, "
+        "ALTER total SET (n_distinct = 12)",
+        "SELECT count(*) FROM pg_attribute a WHERE a.attrelid = 'report.daily_total'::regclass "
+        "AND a.attname = 'total' AND a.attstattarget = 500 AND a.attoptions = '{n_distinct=12}'",
+    ),
     "comment": (
         "COMMENT ON COLUMN report.daily_total.total IS 'in cm'",
         "SELECT count(*) FROM pg_description WHERE objoid = 'report.daily_total'::regclass "
@@ -420,7 +438,6 @@ def test_what_can_be_carried_along_is_carried_along(served: tuple[Program, str],
 IN_THE_WAY = {
     "foreign key": "ALTER TABLE report.daily_total ADD CONSTRAINT days UNIQUE (day); "
     "CREATE TABLE theirs.note (day date REFERENCES report.daily_total (day))",
-    "publication": "CREATE PUBLICATION theirs_pub FOR TABLE report.daily_total",
     "function": "CREATE FUNCTION theirs.all_days() RETURNS bigint LANGUAGE sql "
     "BEGIN ATOMIC SELECT count(*) FROM report.daily_total; END",
     "rule": "CREATE RULE quiet AS ON DELETE TO report.daily_total DO INSTEAD NOTHING",

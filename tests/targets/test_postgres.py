@@ -90,17 +90,39 @@ def test_only_one_promotion_works_in_a_database(database: Database, postgres_url
 
 
 def test_waiting_for_a_lock_is_bounded_and_says_for_whom(
-    database: Database, postgres_url: str
+    database: Database, postgres_url: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """The session in the way, and what it is doing."""
+    """The session in the way, even if it only reads; when it ends, the work is done."""
     database.build("m.a", Store.TABLE, "SELECT 1 AS x")
-    database.execute("SET lock_timeout = '100ms'")
-    with psycopg.connect(postgres_url, application_name="night job") as other:
-        other.execute("UPDATE m.a SET x = 2")
-        with pytest.raises(TargetError, match=r"night job.*idle in transaction: UPDATE m\.a SET x"):
+    monkeypatch.setattr("inchworm.targets.databases.postgres.lock_waits.PAUSE", 0.0)
+    monkeypatch.setattr("inchworm.targets.databases.postgres.lock_waits.ATTEMPTS", 2)
+    tried: list[int] = []
+
+    def work() -> str:
+        tried.append(1)
+        with database.transaction():
             database.execute("ALTER TABLE m.a ADD COLUMN y INT")
-        other.rollback()
-    database.execute("ALTER TABLE m.a ADD COLUMN y INT")
+        return "done"
+
+    with psycopg.connect(postgres_url, application_name="night job") as other:
+        other.execute("SELECT x FROM m.a")
+        with pytest.raises(TargetError, match="waited 1s for a lock, 2 times") as caught:
+            database.locking(work)
+        assert "river, night job) is idle in transaction since" in caught.value.what
+        assert "UTC: SELECT x FROM m.a" in caught.value.what
+        assert len(tried) == 2
+
+        def give_way() -> str:
+            if len(tried) == 2:
+                try:
+                    return work()
+                finally:
+                    other.rollback()
+            return work()
+
+        assert database.locking(give_way) == "done"
+    assert len(tried) == 4
+    assert database.rows("SHOW lock_timeout") == [("15s",)]
 
 
 def test_a_server_that_is_gone(database: Database, postgres_url: str) -> None:

@@ -190,6 +190,23 @@ def split_script(text: str, dialect: str) -> list[str]:
     return pieces
 
 
+_DEFINES = frozenset({"CREATE", "ALTER", "DROP", "COMMENT", "GRANT", "REVOKE"})
+
+
+def only_defines(text: str, dialect: str) -> bool:
+    """Whether a script has statements about structure and rights alone, and none about rows.
+
+    Raises:
+        SqlProblem: when the text cannot be cut into tokens.
+    """
+    at_start = True
+    for token in tokens_of(text, dialect):
+        if at_start and token.text.upper() not in _DEFINES | {";"}:
+            return False
+        at_start = token.token_type is TokenType.SEMICOLON
+    return True
+
+
 def meaning(text: str, dialect: str) -> str:
     """A script without comments and layout, so that only a change of meaning changes its checksum.
 

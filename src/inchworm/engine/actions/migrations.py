@@ -11,6 +11,7 @@ from inchworm.core.execution import StepReport, StepState
 from inchworm.core.promotion.composition import RanMigration
 from inchworm.core.promotion.states import Phase
 from inchworm.core.rendered import Script
+from inchworm.core.sql.parse import only_defines
 from inchworm.engine.actions.base import Action, Undoing
 from inchworm.engine.site import Site
 
@@ -44,15 +45,19 @@ class RunMigration(Action):
             site.bookkeeping.leave_unrecorded(physical)
             for statement in site.statements(script.sql):
                 site.database.execute_without_transaction(statement)
-        with site.database.transaction():
-            if script.in_transaction:
-                site.run(script.sql)
-            self._record(site, script, "ran", time.monotonic() - started)
-            if self._is_last_in_row():
-                site.structures.record_migrations(self.part)
-            else:
-                site.bookkeeping.leave_unrecorded(physical)
-            site.mark(self.number)
+
+        def migrate() -> None:
+            with site.database.transaction():
+                if script.in_transaction:
+                    site.run(script.sql)
+                self._record(site, script, "ran", time.monotonic() - started)
+                if self._is_last_in_row():
+                    site.structures.record_migrations(self.part)
+                else:
+                    site.bookkeeping.leave_unrecorded(physical)
+                site.mark(self.number)
+
+        site.database.locking(migrate, brief=only_defines(script.sql, site.assembly.dialect))
         return StepReport(state=StepState.DONE, message="ran")
 
     def undo(self, site: Site, undoing: Undoing) -> bool:

@@ -134,16 +134,20 @@ class SwitchOver(Action):
             *(self._removal(site, part, names) for part in gone),
             *(self._switch(site, part, names) for part in built),
         ]
-        with site.database.transaction():
-            site.staging.drop_replaced()
-            site.database.switch_over(switches)
-            keep = site.environment.database.keep_replaced
-            site.staging.switched(switches, keep_replaced=keep)
-            site.structures.record_models({switch.name for switch in switches})
-            site.bookkeeping.put(site.live_part(part) for part in built)
-            site.bookkeeping.remove(*gone)
-            for action in actions:
-                site.mark(action.number)
+        keep = site.environment.database.keep_replaced
+
+        def switch_over() -> None:
+            with site.database.transaction():
+                site.staging.drop_replaced()
+                site.database.switch_over(switches)
+                site.staging.switched(switches, keep_replaced=keep)
+                site.structures.record_models({switch.name for switch in switches})
+                site.bookkeeping.put(site.live_part(part) for part in built)
+                site.bookkeeping.remove(*gone)
+                for action in actions:
+                    site.mark(action.number)
+
+        site.database.locking(switch_over)
         return [action.report(len(built)) for action in actions if isinstance(action, SwitchOver)]
 
     def report(self, built: int) -> StepReport:

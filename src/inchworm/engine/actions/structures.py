@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import ClassVar
 
@@ -11,7 +11,7 @@ from inchworm.core.execution import StepReport, StepState
 from inchworm.core.promotion.states import Phase
 from inchworm.core.structure.changes import Change, in_the_way
 from inchworm.engine.actions.base import Action, Undoing
-from inchworm.engine.desired_schema import desired_structure
+from inchworm.engine.desired_schema import DesiredStructure, desired_structure
 from inchworm.engine.site import Site
 
 
@@ -35,11 +35,15 @@ class ChangeStructure(Action):
     def perform(self, site: Site) -> StepReport:
         """Carry out the change, and see that nothing is left to do but what comes late."""
         changes = self._changes(site, late=self.is_late)
-        still_to_come = [] if self.is_late else self._changes(site, late=True)
         schema = site.rendered.schema(self.part)
         site.database.create_schema(site.names.schema(self.part.name))
         desired = desired_structure(site.database, site.assembly, site.names, schema)
         desired = replace(desired, others=desired.others | site.of_others)
+        site.database.locking(lambda: self._change(site, changes, desired))
+        return StepReport(state=StepState.DONE, message=f"{len(changes)} changes")
+
+    def _change(self, site: Site, changes: Sequence[Change], desired: DesiredStructure) -> None:
+        still_to_come = [] if self.is_late else self._changes(site, late=True)
         with site.database.restructuring(in_the_way(changes)):
             for change in changes:
                 for statement in change.statements:
@@ -53,7 +57,6 @@ class ChangeStructure(Action):
                 )
             site.structures.record_whole(self.part)
             site.mark(self.number)
-        return StepReport(state=StepState.DONE, message=f"{len(changes)} changes")
 
     def undo(self, site: Site, undoing: Undoing) -> bool:
         """It stays: what a column held before is not known any more."""

@@ -6,16 +6,18 @@ A product is a package beside this module, with a module for each of the protoco
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
-from typing import Any, Protocol, Self
+from typing import Any, Protocol, Self, TypeVar
 
 from inchworm.core.identifiers import RelationName
 from inchworm.core.rendered import Store
 from inchworm.core.structure.changes import Change
 from inchworm.core.structure.definitions import Definition
 from inchworm.core.structure.tables import Table
+
+Result = TypeVar("Result")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -76,6 +78,19 @@ class Session(Protocol):
 
     def interrupt(self) -> None:
         """Have the statement that runs fail now, if there is one. Called from another thread."""
+        ...
+
+    def locking(self, work: Callable[[], Result], *, brief: bool = True) -> Result:
+        """Do work, in a transaction of its own, that needs locks which keep others out.
+
+        Args:
+            work: called again after a failure to get its locks, of which then nothing is left.
+            brief: whether each attempt is short, so that nobody waits for long behind it; work that
+                takes long before it comes to its locks is better done once.
+
+        Raises:
+            TargetError: who is in the way, when others hold the locks for too long.
+        """
         ...
 
     def server(self) -> Server:

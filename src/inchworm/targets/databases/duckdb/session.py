@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from copy import copy
 from pathlib import Path
@@ -11,7 +11,7 @@ from typing import Any, Self
 import duckdb
 
 from inchworm.core.errors import EnvironmentMoved, TargetError
-from inchworm.targets.databases.protocols import Server
+from inchworm.targets.databases.protocols import Result, Server
 from inchworm.targets.databases.quoting import quoted
 
 IN_MEMORY = Path(":memory:")
@@ -81,6 +81,10 @@ class DuckDbSession:
     def interrupt(self) -> None:
         """Have the statement that runs fail now."""
         self._connection.interrupt()
+
+    def locking(self, work: Callable[[], Result], *, brief: bool = True) -> Result:
+        """Do the work: whoever writes has the whole file, and readers are never kept out."""
+        return work()
 
     def server(self) -> Server:
         """The library's version; it has no clock of its own."""

@@ -1,7 +1,8 @@
 """What belongs to relations of PostgreSQL, as statements for those that take their places.
 
 Rights on a relation and its columns, row security with its policies, triggers, indexes, statistics,
-comments, storage options and the owner: one query for each kind of thing, however many relations.
+comments, storage options, membership in publications and the owner: one
+query for each kind of thing, however many relations.
 """
 
 from __future__ import annotations
@@ -9,7 +10,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
 from inchworm.targets.databases.quoting import quoted
@@ -70,6 +71,41 @@ FROM target t JOIN pg_statistic_ext s ON s.stxrelid = t.oid
 JOIN pg_namespace n ON n.oid = s.stxnamespace ORDER BY 1, 2
 """
 
+_COLUMN_SETTINGS = f"""{_TARGETS}
+SELECT t.name, quote_ident(a.attname), setting
+FROM target t JOIN pg_attribute a ON a.attrelid = t.oid AND a.attnum > 0 AND NOT a.attisdropped,
+LATERAL (VALUES (CASE WHEN a.attstattarget >= 0 THEN 'SET STATISTICS ' || a.attstattarget END),
+                (CASE WHEN a.attoptions IS NOT NULL
+                      THEN 'SET (' || array_to_string(a.attoptions, ', ') || ')' END)
+        ) AS settings(setting)
+WHERE setting IS NOT NULL ORDER BY t.name, a.attnum, setting
+"""
+
+_REPLICA_IDENTITIES = f"""{_TARGETS}
+SELECT t.name, CASE c.relreplident WHEN 'f' THEN 'FULL' WHEN 'n' THEN 'NOTHING'
+       ELSE 'USING INDEX ' || quote_ident(i.relname) END
+FROM target t JOIN pg_class c ON c.oid = t.oid
+LEFT JOIN pg_index x ON x.indrelid = t.oid AND x.indisreplident
+LEFT JOIN pg_class i ON i.oid = x.indexrelid
+WHERE c.relkind IN ('r', 'p') AND c.relreplident <> 'd'
+"""
+
+_PUBLICATIONS = f"""{_TARGETS}
+SELECT t.name, quote_ident(p.pubname), coalesce(' (' || (
+         SELECT string_agg(quote_ident(a.attname), ', ' ORDER BY a.attnum)
+         FROM unnest(r.prattrs) n JOIN pg_attribute a ON a.attrelid = t.oid AND a.attnum = n
+       ) || ')', '') || coalesce(' WHERE (' || pg_get_expr(r.prqual, t.oid) || ')', '')
+FROM target t JOIN pg_publication_rel r ON r.prrelid = t.oid
+JOIN pg_publication p ON p.oid = r.prpubid ORDER BY 1, 2
+"""
+
+_OLD_PUBLICATIONS = f"""{_TARGETS}
+SELECT t.name, quote_ident(p.pubname), ''
+FROM target t JOIN pg_publication_rel r ON r.prrelid = t.oid
+JOIN pg_publication p ON p.oid = r.prpubid ORDER BY 1, 2
+"""
+"""The same of servers before 15, whose publications always have whole tables."""
+
 _COMMENTS = f"""{_TARGETS}
 SELECT t.name, coalesce(quote_ident(a.attname), ''), quote_literal(d.description)
 FROM target t JOIN pg_description d ON d.objoid = t.oid AND d.classoid = 'pg_class'::regclass
@@ -81,6 +117,9 @@ _COLUMNS = f"""{_TARGETS}
 SELECT t.name, quote_ident(a.attname) FROM target t JOIN pg_attribute a ON a.attrelid = t.oid
 WHERE a.attnum > 0 AND NOT a.attisdropped
 """
+
+_LIMITED_PUBLICATIONS = 150_000
+"""The first server version whose publications can have columns and rows of a table."""
 
 _ENABLED = {
     "D": "DISABLE TRIGGER",
@@ -130,8 +169,11 @@ class Attached:
 
     Attributes:
         security: statements that turn row security on, and make its policies.
-        indexes: statements that make indexes and statistics.
+        indexes: statements that make indexes and statistics, and name the index by which
+            rows are told apart in replication.
+        columns: settings of columns, such as ``SET STATISTICS 500``.
         triggers: statements that make triggers.
+        publications: statements that put the relation into publications.
         comments: the text on the relation itself (``""``) and on its columns, quoted.
         leaving: statements that take names away from the former relation first.
         options: of a view, such as ``security_barrier=true``.
@@ -141,10 +183,22 @@ class Attached:
     owner: str | None
     security: tuple[str, ...]
     indexes: tuple[str, ...]
+    columns: tuple[tuple[str, str], ...]
     triggers: tuple[str, ...]
+    publications: tuple[str, ...]
     comments: tuple[tuple[str, str], ...]
     leaving: tuple[str, ...]
     options: str
+
+    @property
+    def of_its_own(self) -> tuple[str, ...]:
+        """Statements for what no relation of another kind or name can be given unasked."""
+        return (*self.publications, *self.security, *self.triggers)
+
+    @property
+    def without_storage(self) -> Attached:
+        """What a relation of another kind or name is given: rights, owner and comments."""
+        return replace(self, indexes=(), columns=(), options="")
 
 
 def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
@@ -162,6 +216,9 @@ def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
         triggers = _by_name(session.rows(_TRIGGERS, asked))
         policies = _by_name(session.rows(_POLICIES, asked))
         comments = _by_name(session.rows(_COMMENTS, asked))
+        columns = _by_name(session.rows(_COLUMN_SETTINGS, asked))
+        identities = _by_name(session.rows(_REPLICA_IDENTITIES, asked))
+        publications = _by_name(session.rows(_publications_of(session), asked))
         rights = _rights(session, names)
     attached: dict[str, Attached] = {}
     for name, secured, forced, owner, is_ours, options in relations:
@@ -172,16 +229,33 @@ def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
             rights=rights.get(name, frozenset()),
             owner=None if is_ours else owner,
             security=(*security, *_policies(name, policies[name])),
-            indexes=tuple(sql for _, sql in (*indexes[name], *statistics[name])),
+            indexes=(
+                *(sql for _, sql in (*indexes[name], *statistics[name])),
+                *(f"{table} REPLICA IDENTITY {identity}" for (identity,) in identities[name]),
+            ),
+            columns=tuple((column, setting) for column, setting in columns[name]),
             triggers=tuple(_made_triggers(name, triggers[name])),
+            publications=tuple(
+                f"ALTER PUBLICATION {publication} ADD TABLE {quoted(name)}{limits}"
+                for publication, limits in publications[name]
+            ),
             comments=tuple((column, text) for column, text in comments[name]),
             leaving=(
+                *(
+                    f"ALTER PUBLICATION {publication} DROP TABLE {quoted(name)}"
+                    for publication, _ in publications[name]
+                ),
                 *(f"DROP INDEX {quoted(index)}" for index, _ in indexes[name]),
                 *(f"DROP STATISTICS {quoted(statistic)}" for statistic, _ in statistics[name]),
             ),
             options=options,
         )
     return attached
+
+
+def _publications_of(session: Session) -> str:
+    ((version,),) = session.rows("SELECT current_setting('server_version_num')::int")
+    return _PUBLICATIONS if version >= _LIMITED_PUBLICATIONS else _OLD_PUBLICATIONS
 
 
 def _by_name(rows: Sequence[tuple[Any, ...]]) -> Mapping[str, list[tuple[Any, ...]]]:
@@ -246,7 +320,10 @@ def _giving(
     name: str, attached: Attached, kind: str, columns: Collection[str], has: frozenset[_Right]
 ) -> Iterator[str]:
     if kind == "table":
-        yield from (*attached.security, *attached.indexes)
+        for column, setting in attached.columns:
+            if column in columns:
+                yield f"ALTER TABLE {quoted(name)} ALTER COLUMN {column} {setting}"
+        yield from (*attached.security, *attached.indexes, *attached.publications)
     yield from attached.triggers
     if kind == "table" and attached.options:
         yield f"ALTER TABLE {quoted(name)} SET ({attached.options})"

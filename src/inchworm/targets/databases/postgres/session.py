@@ -4,18 +4,25 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from threading import Event
 from typing import Any, Self
 
 import psycopg
 from psycopg import errors
 
 from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.targets.databases.postgres.lock_waits import (
+    WAIT,
+    Blockers,
+    LockHeld,
+    try_for_locks,
+)
 from inchworm.targets.databases.postgres.switch_over import (
     ViewShapeChanged,
 )
-from inchworm.targets.databases.protocols import Server
+from inchworm.targets.databases.protocols import Result, Server
 from inchworm.targets.databases.quoting import quoted, quoted_one
 from inchworm.targets.secret import Secret
 
@@ -25,16 +32,6 @@ _LOCK_TIMEOUT = "15s"
 _UNFINISHED = """
 SELECT n.nspname, c.relname FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace WHERE NOT i.indisvalid
-"""
-
-_IN_THE_WAY = """
-SELECT DISTINCT a.pid, a.usename, coalesce(nullif(a.application_name, ''), '?'), a.state,
-       left(regexp_replace(a.query, '\\s+', ' ', 'g'), 80)
-FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid
-WHERE l.granted AND l.pid <> ALL(%s) AND l.pid <> pg_backend_pid()
-  AND a.datname = current_database()
-  AND l.locktype IN ('relation', 'transactionid') AND l.mode <> 'AccessShareLock'
-ORDER BY a.pid LIMIT 3
 """
 
 
@@ -54,11 +51,12 @@ class PostgresSession:
     ) -> None:
         self._url = url
         self._password = password
+        self._interrupted = Event()
         self._connection = self._connect()
         info = self._connection.info
         self.identity = f"{info.user} at {info.dbname}"
         self._where = f"{info.dbname} on {info.host}"
-        self.execute(f"SET lock_timeout = '{_LOCK_TIMEOUT}'")
+        self._wait_for_locks(_LOCK_TIMEOUT)
         if read_only:
             self.execute("SET default_transaction_read_only = on")
 
@@ -102,8 +100,31 @@ class PostgresSession:
 
     def interrupt(self) -> None:
         """Ask the server to cancel what this session does."""
+        self._interrupted.set()
         with suppress(psycopg.Error):  # it may have ended, and the connection with it
             self._connection.cancel_safe(timeout=5)
+
+    def locking(self, work: Callable[[], Result], *, brief: bool = True) -> Result:
+        """Do work that needs locks: again and again, so that nobody waits for long behind it."""
+        self._interrupted.clear()
+        pid = self._connection.info.backend_pid
+        blockers = Blockers(pid, self._connect)
+        if not brief:
+            return try_for_locks(work, blockers, self._pause, once=True)
+        before = self._lock_timeout
+        self._wait_for_locks(WAIT)
+        try:
+            return try_for_locks(work, blockers, self._pause)
+        finally:
+            if not self._connection.closed:
+                self._wait_for_locks(before)
+
+    def _wait_for_locks(self, limit: str) -> None:
+        self._lock_timeout = limit
+        self.execute(f"SET lock_timeout = '{limit}'")
+
+    def _pause(self, seconds: float) -> bool:
+        return not self._interrupted.wait(seconds)
 
     def server(self) -> Server:
         """The server's version and its clock."""
@@ -186,9 +207,9 @@ class PostgresSession:
         try:
             yield
         except errors.LockNotAvailable as error:
-            raise TargetError(
-                f"{self._where} says: waited {_LOCK_TIMEOUT} for a lock.{self._in_the_way()}",
-                next="Nothing was changed by it. Have that session end, and go on.",
+            raise LockHeld(
+                f"{self._where} says: waited {self._lock_timeout} for a lock",
+                next="Nothing was changed by it. Have the session that holds it end, and go on.",
             ) from error
         except errors.InvalidTableDefinition as error:
             refused = self._refused(error)
@@ -213,18 +234,6 @@ class PostgresSession:
         detail = error.diag.message_detail
         message = self._masked(_first_line(error)) + (f" ({detail})" if detail else "")
         return TargetError(f"{self._where} says: {message}", next="Nothing was changed by it.")
-
-    def _in_the_way(self) -> str:
-        """Who holds locks, asked by a connection of its own."""
-        with suppress(TargetError, psycopg.Error), self._connect() as other:
-            rows = other.execute(
-                _IN_THE_WAY.encode(), ([self._connection.info.backend_pid],)
-            ).fetchall()
-            return "".join(
-                f" Process {pid} ({user}, {program}) is {state}: {query}."
-                for pid, user, program, state, query in rows
-            )
-        return ""
 
     def _masked(self, text: str) -> str:
         if self._password is None:

@@ -3,7 +3,7 @@
 Objects of PostgreSQL follow the table that they were made on, whatever it is called later. So a
 table that takes the place of another one is given everything that hung on the former: rights, row
 security, triggers, indexes, comments. Views that read it are told anew to read what has the name
-now. Whatever cannot be carried along (a foreign key of another table, a publication, a function)
+now. Whatever cannot be carried along (a foreign key of another table, a function)
 stops the switch-over before it has any effect, and is named. Nothing is ever dropped with what
 hangs on it.
 """
@@ -12,7 +12,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import RelationName
@@ -84,6 +84,9 @@ WHERE NOT EXISTS (
   AND NOT EXISTS (
     SELECT 1 FROM pg_statistic_ext s
     WHERE h.classid = 'pg_statistic_ext'::regclass AND s.oid = h.objid AND s.stxrelid = h.target)
+  AND NOT EXISTS (
+    SELECT 1 FROM pg_publication_rel p
+    WHERE h.classid = 'pg_publication_rel'::regclass AND p.oid = h.objid AND p.prrelid = h.target)
   AND NOT EXISTS (
     SELECT 1 FROM pg_attrdef a
     WHERE h.classid = 'pg_attrdef'::regclass AND a.oid = h.objid AND a.adrelid = h.target)
@@ -183,6 +186,10 @@ class _SwitchOver:
         self.attached = attached_to(session, sorted({*existing, *formers}))
         self.views = _views_upon(session, existing, own)
         _refuse(hanging_on(session, [name for name in existing if self.kinds[name] == "table"]))
+        removed = {switch.name for switch in switches if switch.staging is None}
+        removed -= {switch.former for switch in switches if switch.former is not None}
+        published = {name: self.attached[name].publications for name in removed & set(existing)}
+        _refuse({name: statements for name, statements in published.items() if statements})
 
     def run(self, *, views_stay: bool) -> None:
         """Replace everything.
@@ -190,6 +197,7 @@ class _SwitchOver:
         Args:
             views_stay: whether views are told anew where they stand, with all that hangs on them.
         """
+        self._lock()
         self._free_views(views_stay)
         self._tables()
         staged = [s for s in self.switches if s.staging is not None and s.store == "view"]
@@ -227,6 +235,12 @@ class _SwitchOver:
         _refuse(hanging_on(self.session, views))
         drop_views(self.session, views)
 
+    def _lock(self) -> None:
+        """Wait for the locks before anything is changed under them, always in one order."""
+        tables = sorted(s.name for s in self.switches if self.kinds.get(s.name) == "table")
+        if tables:
+            self.session.execute(f"LOCK TABLE {', '.join(map(quoted, tables))}")
+
     def _tables(self) -> None:
         for switch in self.switches:
             if self.kinds.get(switch.name) == "table":
@@ -251,26 +265,26 @@ class _SwitchOver:
         was = self.kinds[switch.name]
         if was == switch.store:
             return None if was == "view" and views_stay else attached
-        if attached.security or attached.triggers:
+        if attached.of_its_own:
             raise TargetError(
                 f"{switch.name} becomes a {switch.store}, which cannot have what the {was} has: "
-                f"{(*attached.security, *attached.triggers)[-1]}",
+                f"{attached.of_its_own[-1]}",
                 next="Nothing was changed by it. Take it away there by hand, or leave the store "
                 "of the model as it is.",
             )
-        return replace(attached, indexes=(), options="")
+        return attached.without_storage
 
     def _inherited(self, name: RelationName, former: RelationName) -> Attached:
         """The rights, owner and comments that a relation takes over from another name."""
         attached = self.attached[former]
-        if attached.security or attached.triggers:
+        if attached.of_its_own:
             raise TargetError(
                 f"{former} becomes {name}, and what it has would stay behind: "
-                f"{(*attached.security, *attached.triggers)[-1]}",
+                f"{attached.of_its_own[-1]}",
                 next="Nothing was changed by it. Have its owner take it away, promote, and put it "
                 "on the new name.",
             )
-        return replace(attached, indexes=(), options="")
+        return attached.without_storage
 
 
 def _refuse(hanging: Mapping[str, Sequence[str]]) -> None:

@@ -9,13 +9,13 @@ from __future__ import annotations
 
 import datetime as dt
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any, Self
 
 from inchworm.core.errors import EnvironmentMoved, TargetError
-from inchworm.targets.databases.protocols import Server
+from inchworm.targets.databases.protocols import Result, Server
 from inchworm.targets.databases.quoting import quoted
 
 IN_MEMORY = Path(":memory:")
@@ -93,6 +93,10 @@ class SqliteSession:
     def interrupt(self) -> None:
         """Have the statement that runs fail now."""
         self._connection.interrupt()
+
+    def locking(self, work: Callable[[], Result], *, brief: bool = True) -> Result:
+        """Do the work: whoever writes has the whole file, and readers are never kept out."""
+        return work()
 
     def server(self) -> Server:
         """The library's version; it has no clock of its own."""

@@ -1,0 +1,119 @@
+"""Waiting for locks of PostgreSQL without keeping others waiting.
+
+Whoever waits for an exclusive lock on a table has everybody behind that comes later, those who only
+read too. So work that needs such locks waits for about a second, gives up, lets through who has
+queued, and tries again. Meanwhile a second connection watches who is in the way.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from threading import Event, Thread
+from typing import Any
+
+import psycopg
+
+from inchworm.core.counting import counted
+from inchworm.core.errors import TargetError
+from inchworm.targets.databases.protocols import Result
+
+ATTEMPTS = 15
+"""How often work is tried that others keep from its locks."""
+WAIT = "1s"
+"""How long each attempt waits for a lock."""
+PAUSE = 1.0
+"""Seconds between two attempts, in which others go on."""
+_LOOK = 0.1
+"""Seconds between two looks at who is in the way."""
+
+_BLOCKING = """
+SELECT b.pid, coalesce(a.usename, ''), coalesce(a.application_name, ''),
+       coalesce(a.state, ''), coalesce(left(regexp_replace(a.query, '\\s+', ' ', 'g'), 80), ''),
+       to_char(a.xact_start AT TIME ZONE 'UTC', 'HH24:MI:SS')
+FROM unnest(pg_blocking_pids(%s)) AS b(pid) LEFT JOIN pg_stat_activity a ON a.pid = b.pid
+ORDER BY a.xact_start, b.pid LIMIT 3
+"""
+
+Connection = psycopg.Connection[tuple[Any, ...]]
+
+
+class LockHeld(TargetError):
+    """A lock that is needed is held by another session."""
+
+
+class Blockers:
+    """Who keeps a session waiting.
+
+    Args:
+        pid: the session's process at the server.
+        connect: opens another connection to the same database.
+    """
+
+    def __init__(self, pid: int, connect: Callable[[], Connection]) -> None:
+        self._pid = pid
+        self._connect = connect
+        self._rows: list[tuple[Any, ...]] = []
+
+    @contextmanager
+    def watched(self) -> Iterator[None]:
+        """Watch while the block runs; what was seen last is remembered."""
+        is_over = Event()
+        watching = Thread(target=self._watch, args=(is_over,), daemon=True)
+        watching.start()
+        try:
+            yield
+        finally:
+            is_over.set()
+            watching.join()
+
+    def _watch(self, is_over: Event) -> None:
+        # it only finds words for a message: without another connection there are none
+        with suppress(TargetError, psycopg.Error), self._connect() as connection:
+            while not is_over.wait(_LOOK):
+                seen = connection.execute(_BLOCKING, [self._pid]).fetchall()
+                self._rows = seen or self._rows
+
+    def __str__(self) -> str:
+        return "".join(f" {_described(*row)}." for row in self._rows)
+
+
+def _described(pid: int, user: str, program: str, state: str, query: str, since: str | None) -> str:
+    if not pid:  # as the server says it of transactions without a session
+        return "A prepared transaction is in the way"
+    who = ", ".join(part for part in (user, program) if part) or "of somebody else"
+    began = f" since {since} UTC" if since else ""
+    return f"Process {pid} ({who}) is {state or 'running'}{began}: {query}"
+
+
+def try_for_locks(
+    work: Callable[[], Result],
+    blockers: Blockers,
+    pause: Callable[[float], bool],
+    *,
+    once: bool = False,
+) -> Result:
+    """Do work in a transaction of its own, again and again while others hold its locks.
+
+    Args:
+        work: waits for a lock for ``WAIT``; has had no effect when it raises.
+        blockers: who is in the way.
+        pause: waits so many seconds; whether to go on.
+        once: whether it is tried only once.
+
+    Raises:
+        TargetError: who held the locks, when no attempt got them.
+    """
+    attempts = 1 if once else ATTEMPTS
+    for attempt in range(1, attempts + 1):
+        with blockers.watched():
+            try:
+                return work()
+            except LockHeld as error:
+                held = error
+        if attempt == attempts or not pause(PAUSE):
+            break
+    raise TargetError(
+        f"{held.what}, {counted(attempt, 'time')}.{blockers}",
+        next="Nothing was changed by it. Have that session end, and go on.",
+    ) from held

@@ -7,6 +7,7 @@ import json
 import shutil
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 import psycopg
@@ -407,6 +408,15 @@ HANGING = {
 }
 
 
+SAID = {
+    "trigger": "trigger audit, on report.daily_total",
+    "index": "index by_total, on report.daily_total",
+    "policy": "policy few, options, on report.daily_total",
+    "trigger on a view upon it": "view theirs.seen of river, on report.daily_total",
+}
+"""How a draft tells of some of them."""
+
+
 @pytest.fixture
 def served(starter: Program, postgres_url: str) -> tuple[Program, str]:
     """A new project that is live in PostgreSQL."""
@@ -431,8 +441,12 @@ def test_what_can_be_carried_along_is_carried_along(served: tuple[Program, str],
                     f"{factor} * 2 *", f"{factor} *"
                 ),
             )
-            assert program.promote(program.pack(), "dev").json["state"] == "done"
+            done = program.promote(program.pack(), "dev").json
+            assert done["state"] == "done"
             assert owner.execute(ask.encode()).fetchone() == (1,)
+            if (named := SAID.get(what)) is not None:
+                (note,) = [f for f in done["findings"] if f["rule"] == "promotion/carries-along"]
+                assert named in note["message"]
 
 
 IN_THE_WAY = {
@@ -467,6 +481,84 @@ def test_what_cannot_be_carried_along_stops_the_draft(
             f["message"] for f in refused["findings"] if f["rule"] == "promotion/cannot-carry-along"
         ]
         assert "on report.daily_total" in message
+        assert " of river" in message
+
+
+@pytest.fixture
+def promoter(served: tuple[Program, str]) -> Iterator[tuple[Program, str, psycopg.Connection]]:
+    """A project whose promotions run as a role that is no superuser, and a superuser beside it."""
+    program, url = served
+    mine = url.replace("river@", "promoter@")
+    with psycopg.connect(url, autocommit=True) as owner:
+        owner.execute(b"DROP ROLE IF EXISTS promoter")
+        owner.execute(b"CREATE ROLE promoter LOGIN")
+        for schema in ("ops", "report", "inchworm"):
+            owner.execute(f"ALTER SCHEMA {schema} OWNER TO promoter".encode())
+        tables = "SELECT table_schema || '.' || table_name FROM information_schema.tables WHERE "
+        ours = "table_schema IN ('ops', 'report', 'inchworm')"
+        for (table,) in owner.execute((tables + ours).encode()).fetchall():
+            owner.execute(f"ALTER TABLE {table} OWNER TO promoter".encode())
+        program.edit("environments/dev.toml", url, mine)
+        program.edit("models/report/daily_total.sql", "sum(amount)", "2 * sum(amount)")
+        yield program, mine, owner
+        owner.execute(b"REASSIGN OWNED BY promoter TO river")
+        owner.execute(b"DROP OWNED BY promoter")
+        owner.execute(b"DROP ROLE promoter")
+
+
+LACKING = {
+    "making schemas": (
+        "SELECT 1",
+        "DO 'BEGIN EXECUTE format(''GRANT CREATE ON DATABASE %I TO promoter'', "
+        "current_database()); END'",
+        "may make no schemas",
+    ),
+    "a view upon it": (
+        "CREATE VIEW theirs.seen AS SELECT day FROM report.daily_total",
+        "ALTER VIEW theirs.seen OWNER TO promoter; GRANT ALL ON SCHEMA theirs TO promoter",
+        "the view theirs.seen belongs to river, reads report.daily_total and would have to be made",
+    ),
+    "the table": (
+        "ALTER TABLE report.daily_total OWNER TO river",
+        "ALTER TABLE report.daily_total OWNER TO promoter",
+        "the table report.daily_total belongs to river and would have to be made again",
+    ),
+    "the schema": (
+        "ALTER SCHEMA report OWNER TO river; GRANT USAGE ON SCHEMA report TO promoter",
+        "GRANT CREATE ON SCHEMA report TO promoter",
+        "may make nothing in the schema report",
+    ),
+}
+
+
+@pytest.mark.parametrize("what", LACKING)
+def test_a_missing_right_is_known_at_the_draft(
+    promoter: tuple[Program, str, psycopg.Connection], what: str
+) -> None:
+    """Whose it is; and once it was given, the promotion is carried out."""
+    program, _, owner = promoter
+    taken, given, said = LACKING[what]
+    if what != "making schemas":
+        owner.execute(LACKING["making schemas"][1].encode())
+    owner.execute(taken.encode())
+    refused = program.promote(program.pack(), "dev", code=1).json
+    errors = [f for f in refused["findings"] if f["severity"] == "error"]
+    assert "promotion/missing-right" in {f["rule"] for f in errors}
+    assert any(said in f["message"] for f in errors), errors
+    owner.execute(given.encode())
+    done = program("promote", program.pack(), "--to", "dev", "--yes", "--overwrite", "--json").json
+    assert done["state"] == "done"
+    assert "environment/superuser" not in {f["rule"] for f in done["findings"]}
+
+
+def test_promoting_as_a_superuser_is_warned_of(served: tuple[Program, str]) -> None:
+    """In drafts and by the doctor."""
+    program, _ = served
+    program.edit("models/report/daily_total.sql", "sum(amount)", "2 * sum(amount)")
+    done = program.promote(program.pack(), "dev").json
+    (warning,) = [f for f in done["findings"] if f["rule"] == "environment/superuser"]
+    assert warning["message"].startswith("river at ")
+    assert "is a superuser" in program("doctor", "dev", code=None).text
 
 
 def test_a_right_that_was_taken_away_does_not_come_back(served: tuple[Program, str]) -> None:

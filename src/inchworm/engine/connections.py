@@ -80,11 +80,13 @@ class OpenEnvironment:
             for name, table in self.database.structure().items()
             if table.schema != self.bookkeeping.schema and name not in aside
         }
+        differing, attached = self._compared(ours, foreign)
         return Composition(
             identity=self.identity,
             read_at=read_at,
             parts=ours,
-            differences=tuple(self._differences(ours, foreign)),
+            differences=tuple(differing),
+            attached=attached,
             foreign_parts=tuple(foreign),
             migrations=tuple(self.bookkeeping.migrations()),
             tables=structure,
@@ -164,27 +166,37 @@ class OpenEnvironment:
                 definitions.append(definition)
         return definitions
 
-    def _differences(
+    def _compared(
         self, parts: Mapping[PartId, LivePart], foreign_parts: Sequence[LivePart]
-    ) -> list[Difference]:
-        """What is otherwise than it was recorded.
+    ) -> tuple[list[Difference], dict[str, tuple[str, ...]]]:
+        """What is otherwise than it was recorded, and what the relations of models have on them.
 
         Former versions recorded the structures alone, and of models nothing but their relations.
         Where a promotion broke off among its migrations, a schema is as nobody recorded it; then
         nothing can be said about it until a promotion has gone on.
         """
         recorded = self.bookkeeping.structures()
+        definitions = self.definitions(parts, foreign_parts) if parts or recorded else []
+        attached: dict[str, tuple[str, ...]] = {}
+        for each in definitions:
+            if each.thing in _ATTACHED and not each.is_of_schema:
+                attached[each.relation] = (*attached.get(each.relation, ()), each.short)
         if not recorded:
-            return []
+            return [], attached
         unclear = self.bookkeeping.unrecorded()
         is_watched = self.bookkeeping.watches()
         outside = outside_tables(parts.values())
-        return [
+        differing = [
             difference
-            for difference in differences(recorded, self.definitions(parts, foreign_parts))
+            for difference in differences(recorded, definitions)
             if not (difference.is_of_schema and difference.schema in unclear)
             and (is_watched or not (is_surrounding(difference) or difference.relation in outside))
         ]
+        return differing, attached
+
+
+_ATTACHED = frozenset({Thing.INDEX, Thing.TRIGGER, Thing.POLICY, Thing.RIGHTS, Thing.OPTIONS})
+"""Things on the relation of a model that its successor is given."""
 
 
 def outside_tables(parts: Iterable[LivePart]) -> frozenset[str]:

@@ -133,7 +133,9 @@ def _rights(place: OpenEnvironment) -> str:
     with database.scratch_schemas([_SCRATCH]):
         database.execute(f"CREATE TABLE {table} AS SELECT 1 AS one")
         database.execute(f"CREATE VIEW {quoted(f'{_SCRATCH}.v')} AS SELECT one FROM {table}")
-    return "schemas, tables and views can be made"
+    too_many = "; the role is a superuser, which is more than it needs"
+    is_superuser = database.rights((), ()).is_superuser
+    return f"schemas, tables and views can be made{too_many if is_superuser else ''}"
 
 
 def _outside(place: OpenEnvironment, assembly: Assembly) -> str:

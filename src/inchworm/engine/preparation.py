@@ -11,6 +11,7 @@ from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
 from inchworm.core.environments.environment import Environment
 from inchworm.core.environments.physical_names import PhysicalNames, tables_renamed
+from inchworm.core.environments.rights import Rights
 from inchworm.core.errors import BundleError, ProjectError, UsageError, Waiting, did_you_mean
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts_cache import FactsCache
@@ -188,6 +189,7 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish) -
         prepared.recall(live.parts.values())
         names = PhysicalNames(assembly, environment, place.database.dialect)
         baselines, planned = _structures(prepared, place, names, live)
+        rights = _rights(prepared, place, names, live)
     drafted = draft(
         Request(
             project=prepared.bundle.project,
@@ -211,6 +213,7 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish) -
             resume=wish.resume,
             put_back=wish.put_back,
             clock=read_at,
+            rights=rights,
             route=wish.route,
         )
     )
@@ -250,6 +253,17 @@ def _structures(
             place.database, assembly, names, prepared.rendered, others, unsettled
         )
     return baselines, planned
+
+
+def _rights(
+    prepared: Prepared, place: OpenEnvironment, names: PhysicalNames, live: Composition
+) -> Rights:
+    """What we may do with whatever models have there, and in all schemas that are ours."""
+    assembly = prepared.reading.assembly
+    relations = place.of_models(live.parts.values())
+    schemas = {names.schema(part.name) for part in assembly.of_kind(Kind.SCHEMA)}
+    schemas |= {names.table(model.name).schema for model in assembly.of_kind(Kind.MODEL)}
+    return place.database.rights(relations, schemas)
 
 
 def _settled(prepared: Prepared, live: Composition) -> set[PartId]:

@@ -182,17 +182,17 @@ def _goes(
     return new is None or (not new.open and column not in new.by_name)
 
 
-def hanging(live: Composition, replaced: Mapping[str, str]) -> Iterator[Finding]:
+def hanging(live: Composition, replaced: Mapping[RelationName, PartId]) -> Iterator[Finding]:
     """Objects of others that hang on what is replaced, and cannot be carried along.
 
     Args:
         live: what is there.
         replaced: the parts that are replaced or removed, by the physical name of their table.
     """
-    for name, described in live.dependents.items():
-        if name in replaced:
+    for name, part in replaced.items():
+        if described := live.dependents.get(name):
             message = f"{', '.join(described)} on {name}, which gets another table's place"
-            yield rules.CANNOT_CARRY_ALONG.finding(message, part=replaced[name])
+            yield rules.CANNOT_CARRY_ALONG.finding(message, part=part)
 
 
 _SKEW = dt.timedelta(minutes=2)

@@ -562,6 +562,28 @@ CANNOT_CARRY_ALONG = _rule(
     "a publication that publishes nothing new.",
     "Have its owner take it away, promote, and put it on again.",
 )
+CARRIES_ALONG = _rule(
+    "promotion/carries-along",
+    _N,
+    "Something hangs on a table or view that a promotion replaces, and goes along with it.",
+    "It is made again on the successor as it was; its owner may want to know.",
+    "Nothing, if that is expected.",
+)
+MISSING_RIGHT = _rule(
+    "promotion/missing-right",
+    _E,
+    "A right is missing that the promotion needs.",
+    "The database would refuse a step in the middle; found before, nothing is changed.",
+    "Have its owner grant it.",
+)
+SUPERUSER = _rule(
+    "environment/superuser",
+    _W,
+    "Promotions run as a superuser.",
+    "A superuser is refused nothing: SQL of a bundle can reach files, other databases and "
+    "everybody's tables, and row security does not count.",
+    "Use a role that owns the project's schemas, and nothing else.",
+)
 SWITCHED_BY_HAND = _rule(
     "promotion/switched-by-hand",
     _W,

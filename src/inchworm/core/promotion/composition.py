@@ -214,6 +214,9 @@ class Composition:
     dependents: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     """Objects that hang on tables and could not be carried along if those were replaced, in words,
     by physical name of the table."""
+    attached: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """Objects that models' tables and views have and that are carried along, in words, by physical
+    name of the table or view."""
 
     @property
     def last(self) -> CompletedPromotion | None:

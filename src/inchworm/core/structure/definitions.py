@@ -84,6 +84,15 @@ class Definition:
         return f"{self.thing._value_} {self.name}"
 
     @property
+    def short(self) -> str:
+        """What it is, to somebody who knows the relation: ``index by_day``, ``rights to maps``."""
+        if self.thing is Thing.RIGHTS:
+            return f"{self.thing.value} to {self.name.rpartition(' to ')[2]}"
+        if self.thing is Thing.OPTIONS:
+            return self.thing.value
+        return f"{self.thing.value} {self.name.rpartition('.')[2]}"
+
+    @property
     def relation(self) -> str:
         """The table or view that it is, or that it belongs to; of anything else, its own name."""
         if self.thing.is_relation:

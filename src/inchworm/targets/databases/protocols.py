@@ -11,6 +11,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Any, Protocol, Self, TypeVar
 
+from inchworm.core.environments.rights import Rights
 from inchworm.core.identifiers import RelationName
 from inchworm.core.rendered import Store
 from inchworm.core.structure.changes import Change
@@ -145,6 +146,15 @@ class Catalogue(Protocol):
         """Everything else that can be told of some schemas: code, triggers, rights, owners ...
 
         Their statements would make them again, too; they are only watched, never worked out.
+        """
+        ...
+
+    def rights(self, relations: Collection[str], schemas: Collection[str]) -> Rights:
+        """What we may do.
+
+        Args:
+            relations: relations that may have to be replaced; others are left out.
+            schemas: schemas in which things may have to be made, also such as are not there yet.
         """
         ...
 

@@ -8,7 +8,7 @@ Pure: the bundle, its values, and what is live come in; a
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Container, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.environment_rules import (
@@ -19,8 +19,9 @@ from inchworm.core.checks.environment_rules import (
     hanging,
 )
 from inchworm.core.checks.findings import Finding, Severity, in_order
+from inchworm.core.checks.right_rules import carried_along, check_rights
 from inchworm.core.errors import ProjectError
-from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.promotion.drafting.reasons import Reason, reasons_of
 from inchworm.core.promotion.drafting.request import Request, environment_state, values_digest
 from inchworm.core.promotion.drafting.schedules import switched_off
@@ -55,7 +56,9 @@ def draft(request: Request) -> Draft:
     findings += _standing(request)
     findings += switched_off(request, reasons)
     replaced = [part for part in (*reasons, *removed) if part.kind is Kind.MODEL]
-    findings += hanging(request.live, {request.physical(p.name): str(p) for p in replaced})
+    relations = {request.physical(part.name): part for part in replaced}
+    findings += hanging(request.live, relations)
+    findings += _rights(request, relations, [*reasons, *(p.schema for p in pending)])
     return Draft(
         environment=request.environment.name,
         bundle=request.bundle,
@@ -92,6 +95,20 @@ def _rows_lost(request: Request, removed: Sequence[PartId]) -> Iterator[Finding]
                 severity=Severity.NOTE if is_allowed else None,
                 remedy="It is listed under may_lose." if is_allowed else None,
             )
+
+
+def _rights(
+    request: Request, replaced: Mapping[RelationName, PartId], made: Iterable[PartId]
+) -> Iterator[Finding]:
+    """Rights that are missing, and what goes along with relations that are replaced."""
+    schemas = {}
+    for part in made:
+        if part.kind is Kind.MODEL:
+            schemas[request.physical(part.name).schema] = part
+        elif part.kind is Kind.SCHEMA and not request.assembly.outlines[part].managed_outside:
+            schemas[request.names.schema(part.name)] = part
+    yield from check_rights(request.rights, replaced, schemas, request.live.identity)
+    yield from carried_along(request.rights, request.live.attached, replaced)
 
 
 def _direction(request: Request) -> Direction:

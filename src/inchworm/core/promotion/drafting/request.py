@@ -10,6 +10,7 @@ from functools import cached_property
 from inchworm.core.checks.findings import Finding
 from inchworm.core.environments.environment import Environment
 from inchworm.core.environments.physical_names import PhysicalNames, physical_table
+from inchworm.core.environments.rights import Rights
 from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.values import Value
@@ -60,6 +61,8 @@ class Request:
     """Whether tables of schemas that are missing are to be made again, empty."""
     clock: str = ""
     """The time by the clock of whoever drafts, ISO 8601; empty where it is not compared."""
+    rights: Rights = field(default_factory=Rights)
+    """What whoever promotes may do there."""
     route: tuple[Finding, ...] = ()
     """Findings about the environments that the bundle has to pass through before."""
 

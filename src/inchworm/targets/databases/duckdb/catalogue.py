@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping, Sequence
 
+from inchworm.core.environments.rights import Rights
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.tables import Column, Table
@@ -112,6 +113,10 @@ class DuckDbCatalogue(DuckDbSession):
             )
             for name, bodies in macros.items()
         ]
+
+    def rights(self, relations: Collection[str], schemas: Collection[str]) -> Rights:
+        """No more and no less than whoever may write the file."""
+        return Rights()
 
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping, Sequence
 
+from inchworm.core.environments.rights import Owned, Rights
+from inchworm.core.identifiers import RelationName
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition
 from inchworm.core.structure.tables import Column, Table
@@ -38,6 +40,30 @@ WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f')
 """
 
 
+_OWNED = """
+WITH target AS (
+  SELECT to_regclass(name)::oid AS oid FROM unnest(?::text[]) AS asked(name)
+), reading AS (
+  SELECT oid AS upon, oid FROM target WHERE oid IS NOT NULL
+  UNION
+  SELECT t.oid, r.ev_class FROM target t
+  JOIN pg_depend d ON d.refclassid = 'pg_class'::regclass AND d.refobjid = t.oid
+    AND d.classid = 'pg_rewrite'::regclass
+  JOIN pg_rewrite r ON r.oid = d.objid
+)
+SELECT un.nspname || '.' || u.relname, n.nspname || '.' || c.relname, c.relkind::text,
+       quote_ident(pg_get_userbyid(c.relowner)), pg_has_role(c.relowner, 'USAGE')
+FROM reading r JOIN pg_class c ON c.oid = r.oid JOIN pg_namespace n ON n.oid = c.relnamespace
+JOIN pg_class u ON u.oid = r.upon JOIN pg_namespace un ON un.oid = u.relnamespace
+WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') ORDER BY 1, 2
+"""
+
+_CLOSED = """
+SELECT nspname FROM pg_namespace WHERE nspname = ANY(?)
+AND NOT (has_schema_privilege(oid, 'CREATE') AND has_schema_privilege(oid, 'USAGE'))
+"""
+
+
 class PostgresCatalogue(PostgresSession):
     """A PostgreSQL database's tables, views and all that belongs to them."""
 
@@ -60,6 +86,29 @@ class PostgresCatalogue(PostgresSession):
         """Routines, triggers, policies, options, owners and rights of some schemas."""
         with whole_names(self):
             return list(read_surroundings(self.rows, schemas))
+
+    def rights(self, relations: Collection[str], schemas: Collection[str]) -> Rights:
+        """What our role may do, by itself and as a member of others."""
+        ((is_superuser, makes_schemas),) = self.rows(
+            "SELECT rolsuper, has_database_privilege(current_database(), 'CREATE') FROM pg_roles "
+            "WHERE rolname = current_user"
+        )
+        owned = self.rows(_OWNED, [[quoted(name) for name in relations]])
+        return Rights(
+            is_superuser=is_superuser,
+            makes_schemas=makes_schemas,
+            closed_schemas=frozenset(s for (s,) in self.rows(_CLOSED, [list(schemas)])),
+            owned=tuple(
+                Owned(
+                    upon=RelationName(upon),
+                    name=RelationName(name),
+                    kind="view" if kind in {"v", "m"} else "table",
+                    owner=owner,
+                    is_ours=is_ours,
+                )
+                for upon, name, kind, owner, is_ours in owned
+            ),
+        )
 
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""

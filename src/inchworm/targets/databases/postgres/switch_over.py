@@ -63,7 +63,15 @@ WITH target AS (
   FROM target g JOIN pg_inherits i ON i.inhrelid = g.oid
 )
 SELECT DISTINCT h.name, pg_describe_object(h.classid, h.objid, h.objsubid)
+       || coalesce(' of ' || quote_ident(pg_get_userbyid(coalesce(p.proowner, c.relowner))), '')
 FROM hanging h
+LEFT JOIN pg_proc p ON h.classid = 'pg_proc'::regclass AND p.oid = h.objid
+LEFT JOIN pg_class c ON c.oid = CASE h.classid
+  WHEN 'pg_class'::regclass THEN h.objid
+  WHEN 'pg_rewrite'::regclass THEN (SELECT ev_class FROM pg_rewrite WHERE oid = h.objid)
+  WHEN 'pg_constraint'::regclass THEN (SELECT conrelid FROM pg_constraint WHERE oid = h.objid)
+  WHEN 'pg_policy'::regclass THEN (SELECT polrelid FROM pg_policy WHERE oid = h.objid)
+  WHEN 'pg_trigger'::regclass THEN (SELECT tgrelid FROM pg_trigger WHERE oid = h.objid) END
 WHERE NOT EXISTS (
     SELECT 1 FROM pg_rewrite r JOIN pg_class v ON v.oid = r.ev_class
     WHERE h.classid = 'pg_rewrite'::regclass AND r.oid = h.objid AND r.rulename = '_RETURN'

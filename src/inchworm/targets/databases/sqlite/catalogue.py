@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
 
+from inchworm.core.environments.rights import Rights
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
@@ -73,6 +74,10 @@ class SqliteCatalogue(SqliteSession):
                 "WHERE type = 'trigger'"
             )
         ]
+
+    def rights(self, relations: Collection[str], schemas: Collection[str]) -> Rights:
+        """No more and no less than whoever may write the file."""
+        return Rights()
 
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""

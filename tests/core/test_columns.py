@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from inchworm.core.lineage.graph import How, Node
 from inchworm.core.sql.columns import Resolution, resolve
 from inchworm.core.sql.parse import parse_query
 from inchworm.core.structure.tables import Column, Table
@@ -272,8 +273,194 @@ def test_dialects_agree_on_plain_sql(dialect: str) -> None:
         ("postgres", 'SELECT "Name" FROM ref.gauge', False),
         ("postgres", "SELECT NAME FROM REF.Gauge", True),
         ("snowflake", 'SELECT "NAME" FROM ref.gauge', True),
+        ("mysql", "SELECT `Name`, NAME FROM `ref`.`Gauge`", True),
+        ("clickhouse", "SELECT `Name` FROM ref.gauge WHERE River = ''", True),
     ],
 )
 def test_case_of_names(dialect: str, sql: str, same: bool) -> None:
     """Quotes make case count where the dialect says so."""
     assert (resolved(sql, dialect).problems == ()) is same
+
+
+# ---- nothing is left out -------------------------------------------------------------------------
+
+READS_ONLY = {
+    "an order that decides no rows": (
+        "SELECT name FROM ref.gauge ORDER BY river",
+        {NAME, "ref.gauge.river"},
+    ),
+    "the list of an EXISTS": (
+        "SELECT 1 AS x WHERE EXISTS (SELECT river FROM ref.gauge)",
+        {"ref.gauge.river"},
+    ),
+    "a column of a CTE that nobody reads": (
+        "WITH q AS (SELECT name, river FROM ref.gauge) SELECT name FROM q",
+        {NAME, "ref.gauge.river"},
+    ),
+    "a window that nobody uses": (
+        "SELECT name FROM ref.gauge WINDOW w AS (ORDER BY river)",
+        {NAME, "ref.gauge.river"},
+    ),
+    "an order behind a union": (
+        "(SELECT name FROM ref.gauge UNION ALL SELECT river FROM ref.gauge) ORDER BY name",
+        {NAME, "ref.gauge.river"},
+    ),
+}
+
+
+@pytest.mark.parametrize(("sql", "used"), READS_ONLY.values(), ids=READS_ONLY.keys())
+def test_a_named_column_is_read(sql: str, used: set[str]) -> None:
+    """Also where its value reaches no column, and decides no rows."""
+    found = resolved(sql)
+    assert set(map(str, found.used)) == used
+    assert found.rows == frozenset()
+    assert [p.name for p in resolved(sql.replace("river", "rver")).problems] == ["rver"]
+
+
+DECIDING = {
+    "LIMIT": ("duckdb", "SELECT name FROM ref.gauge LIMIT (SELECT max(level_cm) FROM raw.reading)"),
+    "OFFSET": (
+        "duckdb",
+        "SELECT name FROM ref.gauge OFFSET (SELECT max(level_cm) FROM raw.reading)",
+    ),
+    "FETCH": (
+        "postgres",
+        "SELECT name FROM ref.gauge FETCH FIRST (SELECT max(level_cm) FROM raw.reading) ROWS ONLY",
+    ),
+    "TOP": ("tsql", "SELECT TOP (SELECT max(level_cm) FROM raw.reading) name FROM ref.gauge"),
+    "LIMIT BY": ("clickhouse", "SELECT gauge_id FROM raw.reading LIMIT 2 BY level_cm"),
+    "PREWHERE": ("clickhouse", "SELECT gauge_id FROM raw.reading FINAL PREWHERE level_cm > 1"),
+    "CONNECT BY": (
+        "oracle",
+        "SELECT gauge_id FROM raw.reading START WITH 1 = 1 CONNECT BY PRIOR level_cm = 2",
+    ),
+}
+
+
+@pytest.mark.parametrize(("dialect", "sql"), DECIDING.values(), ids=DECIDING.keys())
+def test_every_clause_that_decides_rows(dialect: str, sql: str) -> None:
+    """Including those that only one engine has, and subqueries in them."""
+    found = resolved(sql, dialect)
+    assert {f"{how} {node}" for node, how in found.rows} == {f"rows {LEVEL}"}
+    assert "raw.reading" in found.tables
+    assert found.problems == ()
+
+
+NOTED = {
+    "MATCH_RECOGNIZE": (
+        "snowflake",
+        "SELECT m FROM raw.reading MATCH_RECOGNIZE (PARTITION BY gauge_id ORDER BY taken_at "
+        "MEASURES level_cm AS m PATTERN (x+) DEFINE x AS level_cm > 1)",
+    ),
+    "table as an argument": ("snowflake", "SELECT m FROM TABLE(f(TABLE(raw.reading)))"),
+    "table function predict": (
+        "bigquery",
+        "SELECT m FROM ML.PREDICT(MODEL forecast.level, TABLE raw.reading)",
+    ),
+    "DESCRIBE": ("duckdb", "SELECT m FROM (DESCRIBE raw.reading)"),
+    "COLUMNS with a condition": ("duckdb", "SELECT COLUMNS(c -> c LIKE 'l%') FROM raw.reading"),
+    "table function f": ("postgres", "SELECT x.m FROM raw.reading r, f(r) AS x"),
+    "table function read_csv": (
+        "duckdb",
+        "SELECT m, r.level_cm FROM raw.reading r, read_csv('levels.csv', header = true)",
+    ),
+}
+
+
+@pytest.mark.parametrize(
+    ("note", "dialect", "sql"),
+    [(note, *given) for note, given in NOTED.items()],
+    ids=NOTED.keys(),
+)
+def test_what_is_not_followed_is_noted(note: str, dialect: str, sql: str) -> None:
+    """With its line; the table counts as read, and columns of unknown origin are believed."""
+    found = resolved(f"\n{sql}", dialect)
+    notes = [problem for problem in found.problems if problem.name == note]
+    assert {(problem.kind, problem.line) for problem in notes} <= {("not-understood", 2)}
+    assert notes
+    assert {problem.kind for problem in found.problems} == {"not-understood"}
+    assert "raw.reading" in found.tables
+    sources = {n for c in found.columns for n, _ in c.sources} | {n for n, _ in found.rows}
+    assert Node("raw.reading", "level_cm") in sources or Node("raw.reading") in sources
+
+
+BELIEVED = {
+    "a table function": ("postgres", "SELECT x, f.y FROM f(1)", {"x": set(), "y": set()}),
+    "the fields of a struct": (
+        "duckdb",
+        "SELECT x FROM (SELECT level_cm.* FROM raw.reading)",
+        {"x": {f"computed {LEVEL}"}},
+    ),
+    "unnested structs": (
+        "duckdb",
+        "SELECT x FROM (SELECT unnest(level_cm) FROM raw.reading)",
+        {"x": {f"computed {LEVEL}"}},
+    ),
+    "a table of every database": (
+        "postgres",
+        "SELECT table_name FROM information_schema.tables",
+        {"table_name": set()},
+    ),
+    "dual": ("oracle", "SELECT 1 AS one FROM dual", {"one": set()}),
+    "columns by a pattern": (
+        "duckdb",
+        "SELECT COLUMNS('.*_id') FROM raw.reading",
+        {"gauge_id": {f"copied {GAUGE}"}},
+    ),
+    "a walk over rows": (
+        "postgres",
+        "WITH RECURSIVE t(a) AS (SELECT level_cm FROM raw.reading UNION ALL SELECT a FROM t) "
+        "SEARCH DEPTH FIRST BY a SET seq CYCLE a SET again USING path "
+        "SELECT again, path, seq FROM t",
+        {name: {f"computed {LEVEL}"} for name in ("again", "path", "seq")},
+    ),
+    "by position": ("snowflake", "SELECT t.$1 AS x FROM raw.reading t", None),
+}
+
+
+@pytest.mark.parametrize(("dialect", "sql", "expected"), BELIEVED.values(), ids=BELIEVED.keys())
+def test_columns_that_only_the_database_knows(
+    dialect: str, sql: str, expected: dict[str, set[str]] | None
+) -> None:
+    """They are believed, and come from whatever their relation comes from."""
+    found = resolved(sql, dialect)
+    assert {p.kind for p in found.problems} <= {"not-understood"}
+    if expected is not None:
+        said = spelled(found)
+        assert {name: said[name] for name in expected} == expected
+
+
+JOINED = {
+    "LEFT": {f"copied {GAUGE}"},
+    "SEMI": {f"copied {GAUGE}"},
+    "ANTI": {f"copied {GAUGE}"},
+    "RIGHT": {f"copied {REF}"},
+    "FULL": {f"computed {GAUGE}", f"computed {REF}"},
+    "INNER": {f"copied {GAUGE}", f"copied {REF}"},
+}
+
+
+@pytest.mark.parametrize(("side", "key"), JOINED.items())
+def test_the_key_of_a_join(side: str, key: set[str]) -> None:
+    """It comes from the side that has it in every row; SEMI and ANTI show that side alone."""
+    for sql in (
+        "SELECT * FROM raw.reading {} JOIN ref.gauge USING (gauge_id)",
+        "SELECT * FROM raw.reading NATURAL {} JOIN ref.gauge",
+    ):
+        found = spelled(resolved(sql.format(side)))
+        assert found["gauge_id"] == key
+        assert ("name" in found) is (side not in {"SEMI", "ANTI"})
+        assert found[""] == {f"rows {GAUGE}", f"rows {REF}"}
+
+
+def test_a_query_that_the_resolver_fails_on(monkeypatch: pytest.MonkeyPatch) -> None:
+    """It counts with whole tables, and says so."""
+
+    def fails(*_: object) -> None:
+        raise KeyError("odd")
+
+    monkeypatch.setattr("inchworm.core.sql.columns._Resolver._select", fails)
+    found = resolved("SELECT name FROM ref.gauge")
+    assert found.rows == {(Node("ref.gauge"), How.WHOLE)}
+    assert [(p.kind, p.name) for p in found.problems] == [("not-taken", "KeyError: 'odd'")]
+    assert found.open

@@ -177,3 +177,40 @@ def test_a_misspelt_folder_is_listed_as_what_it_is(anywhere: tuple[Program, str]
         "schema:ops",
         "table ops.measurement",
     )
+
+
+# ---- quoted names --------------------------------------------------------------------------------
+
+
+def test_names_in_mixed_case_and_quotes(anywhere: tuple[Program, str]) -> None:
+    """With spaces, and keywords; where case counts and where it does not."""
+    program, url = anywhere
+    dialect = "postgres" if url.startswith("postgresql") else "duckdb"
+    program.edit("inchworm.toml", 'dialect = "duckdb"', f'dialect = "{dialect}"')
+    program.edit("schemas/ops/migrations/0001_baseline.sql", "ops.measurement", "ops.Measurement")
+    program.write(
+        "schemas/ops/migrations/0002_quoted.sql",
+        'CREATE TABLE ops."Quoted Table" (id INTEGER PRIMARY KEY, "Quoted Col" INTEGER, '
+        '"select" VARCHAR(9), plain INTEGER);\n'
+        """INSERT INTO ops."Quoted Table" VALUES (1, 2, 'x', 3);\n""",
+    )
+    program.write(
+        "models/report/quoted.sql",
+        "/*---\nstore = 'table'\n---*/\n"
+        'SELECT id, "Quoted Col", "select" AS "Sel ect", q.plain FROM ops."Quoted Table" q '
+        'WHERE "Quoted Col" > 1',
+    )
+    program.write(
+        "models/report/upon.sql",
+        "/*---\nstore = 'table'\n---*/\n"
+        'SELECT "Quoted Col" AS x, quoted."Sel ect" AS y, PLAIN FROM report.quoted',
+    )
+    assert program.findings(code=0) == []
+    assert program.promote(program.pack(), "dev").json["state"] == "done"
+    assert program.ask(url, "SELECT x, y, plain FROM report.upon") == [(2, "x", 3)]
+    up = program("trace", "report.upon.x", "--up", "--json").json
+    assert "ops.quoted table" in str(up).lower()
+    program.edit("schemas/ops/migrations/0002_quoted.sql", '"Quoted Col"', '"Quoted Cell"')
+    assert program("drift", "dev").code == 0
+    gone = {f["part"] for f in program.findings(code=1) if "quoted col" in f["message"].lower()}
+    assert gone == {"model:report.quoted"}

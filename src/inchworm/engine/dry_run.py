@@ -214,7 +214,7 @@ class _Trial:
             yield self._finding(refused, part, main.path, text)
 
     def _scratch(self, name: str) -> RelationName:
-        logical = RelationName(name.lower())
+        logical = self.site.names.logical(name)
         return relation(logical.schema + self.suffix, logical.table)
 
     def _scratch_schema(self, schema: str) -> str:

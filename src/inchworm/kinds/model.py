@@ -318,7 +318,7 @@ def reads_of(file: str, resolution: Resolution, first_line: int = 1) -> tuple[Re
     missing = {(p.table, p.name): p.line for p in resolution.problems if p.kind == "unknown-column"}
     columns: dict[str, set[str]] = {table: set() for table in resolution.tables}
     sources = {s for column in resolution.columns for s in column.sources} | resolution.rows
-    for node, _ in sources:
+    for node in resolution.used | {node for node, _ in sources}:
         if node.field is not None and (node.owner, node.field) not in missing:
             columns.setdefault(node.owner, set()).add(node.field)
     reads = [
@@ -357,6 +357,17 @@ def report_problems(
                     rules.SQL_NOT_UNDERSTOOD,
                     f"has a {problem.name}, which is not followed column by column",
                 )
+            case "not-taken":
+                report(
+                    rules.SQL_NOT_UNDERSTOOD.finding(
+                        f"cannot be followed at all, by a fault of Inchworm ({problem.name}); "
+                        "it counts with whole tables",
+                        part=part,
+                        file=file,
+                        remedy="Please report it, with this file.",
+                    )
+                )
+                continue
             case _:
                 continue
         near = f"Did you mean {problem.suggestion}?" if problem.suggestion else None

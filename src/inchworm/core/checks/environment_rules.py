@@ -142,7 +142,7 @@ def _outside_tables(assembly: Assembly, live: Composition) -> Iterator[Finding]:
                 for reader in readers
                 for column in assembly.facts[reader].columns_read.get(declared.name, ())
             }
-            for name in sorted(read - live_table.by_name.keys()):
+            for name in sorted(column for column in read if column not in live_table.by_name):
                 yield rules.OUTSIDE_DIFFERS.finding(
                     f"{declared.name} has no column {name} in this database", part=part
                 )

@@ -59,8 +59,12 @@ class PhysicalNames:
         self._dialect = dialect
 
     def table(self, name: str) -> RelationName:
-        """A logical table's name there."""
-        return physical_table(name.lower(), self._assembly, self._environment)
+        """A logical table's name there; its case counts if it is that of a table."""
+        return physical_table(self.logical(name), self._assembly, self._environment)
+
+    def logical(self, name: str) -> RelationName:
+        """The name of a table as the project knows it; a part's name may be in another case."""
+        return RelationName(name if name in self._assembly.tables else name.lower())
 
     def schema(self, schema: str) -> str:
         """A schema's name there; of one that the project does not know, its own."""

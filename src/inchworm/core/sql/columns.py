@@ -13,10 +13,11 @@ from dataclasses import dataclass, replace
 
 from sqlglot import exp
 
-from inchworm.core.errors import nearest
+from inchworm.core.lineage.graph import How, Node
+from inchworm.core.sql.constructs import clause, construct_of, is_name
+from inchworm.core.sql.from_items import FromResolver
 from inchworm.core.sql.names import fold, line_of, table_name
-from inchworm.core.sql.pivots import pivoted
-from inchworm.core.sql.projections import ProjectionResolver, is_plain
+from inchworm.core.sql.projections import is_plain
 from inchworm.core.sql.relations import (
     NOTHING,
     OutColumn,
@@ -25,7 +26,6 @@ from inchworm.core.sql.relations import (
     Sources,
     as_computed,
     as_rows,
-    of_table,
 )
 from inchworm.core.sql.values import Problem
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
@@ -46,6 +46,8 @@ class Resolution:
 
     columns: tuple[OutColumn, ...]
     rows: Sources
+    used: frozenset[Node]
+    """Every column that the query names, also where its value reaches no column and no decision."""
     tables: Mapping[str, int | None]
     """Every table that is read, with the line of its first mention."""
     problems: tuple[Problem, ...]
@@ -60,15 +62,41 @@ def resolve(query: exp.Query, tables: Mapping[str, Table], dialect: str) -> Reso
         query: the syntax tree of one SELECT or set operation.
         tables: known tables by folded logical name.
         dialect: the dialect that the query is written in.
+
+    Returns:
+        Where a fault of ours ends the work, whole tables, and a problem of kind ``not-taken``.
     """
+    try:
+        return _resolve(query, tables, dialect)
+    except Exception as error:  # whatever it is, other parts can be checked
+        return _by_tables_alone(query, dialect, error)
+
+
+def _by_tables_alone(query: exp.Query, dialect: str, error: Exception) -> Resolution:
+    """What can be said of a query that the resolver fails on: the tables, each as a whole."""
+    tables = tables_in(query, dialect)
+    return Resolution(
+        columns=(),
+        rows=frozenset((Node(table), How.WHOLE) for table in tables),
+        used=frozenset(),
+        tables=tables,
+        problems=(Problem(kind="not-taken", name=f"{type(error).__name__}: {error}", line=None),),
+        open=True,
+    )
+
+
+def _resolve(query: exp.Query, tables: Mapping[str, Table], dialect: str) -> Resolution:
     resolver = _Resolver(tables, dialect, has=frozenset(map(type, query.walk())))
     relation = resolver.query(query, Scope())
+    rows = relation.rows | resolver.left_out(query)
+    rows |= frozenset((node, How.WHOLE) for node, _ in relation.believed or NOTHING)
     return Resolution(
         columns=relation.columns,
-        rows=relation.rows,
+        rows=rows,
+        used=frozenset(resolver.used),
         tables=dict(resolver.tables_read),
         problems=tuple(dict.fromkeys(resolver.problems)),
-        open=bool(relation.open),
+        open=relation.is_open,
     )
 
 
@@ -85,7 +113,7 @@ def tables_in(query: exp.Expr, dialect: str) -> dict[str, int | None]:
     return lines
 
 
-class _Resolver(ProjectionResolver):
+class _Resolver(FromResolver):
     """Finds the sources of whole queries, clause by clause."""
 
     # ---- queries ------------------------------------------------------------------------------
@@ -128,8 +156,21 @@ class _Resolver(ProjectionResolver):
                 ctes[name] = self._recursive(cte.this, name, names, scope)
             else:
                 ctes[name] = self.query(cte.this, scope).renamed(names)
+            for extra in ("search", "cycle"):
+                ctes[name] = self._walk_columns(with_.args.get(extra), ctes[name])
             ctes[name] = replace(ctes[name], table=None)
         return ctes
+
+    def _walk_columns(self, walk: exp.Expr | None, relation: Relation) -> Relation:
+        """The columns that SEARCH and CYCLE add to a recursive CTE."""
+        if walk is None:
+            return relation
+        added = tuple(
+            OutColumn(name=fold(name, self.dialect), sources=as_computed(relation.everything))
+            for name in (walk.args.get("expression"), walk.args.get("using"))
+            if isinstance(name, exp.Identifier)
+        )
+        return replace(relation, columns=(*relation.columns, *added))
 
     def _recursive(
         self, union: exp.SetOperation, name: str, names: list[str], scope: Scope
@@ -163,44 +204,40 @@ class _Resolver(ProjectionResolver):
                 else:
                     columns.append(column)
         elif keeps_right:
-            unknown = as_computed(right.everything) if right.open else NOTHING
+            unknown = as_computed(right.everything) if right.is_open else NOTHING
             for i, column in enumerate(columns):
                 other = right.columns[i] if i < len(right.columns) else None
-                extra = other.sources if other and not right.open else unknown
+                extra = other.sources if other and not right.is_open else unknown
                 same = other is not None and other.type == column.type
                 columns[i] = column.also(extra)._replace(type=column.type if same else UNKNOWN_TYPE)
         merged = Relation(
             columns=tuple(columns),
             rows=rows,
             open=left.open | (right.open if left.open else frozenset()),
+            believed=left.believed,
         )
         return self._limited(node, merged, outer)
 
     def _limited(self, node: exp.Expr, relation: Relation, outer: Scope) -> Relation:
         """ORDER BY and LIMIT behind a set operation or a parenthesised query."""
-        if not _is_limited(node):
+        if not any(node.args.get(name) is not None for name in ("order", *_LIMITS)):
             return relation
         scope = Scope(relations={"": relation}, ctes=outer.ctes, outer=outer)
         order = self._order(node, list(relation.columns), scope)
-        return replace(relation, rows=relation.rows | as_rows(order))
-
-    def _values(self, node: exp.Values, outer: Scope) -> Relation:
-        width = max((len(row.expressions) for row in node.expressions), default=0)
-        columns = []
-        for i in range(width):
-            cells = [row.expressions[i] for row in node.expressions if i < len(row.expressions)]
-            sources = frozenset(s for cell in cells for s in self._value(cell, outer))
-            columns.append(OutColumn(name=f"col{i}", sources=as_computed(sources)))
-        return Relation(columns=tuple(columns)).renamed(self._alias_columns(node))
+        if not _is_limited(node):
+            return relation
+        limits = self._clauses(node, _LIMITS, scope)
+        return replace(relation, rows=relation.rows | as_rows(order | limits))
 
     def _select(self, node: exp.Select, outer: Scope) -> Relation:
         scope = Scope(ctes=outer.ctes, outer=outer)
         rows = self._from(node, scope)
-        columns, opened = self._projections(node, scope)
+        shown = self._projections(node, scope)
+        columns = list(shown.columns)
         for column in columns:
             scope.aliases.setdefault(column.name, column)
         rows |= self._row_deciders(node, scope, columns)
-        return Relation(columns=tuple(columns), rows=rows, open=opened)
+        return replace(shown, rows=rows, table=None)
 
     def _from(self, node: exp.Select, scope: Scope) -> Sources:
         """Bring everything in FROM and JOIN into scope; what decides rows there."""
@@ -212,13 +249,19 @@ class _Resolver(ProjectionResolver):
             rows |= self._join(join, scope)
         for lateral in node.args.get("laterals") or []:
             rows |= self._add_source(lateral, scope)
+        match = node.args.get("match")
+        if match is not None:
+            whole = self._opaque(self._joined(scope), match, clause(match.key))
+            self._skip(match)
+            scope.relations = {self._alias(match) or "": whole}
+            rows |= whole.rows
         return rows
 
     def _row_deciders(self, node: exp.Select, scope: Scope, columns: list[OutColumn]) -> Sources:
-        rows: Sources = NOTHING
-        for clause in ("where", "having", "qualify"):
-            if (condition := node.args.get(clause)) is not None:
-                rows |= self._value(condition.this, scope, node)
+        rows = self._clauses(node, _DECIDING, scope)
+        for name in _SORTING:
+            if (sorting := node.args.get(name)) is not None:
+                self._ordinals(_keys(sorting), columns, scope, node, aliases_first=True)
         if (group := node.args.get("group")) is not None:
             rows |= self._group(group, columns, scope, node)
         distinct = node.args.get("distinct")
@@ -228,14 +271,26 @@ class _Resolver(ProjectionResolver):
                 rows |= self._ordinals([on], columns, scope, node)
             else:
                 rows |= frozenset(source for column in columns for source in column.sources)
+        order = self._order(node, columns, scope)
         if _is_limited(node) or (distinct is not None and distinct.args.get("on") is not None):
-            rows |= self._order(node, columns, scope)
+            rows |= order
+        self._clauses(node, ("windows",), scope)
         for projection in node.expressions:
             if is_plain(projection) or self.has.isdisjoint(_ROW_MULTIPLYING):
                 continue
             if projection.find(*_ROW_MULTIPLYING) is not None:
                 rows |= self._value(projection, scope, node)
         return as_rows(rows)
+
+    def _clauses(self, node: exp.Expr, names: Iterable[str], scope: Scope) -> Sources:
+        """The sources of whole clauses, such as a condition, or a LIMIT with a subquery."""
+        sources: Sources = NOTHING
+        for name in names:
+            clause = node.args.get(name)
+            for part in clause if isinstance(clause, list) else [clause]:
+                if isinstance(part, exp.Expr):
+                    sources |= self._value(part, scope, node)
+        return sources
 
     def _group(
         self, group: exp.Expr, columns: list[OutColumn], scope: Scope, node: exp.Select
@@ -254,7 +309,7 @@ class _Resolver(ProjectionResolver):
         order = node.args.get("order")
         if order is None:
             return NOTHING
-        keys = [ordered.this for ordered in order.expressions]
+        keys = _keys(order)
         if any(isinstance(key, exp.Var) and key.name.upper() == "ALL" for key in keys):
             return frozenset(source for column in columns for source in column.sources)
         return self._ordinals(keys, columns, scope, node, aliases_first=True)
@@ -278,156 +333,44 @@ class _Resolver(ProjectionResolver):
                 sources |= columns[int(key.this) - 1].sources
             elif aliases_first and isinstance(key, exp.Column) and not key.table:
                 alias = scope.aliases.get(fold(key.this, self.dialect))
+                if alias is not None:
+                    self.seen.add(id(key))
                 sources |= alias.sources if alias else self._value(key, scope, node)
             else:
                 sources |= self._value(key, scope, node)
         return sources
 
-    # ---- sources ------------------------------------------------------------------------------
+    def left_out(self, query: exp.Expr) -> Sources:
+        """What a query names that no clause was understood to: whole tables, each with a note.
 
-    def _add_source(self, node: exp.Expr, scope: Scope) -> Sources:
-        """Bring one item of a FROM clause into scope; returns what decides its rows."""
-        alias = self._alias(node)
-        rows: Sources = NOTHING
-        match node:
-            case exp.Table() if isinstance(node.this, exp.Identifier):
-                name, relation = self._table(node, scope)
-            case exp.Subquery() if isinstance(node.this, exp.Table):
-                rows |= self._add_source(node.this, scope)
-                for join in node.args.get("joins") or []:
-                    rows |= self._join(join, scope)
-                return rows
-            case exp.Subquery():
-                name, relation = alias or "", self.query(node, Scope(ctes=scope.ctes, outer=scope))
-                relation = replace(relation, table=None)
-            case exp.Values():
-                name, relation = alias or "", self._values(node, scope)
-            case exp.Lateral() if isinstance(node.this, exp.Subquery):
-                inner = self.query(node.this, Scope(ctes=scope.ctes, outer=scope))
-                name, relation = alias or "", replace(inner, table=None)
-            case _:
-                name, relation = alias or "", self._table_function(node, scope)
-        if not isinstance(node, exp.Values):
-            relation = relation.renamed(self._alias_columns(node))
-        for pivot in node.args.get("pivots") or []:
-            relation = self._pivoted(relation, pivot, scope)
-            name = self._alias(pivot) or name
-        scope.add(name, relation)
-        rows |= relation.rows
-        for join in node.args.get("joins") or []:
-            rows |= self._join(join, scope)
-        for lateral in node.args.get("laterals") or []:
-            rows |= self._add_source(lateral, scope)
-        return rows
-
-    def _table(self, node: exp.Table, scope: Scope) -> tuple[str, Relation]:
-        name = table_name(node, self.dialect)
-        shown = self._alias(node) or fold(node.this, self.dialect)
-        if "." not in name and name in scope.ctes:
-            return shown, scope.ctes[name]
-        self.tables_read.setdefault(name, line_of(node))
-        table = self.known.get(name)
-        if table is None:
-            near = nearest(name, self.known)
-            self._problem(
-                Problem(kind="unknown-table", name=name, line=line_of(node), suggestion=near)
-            )
-            table = Table(name, (), open=True)
-        return shown, of_table(table)
-
-    def _pivoted(self, relation: Relation, pivot: exp.Pivot, scope: Scope) -> Relation:
-        within = Scope(relations={"": relation}, ctes=scope.ctes, outer=scope)
-        found = pivoted(
-            relation,
-            pivot,
-            lambda expression: self._value(expression, within),
-            lambda name: fold(name, self.dialect),
-        )
-        return found or self._opaque(relation, pivot, "PIVOT whose columns depend on the data")
-
-    def _table_function(self, node: exp.Expr, scope: Scope) -> Relation:
-        """UNNEST, generate_series, file readers: rows and values come from their arguments."""
-        arguments = self._value(node, scope, None, tolerant=True)
-        alias = self._alias(node)
-        names = self._alias_columns(node)
-        if not names:
-            names = [n for n in dict.fromkeys([alias, "unnest", "value", "generate_series"]) if n]
-        columns = tuple(OutColumn(name=n, sources=as_computed(arguments)) for n in names)
-        if isinstance(node, exp.Unnest) and isinstance(
-            offset := node.args.get("offset"), exp.Identifier
-        ):
-            columns += (OutColumn(name=fold(offset, self.dialect), sources=NOTHING),)
-        return Relation(columns=columns, rows=as_rows(arguments))
-
-    def _join(self, join: exp.Join, scope: Scope) -> Sources:
-        before = dict(scope.relations)
-        rows = self._add_source(join.this, scope)
-        new = [r for name, r in scope.relations.items() if name not in before]
-        on = join.args.get("on")
-        if on is not None:
-            rows |= self._value(on, scope)
-        using = [fold(name, self.dialect) for name in join.args.get("using") or []]
-        if join.args.get("method") == "NATURAL":
-            names = {c.name for r in before.values() for c in r.columns}
-            using = [c.name for r in new for c in r.columns if c.name in names]
-        for name in using:
-            sides = [scope.merged.get(name)] if name in scope.merged else []
-            candidates = [*(() if sides else before.values()), *new]
-            sides += [r.named(name) or r.guessed(name) for r in candidates]
-            resolved = [side for side in sides if side is not None]
-            if not resolved:
-                self._unknown_column(name, join, scope)
+        Called when everything else has been resolved, so that nothing is ever dropped silently.
+        """
+        noted: set[tuple[str, int | None]] = set()
+        for node in query.walk():
+            if id(node) in self.seen or not is_name(node):
                 continue
-            merged = resolved[0]
-            for side in resolved[1:]:
-                merged = merged.also(side.sources)
-            scope.merged[name] = merged
-            rows |= merged.sources
-        if join.args.get("method") in {"ASOF", "POSITIONAL"} and on is None:
-            self._note(join, f"{join.args['method']} JOIN")
-        return as_rows(rows)
+            if isinstance(node, exp.Table):
+                self._table(node, Scope())
+            construct = construct_of(node)
+            if (construct, line_of(node)) not in noted:
+                noted.add((construct, line_of(node)))
+                self._note(node, construct)
+        if not noted:
+            return NOTHING
+        return frozenset((Node(table), How.WHOLE) for table in self.tables_read)
 
-    def _joined(self, scope: Scope) -> Relation:
-        """All relations in scope side by side, as ``SELECT *`` would show them."""
-        columns, opened = self._star(scope, None)
-        rows = frozenset(source for r in scope.relations.values() for source in r.rows)
-        return Relation(columns=tuple(columns), rows=rows, open=opened)
 
-    # ---- what is not understood ---------------------------------------------------------------
-
-    def _opaque(self, relation: Relation, node: exp.Expr, what: str) -> Relation:
-        """A relation of which only the origin is known: depend on all of it, and say so."""
-        self._note(node, what)
-        origins = frozenset(n.owner for n, _ in relation.everything)
-        return Relation(rows=relation.rows | as_rows(relation.everything), open=origins)
-
-    def _not_understood(self, node: exp.Expr, scope: Scope) -> Relation:
-        self._note(node, type(node).__name__)
-        inner = Scope(ctes=scope.ctes, outer=scope)
-        for table in node.find_all(exp.Table):
-            self._add_source(table, inner)
-        joined = self._joined(inner)
-        return Relation(
-            open=frozenset(n.owner for n, _ in joined.everything), rows=as_rows(joined.everything)
-        )
-
-    # ---- names --------------------------------------------------------------------------------
-
-    def _alias(self, node: exp.Expr) -> str | None:
-        alias = node.args.get("alias")
-        if isinstance(alias, exp.TableAlias) and isinstance(alias.this, exp.Identifier):
-            return fold(alias.this, self.dialect)
-        return fold(alias, self.dialect) if isinstance(alias, exp.Identifier) else None
-
-    def _alias_columns(self, node: exp.Expr) -> list[str]:
-        alias = node.args.get("alias")
-        if not isinstance(alias, exp.TableAlias):
-            return []
-        return [
-            fold(c.this if isinstance(c, exp.ColumnDef) else c, self.dialect)
-            for c in alias.args.get("columns") or []
-        ]
+_LIMITS = ("limit", "offset", "fetch")
+_DECIDING = ("where", "having", "qualify", "prewhere", "connect", *_LIMITS)
+"""Clauses that decide which rows there are."""
+_SORTING = ("sort", "cluster", "distribute")
+"""Clauses of engines with many machines that order rows, or send them somewhere."""
 
 
 def _is_limited(node: exp.Expr) -> bool:
-    return any(node.args.get(name) is not None for name in ("limit", "offset", "fetch"))
+    return any(node.args.get(name) is not None for name in _LIMITS)
+
+
+def _keys(order: exp.Expr) -> list[exp.Expr]:
+    """What a clause orders by."""
+    return [key.this if isinstance(key, exp.Ordered) else key for key in order.expressions]

@@ -12,17 +12,15 @@ from sqlglot.dialects.dialect import Dialect, NormalizationStrategy
 def quoted_case_counts(dialect: str) -> bool:
     """Whether quoting a name makes its case significant in this dialect."""
     strategy = Dialect.get_or_raise(dialect).normalization_strategy
-    return strategy in {
-        NormalizationStrategy.LOWERCASE,
-        NormalizationStrategy.UPPERCASE,
-        NormalizationStrategy.CASE_SENSITIVE,
-    }
+    return strategy in {NormalizationStrategy.LOWERCASE, NormalizationStrategy.UPPERCASE}
 
 
 def fold(identifier: exp.Identifier, dialect: str) -> str:
     """The form in which a name is compared: lower case, unless quotes make its case count.
 
-    In a dialect that folds to upper case, a quoted all-upper name is the same as the bare one.
+    Where case always counts, as in MySQL and ClickHouse, quotes change nothing, and two names that
+    differ in case alone are taken for one. In a dialect that folds to upper case, a quoted
+    all-upper name is the same as the bare one.
     """
     arguments = identifier.args
     text: str = arguments["this"]
@@ -44,3 +42,13 @@ def line_of(node: exp.Expr) -> int | None:
         if isinstance(line, int):
             return line
     return None
+
+
+_SYSTEM_SCHEMAS = frozenset({"information_schema", "pg_catalog", "sys", "system"})
+_SYSTEM_TABLES = frozenset({"dual", "sysibm.sysdummy1", "sqlite_master", "sqlite_schema"})
+
+
+def is_of_system(name: str) -> bool:
+    """Whether a table that the project does not know is one that every database has."""
+    schema = name.rpartition(".")[0].rpartition(".")[2]
+    return schema in _SYSTEM_SCHEMAS or name in _SYSTEM_TABLES

@@ -77,6 +77,8 @@ def parse_statements(text: str, dialect: str) -> list[exp.Expr]:
         raise _problem(error) from error
     except RecursionError as error:
         raise SqlProblem("is nested too deeply to be read", None) from error
+    except Exception as error:  # one text that the parser fails on ends nothing else
+        raise SqlProblem(f"cannot be read: the parser fails on it ({error})", None) from error
 
 
 def _with_dollars(text: str, dialect: str) -> str:

@@ -22,7 +22,7 @@ def pivoted(relation: Relation, pivot: exp.Pivot, value: Value, fold: Fold) -> R
         value: finds the sources of an expression over ``relation``.
         fold: the form in which a name is compared.
     """
-    if relation.open:
+    if relation.is_open:
         return None
     if pivot.args.get("unpivot"):
         return _unpivot(relation, pivot, value, fold)

@@ -2,63 +2,108 @@
 
 from __future__ import annotations
 
+import re
+from dataclasses import replace
+
 from sqlglot import exp
 
 from inchworm.core.sql.names import fold
-from inchworm.core.sql.relations import OutColumn, Scope, as_computed
+from inchworm.core.sql.relations import NOTHING, OutColumn, Relation, Scope, Sources, as_computed
 from inchworm.core.sql.types import type_of
 from inchworm.core.sql.values import ValueResolver
+from inchworm.core.structure.tables import UNKNOWN_TYPE
 
 _SEVERAL = (exp.Columns, exp.Like)
+_PATTERN = "star with a pattern"
 
 
 class ProjectionResolver(ValueResolver):
     """Finds the columns that a select list shows."""
 
-    def _projections(
-        self, node: exp.Select, scope: Scope
-    ) -> tuple[list[OutColumn], frozenset[str]]:
+    def _projections(self, node: exp.Select, scope: Scope) -> Relation:
+        """The columns of a select list, in order."""
         columns: list[OutColumn] = []
         opened: frozenset[str] = frozenset()
+        believed: Sources | None = None
         for projection in node.expressions:
             star = _star_in(projection)
+            shown: Relation | None = None
             if star is not None:
-                shown, more = self._starred(projection, star, scope, node)
-                columns += shown
-                opened |= more
-                continue
-            several = None
-            if not (is_plain(projection) or self.has.isdisjoint(_SEVERAL)):
-                several = projection.find(*_SEVERAL)
-            if several is not None and several.find(exp.Star) is not None:
-                columns += self._several(projection, several, scope, node)
+                shown = self._starred(projection, star, scope, node)
+            elif (several := self._several_in(projection)) is not None:
+                shown = self._several(projection, several, scope, node)
+            elif isinstance(projection, exp.Explode | exp.Inline):
+                shown = self._unnested(projection, scope, node)
+            if shown is not None:
+                columns += shown.columns
+                opened |= shown.open
+                if shown.believed is not None:
+                    believed = shown.believed | (believed or NOTHING)
                 continue
             column = self._projection(projection, scope, node, len(columns))
             columns.append(column)
             scope.aliases.setdefault(column.name, column)
-        return columns, opened
+        return Relation(columns=tuple(columns), open=opened, believed=believed)
+
+    def _several_in(self, projection: exp.Expr) -> exp.Expr | None:
+        """``COLUMNS(...)`` or a star with a pattern in a projection."""
+        if is_plain(projection) or self.has.isdisjoint(_SEVERAL):
+            return None
+        several = projection.find(*_SEVERAL)
+        is_star = several is not None and several.find(exp.Star) is not None
+        return several if is_star or isinstance(several, exp.Columns) else None
+
+    def _unnested(
+        self, projection: exp.Explode | exp.Inline, scope: Scope, node: exp.Select
+    ) -> Relation | None:
+        """``unnest(x)``: of a struct, a column for each of its fields, which are believed."""
+        type_ = type_of(
+            projection.this, lambda column: self._type_of_column(column, scope), self.dialect
+        )
+        if type_ != UNKNOWN_TYPE and not type_.startswith("STRUCT"):
+            return None
+        sources = as_computed(self._value(projection.this, scope, node))
+        shown = OutColumn(name=self._name_of(projection, 0), sources=sources)
+        return Relation(columns=(shown,), believed=sources)
+
+    def _meant(self, several: exp.Expr, scope: Scope, node: exp.Select) -> Relation:
+        """The columns that ``COLUMNS(...)`` or a star with a pattern is about."""
+        star = several.find(exp.Star)
+        if star is not None:
+            holder = star.parent if isinstance(star.parent, exp.Column) else star
+            meant = self._starred(holder, star, scope, node)
+        else:
+            meant = self._star(scope, None, several)
+        pattern = several.this if isinstance(several, exp.Columns) else None
+        if isinstance(pattern, exp.Literal) and pattern.is_string:
+            try:
+                matches = re.compile(pattern.name, re.IGNORECASE).search
+            except re.error:
+                self._note(several, "COLUMNS with a pattern")
+                return meant
+            return replace(meant, columns=tuple(c for c in meant.columns if matches(c.name)))
+        if star is None or isinstance(several, exp.Like):
+            self._note(several, "COLUMNS with a condition" if star is None else _PATTERN)
+        return meant
 
     def _several(
         self, projection: exp.Expr, several: exp.Expr, scope: Scope, node: exp.Select
-    ) -> list[OutColumn]:
+    ) -> Relation:
         """``max(COLUMNS(*))`` or ``* LIKE 'x%'``: one column shown for each that is meant."""
-        star = several.find(exp.Star)
-        assert star is not None  # the caller looked
-        holder = star.parent if isinstance(star.parent, exp.Column) else star
-        meant, _ = self._starred(holder, star, scope, node)
-        if projection is several and isinstance(several, exp.Columns):
-            return meant
-        if isinstance(several, exp.Like):
-            self._note(several, "star with a pattern")
+        meant = self._meant(several, scope, node)
+        self.used.update(n for n, _ in meant.everything if n.field is not None)
+        if projection is several:
             return meant
         others = [
             c for c in projection.find_all(exp.Column) if c.find_ancestor(exp.Columns) is None
         ]
         more = frozenset(source for c in others for source in self._value(c, scope, node))
-        return [
+        computed = tuple(
             OutColumn(name=column.name, sources=as_computed(column.sources | more))
-            for column in meant
-        ]
+            for column in meant.columns
+        )
+        believed = None if meant.believed is None else as_computed(meant.believed | more)
+        return replace(meant, columns=computed, believed=believed, table=None)
 
     def _projection(
         self, projection: exp.Expr, scope: Scope, node: exp.Select, position: int
@@ -84,15 +129,20 @@ class ProjectionResolver(ValueResolver):
             return fold(inner.this, self.dialect)
         if isinstance(inner, exp.Dot) and isinstance(inner.expression, exp.Identifier):
             return fold(inner.expression, self.dialect)
-        return projection.sql(dialect=self.dialect).lower() or f"col{position}"
+        try:
+            spelled = projection.sql(dialect=self.dialect)
+        except Exception:  # the library cannot spell everything that it can read
+            spelled = ""
+        return spelled.lower() or f"col{position}"
 
     def _starred(
         self, projection: exp.Expr, star: exp.Star, scope: Scope, node: exp.Select
-    ) -> tuple[list[OutColumn], frozenset[str]]:
+    ) -> Relation:
+        """The columns that a star shows, without those left out, and with others replaced."""
         qualifier = None
         if isinstance(projection, exp.Column):
             qualifier = self._qualifier(projection)
-        columns, opened = self._star(scope, qualifier, star)
+        relation = self._star(scope, qualifier, star)
         without = {self._bare(e) for e in star.args.get("except_") or []}
         renames = {
             fold(r.this.this, self.dialect): fold(r.args["alias"], self.dialect)
@@ -102,14 +152,14 @@ class ProjectionResolver(ValueResolver):
             fold(r.args["alias"], self.dialect): r.this for r in star.args.get("replace") or []
         }
         shown = []
-        for column in columns:
+        for column in relation.columns:
             if column.name in without:
                 continue
             if column.name in replaced:
                 sources = as_computed(self._value(replaced[column.name], scope, node))
                 column = OutColumn(name=column.name, sources=sources)
             shown.append(column.under(renames.get(column.name, column.name)))
-        return shown, opened
+        return replace(relation, columns=tuple(shown), table=None)
 
 
 def is_plain(projection: exp.Expr) -> bool:

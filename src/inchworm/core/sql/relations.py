@@ -42,12 +42,20 @@ class Relation:
         open: base tables whose columns are not all known, so that a name that is not among
             ``columns`` may still be one of theirs.
         table: the folded name of the base table, for a relation that is just that.
+        believed: of a relation that may have any column, such as a table function, what one comes
+            from that is not among ``columns``; None of all others.
     """
 
     columns: tuple[OutColumn, ...] = ()
     rows: Sources = NOTHING
     open: frozenset[str] = frozenset()
     table: str | None = None
+    believed: Sources | None = None
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it may have more columns than are known."""
+        return bool(self.open) or self.believed is not None
 
     @cached_property
     def _by_name(self) -> Mapping[str, OutColumn]:
@@ -63,18 +71,20 @@ class Relation:
 
     def guessed(self, name: str) -> OutColumn | None:
         """The column of that name that an open relation may have."""
-        if not self.open:
+        if not self.is_open:
             return None
-        if len(self.open) == 1:
+        if len(self.open) == 1 and self.believed is None:
             (table,) = self.open
             return OutColumn(name=name, sources=frozenset({(Node(table, name), How.COPIED)}))
-        return OutColumn(name=name, sources=frozenset((Node(t), How.WHOLE) for t in self.open))
+        whole = frozenset((Node(table), How.WHOLE) for table in self.open)
+        return OutColumn(name=name, sources=whole | (self.believed or NOTHING))
 
     @property
     def everything(self) -> Sources:
         """All that any of its columns comes from, and the whole of what is not known."""
         known = frozenset(source for column in self.columns for source in column.sources)
-        return known | {(Node(table), How.WHOLE) for table in self.open}
+        whole = {(Node(table), How.WHOLE) for table in self.open}
+        return known | whole | (self.believed or NOTHING)
 
     def renamed(self, names: list[str]) -> Relation:
         """The relation as ``alias(a, b, ...)`` shows it: the first columns get new names."""

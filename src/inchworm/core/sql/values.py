@@ -10,7 +10,7 @@ from sqlglot import exp
 
 from inchworm.core.errors import nearest
 from inchworm.core.lineage.graph import How, Node
-from inchworm.core.sql.names import fold, line_of
+from inchworm.core.sql.names import fold, line_of, table_name
 from inchworm.core.sql.relations import NOTHING, OutColumn, Relation, Scope, Sources, as_computed
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 
@@ -23,8 +23,8 @@ _HIDDEN_COLUMNS = frozenset(
 class Problem:
     """Something in a query that is wrong or not understood.
 
-    ``kind`` is one of ``unknown-table``, ``unknown-column``, ``ambiguous-column`` and
-    ``not-understood``.
+    ``kind`` is one of ``unknown-table``, ``unknown-column``, ``ambiguous-column``,
+    ``not-understood`` and ``not-taken``.
     """
 
     kind: str
@@ -44,12 +44,20 @@ class ValueResolver:
     problems: list[Problem] = field(default_factory=list)
     has: frozenset[type[exp.Expr]] = frozenset()
     """The kinds of node that the query has at all."""
+    used: set[Node] = field(default_factory=set)
+    """Every column that is named anywhere, whether or not its value reaches the output."""
+    seen: set[int] = field(default_factory=set)
+    """The nodes of tables and columns that have been looked up, by identity."""
     quiet: bool = False
     """While a recursive CTE is repeated, what was said once is not said again."""
 
     @abstractmethod
     def query(self, node: exp.Expr, outer: Scope) -> Relation:
         """The relation that a query inside an expression is."""
+
+    @abstractmethod
+    def _table(self, node: exp.Table, scope: Scope) -> tuple[str, Relation]:
+        """The name under which a table is known, and the relation that it is."""
 
     # ---- values -------------------------------------------------------------------------------
 
@@ -86,17 +94,25 @@ class ValueResolver:
         """The sources of a node that is more than its children; None for all others."""
         match node:
             case exp.Column() if not isinstance(node.this, exp.Star):
-                if tolerant and self._named(self._bare(node), scope) is None:
+                if tolerant and not self._means_something(node, scope):
+                    self.seen.add(id(node))
                     return NOTHING
                 return self._column(node, scope).sources
+            case exp.Table() if isinstance(node.this, exp.Identifier):
+                return self._argument(node, scope)
+            case exp.TableFromRows(this=exp.Column() as named):
+                table = exp.Table(**dict(zip(_TABLE_PARTS, reversed(named.parts), strict=False)))
+                name = table_name(table, self.dialect)
+                if name not in self.known and self._means_something(named, scope):
+                    return self._column(named, scope).sources
+                self.seen.add(id(named))
+                return self._argument(table, scope)
             case exp.Column():
-                columns, opened = self._star(scope, self._qualifier(node), node)
-                return Relation(columns=tuple(columns), open=opened).everything
+                return self._star(scope, self._qualifier(node), node).everything
             case exp.Count(this=exp.Star()):
                 return NOTHING
             case exp.Star():
-                columns, opened = self._star(scope, None, node)
-                return Relation(columns=tuple(columns), open=opened).everything
+                return self._star(scope, None, node).everything
             case exp.Exists():
                 inner = self.query(node.this, Scope(ctes=scope.ctes, outer=scope))
                 return inner.rows
@@ -110,6 +126,19 @@ class ValueResolver:
             case exp.Comprehension():
                 return self._comprehension(node, scope, select)
         return None
+
+    def _argument(self, node: exp.Table, scope: Scope) -> Sources:
+        """A table that is handed to a function whole."""
+        _, relation = self._table(node, scope)
+        self._note(node, "table as an argument")
+        whole = {(Node(relation.table), How.WHOLE)} if relation.table else set()
+        return as_computed(relation.everything | relation.rows | whole)
+
+    def _means_something(self, node: exp.Column, scope: Scope) -> bool:
+        """Whether a name is that of a column or relation; it may be the option of a function."""
+        name = self._bare(node)
+        is_known = self._named(name, scope) is not None or scope.find_relation(name) is not None
+        return is_known or node.args.get("table") is not None
 
     def _comprehension(
         self, node: exp.Comprehension, scope: Scope, select: exp.Expr | None
@@ -134,10 +163,12 @@ class ValueResolver:
 
     def _column(self, node: exp.Column, scope: Scope) -> OutColumn:
         """The column that a reference means; never fails, but reports one that does not exist."""
-        sources = scope.resolved.get(id(node))
-        if sources is None:
-            sources = scope.resolved[id(node)] = self._look_up(node, scope)
-        return sources
+        column = scope.resolved.get(id(node))
+        if column is None:
+            column = scope.resolved[id(node)] = self._look_up(node, scope)
+            self.seen.add(id(node))
+            self.used.update(source for source, _ in column.sources if source.field is not None)
+        return column
 
     def _look_up(self, node: exp.Column, scope: Scope) -> OutColumn:
         parts = node.args
@@ -152,6 +183,10 @@ class ValueResolver:
         names = [
             fold(part, self.dialect) for part in node.parts if isinstance(part, exp.Identifier)
         ]
+        if not isinstance(this, exp.Identifier):  # by position, such as t.$1
+            relation = scope.find_relation(".".join(names))
+            everything = relation.everything if relation else self._all_in(scope)
+            return OutColumn(name=node.name.lower(), sources=as_computed(everything))
         *qualifier, name = names
         for cut in range(len(qualifier), 0, -1):
             relation = scope.find_relation(".".join(qualifier[:cut]))
@@ -221,10 +256,14 @@ class ValueResolver:
         """The column that open relations in reach may have; each of them, if several."""
         at: Scope | None = scope
         opened: frozenset[str] = frozenset()
+        believed: Sources | None = None
         while at is not None:
-            opened |= frozenset(t for r in at.relations.values() for t in r.open)
+            for relation in at.relations.values():
+                opened |= relation.open
+                if relation.believed is not None:
+                    believed = relation.believed | (believed or NOTHING)
             at = at.outer
-        return Relation(open=opened).guessed(name)
+        return Relation(open=opened, believed=believed).guessed(name)
 
     def _type_of_column(self, node: exp.Column, scope: Scope) -> str:
         if not isinstance(node.this, exp.Identifier):
@@ -263,9 +302,8 @@ class ValueResolver:
 
     # ---- names --------------------------------------------------------------------------------
 
-    def _star(
-        self, scope: Scope, qualifier: str | None, at: exp.Expr | None = None
-    ) -> tuple[list[OutColumn], frozenset[str]]:
+    def _star(self, scope: Scope, qualifier: str | None, at: exp.Expr | None = None) -> Relation:
+        """The columns that a star shows, of all relations in scope or of one."""
         if qualifier is not None:
             relation = scope.find_relation(qualifier)
             if relation is None:
@@ -273,14 +311,17 @@ class ValueResolver:
                 line = line_of(at) if at is not None else None
                 if struct is None:
                     self._problem(Problem(kind="unknown-table", name=qualifier, line=line))
-                    return [], frozenset()
-                return [OutColumn(name="*", sources=as_computed(struct.sources))], frozenset()
-            return list(relation.columns), relation.open
+                    return Relation()
+                return Relation(believed=as_computed(struct.sources))  # the fields of a struct
+            return relation
         columns: list[OutColumn] = []
         opened: frozenset[str] = frozenset()
+        believed: Sources | None = None
         shown: set[str] = set()
         for relation in scope.relations.values():
             opened |= relation.open
+            if relation.believed is not None:
+                believed = relation.believed | (believed or NOTHING)
             for column in relation.columns:
                 if column.name in scope.merged:
                     if column.name in shown:
@@ -288,7 +329,7 @@ class ValueResolver:
                     shown.add(column.name)
                     column = scope.merged[column.name]
                 columns.append(column)
-        return columns, opened
+        return Relation(columns=tuple(columns), open=opened, believed=believed)
 
     def _qualifier(self, column: exp.Column) -> str:
         """The qualifier before the last dot of a column reference."""
@@ -307,6 +348,7 @@ class ValueResolver:
             self.problems.append(problem)
 
 
+_TABLE_PARTS = ("this", "db", "catalog")
 _SPECIAL = (
     exp.Column,
     exp.Count,
@@ -315,6 +357,8 @@ _SPECIAL = (
     exp.Query,
     exp.Lambda,
     exp.Comprehension,
+    exp.Table,
+    exp.TableFromRows,
 )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -19,6 +19,27 @@ class Column:
     name: str
     type: str = UNKNOWN_TYPE
     required: bool = False
+
+
+class ColumnsByName(Mapping[str, Column]):
+    """Columns by name, whatever the case; of two with one name, the first. It lists lower case."""
+
+    def __init__(self, columns: Iterable[Column]) -> None:
+        self._columns: dict[str, Column] = {}
+        for column in columns:
+            self._columns.setdefault(column.name.lower(), column)
+
+    def __getitem__(self, name: str) -> Column:
+        return self._columns[name.lower()]
+
+    def __contains__(self, name: object) -> bool:
+        return isinstance(name, str) and name.lower() in self._columns
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._columns)
+
+    def __len__(self) -> int:
+        return len(self._columns)
 
 
 @dataclass(frozen=True)
@@ -39,12 +60,9 @@ class Table:
         return hash(self.name)  # tables are looked up often, and hardly ever differ in the rest
 
     @cached_property
-    def by_name(self) -> Mapping[str, Column]:
-        """Columns by folded name; of two with one name, the first."""
-        columns: dict[str, Column] = {}
-        for column in self.columns:
-            columns.setdefault(column.name.lower(), column)
-        return columns
+    def by_name(self) -> ColumnsByName:
+        """Its columns by name."""
+        return ColumnsByName(self.columns)
 
     @property
     def schema(self) -> str:

@@ -10,7 +10,7 @@ from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.tables import Column, Table
 from inchworm.targets.databases.duckdb.session import DuckDbSession
-from inchworm.targets.databases.quoting import quoted
+from inchworm.targets.databases.quoting import folded, quoted
 
 _HERE = "database_name = current_database()"
 
@@ -64,7 +64,7 @@ class DuckDbCatalogue(DuckDbSession):
             [] if chosen is None else [chosen],
         ):
             kind = normal_type(type_, "duckdb")
-            columns_of[f"{schema}.{table}"].append(Column(column, kind, not nullable))
+            columns_of[folded(schema, table)].append(Column(column, kind, not nullable))
         return {name: Table(name, tuple(columns)) for name, columns in columns_of.items()}
 
     def definitions(self, schemas: Sequence[str]) -> list[Definition]:
@@ -75,25 +75,26 @@ class DuckDbCatalogue(DuckDbSession):
                 if schema not in schemas:
                     continue
                 text = str(sql).rstrip().removesuffix(";")
-                full = f"{schema}.{name}"
+                full = folded(schema, name)
                 definitions.append(Definition(thing=thing, name=full, sql=text, needs=None))
         for schema, table, name, sql in self.rows(_INDEXES):
             if schema in schemas:
-                index = f"{schema}.{name}"
+                index = folded(schema, name)
                 text = str(sql).rstrip().removesuffix(";")
-                needs = (f"{schema}.{table}",)
+                needs = (folded(schema, table),)
                 definitions.append(Definition(thing=Thing.INDEX, name=index, sql=text, needs=needs))
         for schema, table, column, comment in self.rows(_COMMENTS):
             if schema in schemas:
                 on = "COLUMN" if column else "TABLE"
-                name = quoted(f"{schema}.{table}") + (f'."{column}"' if column else "")
+                on_what = folded(schema, table)
+                name = quoted(on_what) + (f'."{column}"' if column else "")
                 text = str(comment).replace("'", "''")
                 definitions.append(
                     Definition(
                         thing=Thing.COMMENT,
-                        name=f"{schema}.{table}" + (f".{column}" if column else ""),
+                        name=on_what + (f".{column}" if column else ""),
                         sql=f"COMMENT ON {on} {name} IS '{text}'",
-                        needs=(f"{schema}.{table}",),
+                        needs=(on_what,),
                     )
                 )
         return definitions
@@ -121,7 +122,7 @@ class DuckDbCatalogue(DuckDbSession):
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""
         return {
-            f"{schema}.{name}": "view" if kind == "VIEW" else "table"
+            folded(schema, name): "view" if kind == "VIEW" else "table"
             for schema, name, kind in self.rows(
                 "SELECT table_schema, table_name, table_type FROM information_schema.tables "
                 "WHERE table_catalog = current_database()"
@@ -147,5 +148,5 @@ class DuckDbCatalogue(DuckDbSession):
             "SELECT schema_name, table_name, index_name, sql FROM duckdb_indexes() "
             "WHERE database_name = current_database()"
         ):
-            statements[f"{schema}.{table}"][f"{schema}.{index}"] = sql
+            statements[folded(schema, table)][folded(schema, index)] = sql
         return statements

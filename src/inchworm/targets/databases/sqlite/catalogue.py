@@ -9,7 +9,7 @@ from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
-from inchworm.targets.databases.quoting import quoted, quoted_one
+from inchworm.targets.databases.quoting import folded, quoted, quoted_one
 from inchworm.targets.databases.sqlite.session import SqliteSession
 
 _TRIGGER = "CREATE TRIGGER "
@@ -51,9 +51,9 @@ class SqliteCatalogue(SqliteSession):
                 definitions.append(
                     Definition(
                         thing=Thing(kind),
-                        name=f"{schema}.{name}",
+                        name=folded(schema, name),
                         sql=whole,
-                        needs=(f"{schema}.{table}",) if kind == "index" else None,
+                        needs=(folded(schema, table),) if kind == "index" else None,
                     )
                 )
         return definitions
@@ -63,7 +63,7 @@ class SqliteCatalogue(SqliteSession):
         return [
             Definition(
                 thing=Thing.TRIGGER,
-                name=f"{schema}.{table}.{name}",
+                name=f"{folded(schema, table)}.{name}",
                 # it is kept without the name of its file
                 sql=f"{_TRIGGER}{quoted_one(schema)}.{str(sql).removeprefix(_TRIGGER)}",
             )
@@ -87,7 +87,7 @@ class SqliteCatalogue(SqliteSession):
                 f"SELECT name, type FROM {quoted(schema)}.sqlite_master "
                 "WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite_%'"
             ):
-                kinds_of[f"{schema}.{name}"] = kind
+                kinds_of[folded(schema, name)] = kind
         return kinds_of
 
     def size(self, name: str) -> int | None:

@@ -6,7 +6,7 @@ from collections.abc import Collection, Mapping, Sequence
 
 from inchworm.core.rendered import Store
 from inchworm.targets.databases.protocols import Switch
-from inchworm.targets.databases.quoting import quoted
+from inchworm.targets.databases.quoting import folded, quoted
 from inchworm.targets.databases.sqlite.structure import SqliteStructure, named_in_full
 
 
@@ -69,7 +69,7 @@ class Sqlite(SqliteStructure):
                 f"SELECT type, name, tbl_name, sql FROM {quoted(schema)}.sqlite_master "
                 "WHERE type IN ('index', 'trigger') AND sql IS NOT NULL ORDER BY type, name"
             ):
-                if f"{schema}.{table}" in tables:
+                if folded(schema, table) in tables:
                     attached.append((kind, f"{schema}.{name}", sql))
         return attached
 

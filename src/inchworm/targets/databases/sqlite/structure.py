@@ -10,7 +10,7 @@ from typing import Self
 from inchworm.core.errors import TargetError
 from inchworm.core.structure.changes import Alterations, Change
 from inchworm.core.structure.definitions import Definition
-from inchworm.targets.databases.quoting import quoted
+from inchworm.targets.databases.quoting import folded, quoted
 from inchworm.targets.databases.sqlite.catalogue import SqliteCatalogue
 from inchworm.targets.databases.sqlite.session import IN_MEMORY
 
@@ -100,7 +100,7 @@ class SqliteStructure(SqliteCatalogue):
     def _put_on_again(self, triggers: Mapping[tuple[str, str], tuple[str, str]]) -> None:
         existing, kinds = self._triggers(), self.kinds()
         for (schema, name), (table, sql) in triggers.items():
-            if (schema, name) not in existing and f"{schema}.{table}" in kinds:
+            if (schema, name) not in existing and folded(schema, table) in kinds:
                 self.execute(named_in_full("trigger", f"{schema}.{name}", sql))
 
     def _check_keys(self) -> None:

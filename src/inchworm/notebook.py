@@ -35,6 +35,7 @@ from inchworm.core.parameters.matrix import FILE, evaluate, is_of_matrix
 from inchworm.core.parameters.values import Plain, Type, Value
 from inchworm.core.promotion.aside import aside
 from inchworm.core.rendered import Store
+from inchworm.core.sql.declared import FILE as SOURCES
 from inchworm.core.sql.parse import parse_query
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import to_text, with_tables, with_values
@@ -266,7 +267,7 @@ class Surroundings:
         files = {
             path: content
             for path, content in self._project.contents.items()
-            if path.startswith("schemas/") or is_of_matrix(path)
+            if path.startswith("schemas/") or path == SOURCES or is_of_matrix(path)
         }
         return read_project(
             name=settings.name, version=settings.version, dialect=settings.dialect, files=files
@@ -288,7 +289,11 @@ class Surroundings:
     @contextmanager
     def _database(self, *, read_only: bool) -> Iterator[Database]:
         with open_database(
-            self._environment, self._machine, self._values, read_only=read_only
+            self._environment,
+            self._machine,
+            self._values,
+            read_only=read_only,
+            sources=self._assembly.sources,
         ) as database:
             yield database
 

@@ -6,6 +6,7 @@ import pytest
 
 from inchworm.core.lineage.graph import How, Node
 from inchworm.core.sql.columns import Resolution, resolve
+from inchworm.core.sql.declared import Declared
 from inchworm.core.sql.parse import parse_query
 from inchworm.core.structure.tables import Column, Table
 
@@ -19,8 +20,11 @@ TABLES = {
 }
 
 
+SOURCES = Declared(reads={"levels": "levels.csv"})
+
+
 def resolved(sql: str, dialect: str = "duckdb") -> Resolution:
-    return resolve(parse_query(sql, dialect), TABLES, dialect)
+    return resolve(parse_query(sql, dialect), TABLES, dialect, lambda: SOURCES)
 
 
 def spelled(resolution: Resolution) -> dict[str, set[str]]:

@@ -144,3 +144,15 @@ def test_a_walk_shows_all_that_is_reached(graph: Graph[int], start: Node) -> Non
         return {step.node}.union(*(met(following) for following in step.next))
 
     assert met(graph.walk(start, Direction.DOWN)) == set(graph.reached([start], Direction.DOWN))
+
+
+def test_a_whole_table_comes_from_what_its_columns_come_from() -> None:
+    """And is affected by whatever they affect."""
+    assert shown(DIAMOND.walk(Node("s.d"), Direction.UP)) == {
+        "copied s.b.x": {"copied s.a.x": {}},
+        "rows s.c.x": {"computed s.a.x": {}},
+    }
+    assert shown(DIAMOND.walk(Node("s.a"), Direction.DOWN)) == {
+        "copied s.b.x": {"copied s.d.x": {}},
+        "computed s.c.x": {"rows s.d.x": {}},
+    }

@@ -91,6 +91,8 @@ def find_node(assembly: Assembly, name: str) -> Node:
         owners.setdefault(part.name.lower(), node)
         owners[str(part).lower()] = node
     owners |= {table.lower(): Node(table) for table in assembly.tables}
+    for outside in assembly.touching:  # places, and tables of other databases
+        owners.setdefault(outside.lower(), Node(outside))
     if folded_name in owners:
         return owners[folded_name]
     for at in (i for i, letter in enumerate(folded_name) if letter == "."):

@@ -8,6 +8,7 @@ The tree says whose fault it is::
     │   └── WrongEnvironment  an environment's address leads to another environment      exit 1
     ├── BundleError           a bundle file cannot be trusted                             exit 1
     ├── TargetError           a database or service failed or refused                    exit 1
+    │   └── OutsideAccess     a statement reaches a file or server that is not declared  exit 1
     ├── LedgerError           the ledger is damaged or cannot be reached                 exit 1
     ├── Waiting               an entry condition is not met yet                          exit 3
     └── EnvironmentMoved      the environment is not as drafted, or somebody has it locked   exit 4
@@ -55,6 +56,10 @@ class BundleError(InchwormError):
 
 class TargetError(InchwormError):
     """A database or a service could not be reached, or refused what was asked."""
+
+
+class OutsideAccess(TargetError):
+    """A statement reaches a file, another server or an extension that is not declared."""
 
 
 class LedgerError(InchwormError):

@@ -15,6 +15,7 @@ from inchworm.core.parameters.matrix import references, substitute
 from inchworm.core.parameters.values import Type, Value
 from inchworm.core.promotion.composition import Composition, LiveItem, LivePart
 from inchworm.core.promotion.promotion import UsedSecret
+from inchworm.core.sql.declared import NOTHING_DECLARED, Declared
 from inchworm.core.structure.definitions import (
     Definition,
     Difference,
@@ -206,9 +207,21 @@ def outside_tables(parts: Iterable[LivePart]) -> frozenset[str]:
 
 @contextmanager
 def open_database(
-    environment: Environment, machine: Machine, values: Mapping[str, Value], *, read_only: bool
+    environment: Environment,
+    machine: Machine,
+    values: Mapping[str, Value],
+    *,
+    read_only: bool,
+    sources: Declared = NOTHING_DECLARED,
 ) -> Iterator[Database]:
     """Reach an environment's database alone; the connection ends with the block.
+
+    Args:
+        environment: as its file declares it.
+        machine: where the project is, with its environment variables.
+        values: this environment's values.
+        read_only: for looking only.
+        sources: the places outside the database that queries may read through it.
 
     Raises:
         TargetError: when it cannot be reached.
@@ -222,6 +235,7 @@ def open_database(
         password=_secret(address.password, environment, machine, values),
         read_only=read_only,
         threads=address.threads,
+        reads=[str(substitute(pattern, values)) for pattern in sources.reads.values()],
     )
     try:
         yield database
@@ -237,6 +251,7 @@ def open_environment(
     values: Mapping[str, Value],
     *,
     read_only: bool,
+    sources: Declared = NOTHING_DECLARED,
 ) -> Iterator[OpenEnvironment]:
     """Reach an environment's database and services.
 
@@ -246,13 +261,16 @@ def open_environment(
         machine: where the project is, with its environment variables.
         values: this environment's values; secrets are resolved here and kept nowhere.
         read_only: for looking only.
+        sources: the places outside the database that queries may read through it.
 
     Raises:
         TargetError: when something cannot be reached.
         EnvironmentMoved: when another process holds the database.
         WrongEnvironment: when the database is that of another environment.
     """
-    with open_database(environment, machine, values, read_only=read_only) as database:
+    with open_database(
+        environment, machine, values, read_only=read_only, sources=sources
+    ) as database:
         bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
         check_name(environment, project, bookkeeping.environment())
         with (

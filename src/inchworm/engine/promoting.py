@@ -87,6 +87,7 @@ def carry_out(work: Work) -> Promotion:
             work.machine,
             prepared.values,
             read_only=False,
+            sources=prepared.reading.assembly.sources,
         ) as place,
     ):
         place.database.lock(f"inchworm {prepared.bundle.project}")

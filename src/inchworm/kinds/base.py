@@ -12,6 +12,7 @@ from inchworm.core.lineage.facts import Facts
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Part
 from inchworm.core.rendered import Rendered
+from inchworm.core.sql.declared import Declared
 from inchworm.core.structure.tables import Table
 
 
@@ -22,6 +23,12 @@ class Surroundings:
     dialect: str
     shared: Mapping[str, bytes] = field(default_factory=dict)
     """Files that belong to whichever part names them, such as API documents, by path."""
+
+    def declared(self) -> Declared:
+        """The places outside the database that the project reads."""
+        from inchworm.kinds.sources import declared_in  # its reading, only where it is needed
+
+        return declared_in(self.shared)
 
 
 Definition = TypeVar("Definition")

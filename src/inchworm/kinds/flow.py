@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 import yaml
@@ -20,6 +20,7 @@ from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Part
 from inchworm.core.rendered import Rendered, RenderedFlow
 from inchworm.core.sql.columns import resolve
+from inchworm.core.sql.declared import Declaring
 from inchworm.core.sql.parse import parse_query
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import parameters_in, to_text, with_values
@@ -79,6 +80,7 @@ class Flow:
     dialect: str
     settings: FlowSettings
     document: TomlDocument
+    declared: Declaring
     api: Mapping[str, Any] = field(default_factory=dict)
     api_uses: tuple[Use, ...] = ()
 
@@ -110,19 +112,13 @@ class FlowKind:
             dialect=surroundings.dialect,
             settings=settings,
             document=document,
+            declared=surroundings.declared,
         )
         api = _read_api(flow, surroundings.shared, report)
         if api is None:
             return None
-        return Flow(
-            part=part.id,
-            file=part.main.path,
-            dialect=surroundings.dialect,
-            settings=settings,
-            document=document,
-            api=api,
-            api_uses=_uses_in(flow.outside.api or "", surroundings.shared),
-        )
+        uses = _uses_in(flow.outside.api or "", surroundings.shared)
+        return replace(flow, api=api, api_uses=uses)
 
     def facts(self, flow: Flow, tables: Mapping[str, Table], report: Report) -> Facts:
         """The columns behind each field, or the fields behind each column."""
@@ -204,13 +200,13 @@ class FlowKind:
             )
             return reads, edges, ()
         try:
-            query = parse_query(flow.settings.from_.query or "", flow.dialect)
+            query = parse_query(flow.settings.from_.query or "", flow.dialect, flow.declared)
         except SqlProblem as problem:
             rule = rule_of(problem, rules.SQL_UNREADABLE)
             message = f"query: {problem.reason}"
             report(rule.finding(message, part=flow.part, file=flow.file, line=line))
             return (), (), ()
-        resolution = resolve(query, tables, flow.dialect)
+        resolution = resolve(query, tables, flow.dialect, flow.declared)
         report_problems(flow.part, flow.file, resolution, report, first_line=line or 1)
         shown = tuple(Column(column.name, column.type) for column in resolution.columns)
         _check_types(flow, Table("the query", shown), report)
@@ -241,7 +237,8 @@ class FlowKind:
         """The file and its query with this environment's values, and the API document."""
         document: dict[str, Any] = substitute(flow.document.values, values)
         if flow.settings.from_.query:
-            query = with_values(parse_query(flow.settings.from_.query, flow.dialect), values)
+            query = parse_query(flow.settings.from_.query, flow.dialect, flow.declared)
+            query = with_values(query, values)
             document["from"] = {**document["from"], "query": to_text(query, flow.dialect)}
         document["openapi"] = substitute(flow.api, values)
         return RenderedFlow(part=flow.part, content=document, dialect=flow.dialect)

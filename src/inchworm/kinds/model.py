@@ -19,6 +19,7 @@ from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Part
 from inchworm.core.rendered import Rendered, RenderedCheck, RenderedModel, Store
 from inchworm.core.sql.columns import Resolution, resolve, tables_in
+from inchworm.core.sql.declared import Declaring
 from inchworm.core.sql.parse import MAYBE_PARAMETER, parse_query, split_settings
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import line_of_parameter, parameters_in, to_text, with_values
@@ -94,6 +95,7 @@ class Model:
     document: TomlDocument
     query: exp.Query
     text: str
+    declared: Declaring
 
     @property
     def mentions(self) -> Mapping[str, int | None]:
@@ -111,7 +113,7 @@ class ModelKind:
         for other in part.files[1:]:
             message = f"has the same name as {part.main.path}"
             report(rules.TWO_WITH_ONE_NAME.finding(message, part=part.id, file=other.path))
-        validated = read_sql(part, ModelSettings, surroundings.dialect, report)
+        validated = read_sql(part, ModelSettings, surroundings, report)
         if validated is None:
             return None
         settings, document, query = validated
@@ -123,11 +125,12 @@ class ModelKind:
             document=document,
             query=query,
             text=part.main.content.decode(),
+            declared=surroundings.declared,
         )
 
     def facts(self, model: Model, tables: Mapping[str, Table], report: Report) -> Facts:
         """The table that the model provides, and where its columns come from."""
-        resolution = resolve(model.query, tables, model.dialect)
+        resolution = resolve(model.query, tables, model.dialect, model.declared)
         table = model.part.name.lower()
         report_problems(model.part, model.file, resolution, report)
         self._report_columns(model, resolution, report)
@@ -229,6 +232,7 @@ class DataCheck:
     settings: CheckSettings
     query: exp.Query
     text: str
+    declared: Declaring
 
 
 class CheckKind:
@@ -238,7 +242,7 @@ class CheckKind:
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> DataCheck | None:
         """The settings comment and the syntax tree."""
-        validated = read_sql(part, CheckSettings, surroundings.dialect, report)
+        validated = read_sql(part, CheckSettings, surroundings, report)
         if validated is None:
             return None
         settings, _, query = validated
@@ -249,11 +253,12 @@ class CheckKind:
             settings=settings,
             query=query,
             text=part.main.content.decode(),
+            declared=surroundings.declared,
         )
 
     def facts(self, check: DataCheck, tables: Mapping[str, Table], report: Report) -> Facts:
         """The tables and columns that the check reads."""
-        resolution = resolve(check.query, tables, check.dialect)
+        resolution = resolve(check.query, tables, check.dialect, check.declared)
         report_problems(check.part, check.file, resolution, report)
         sources = {s for column in resolution.columns for s in column.sources} | resolution.rows
         edges = {Edge(source, Node(str(check.part)), How.ROWS) for source, _ in sources}
@@ -275,13 +280,13 @@ class CheckKind:
 
 
 def read_sql(
-    part: Part, model: type[S], dialect: str, report: Report
+    part: Part, model: type[S], surroundings: Surroundings, report: Report
 ) -> tuple[S, TomlDocument, exp.Query] | None:
     """A ``.sql`` file with one query and a settings comment."""
     file = part.main
     try:
         text = split_settings(file.content.decode("utf-8"))
-        query = parse_query(text.sql, dialect)
+        query = parse_query(text.sql, surroundings.dialect, surroundings.declared)
     except UnicodeDecodeError:
         report(rules.SQL_UNREADABLE.finding("is not UTF-8 text", part=part.id, file=file.path))
         return None
@@ -319,8 +324,9 @@ def reads_of(file: str, resolution: Resolution, first_line: int = 1) -> tuple[Re
     columns: dict[str, set[str]] = {table: set() for table in resolution.tables}
     sources = {s for column in resolution.columns for s in column.sources} | resolution.rows
     for node in resolution.used | {node for node, _ in sources}:
-        if node.field is not None and (node.owner, node.field) not in missing:
-            columns.setdefault(node.owner, set()).add(node.field)
+        is_here = node.owner in columns  # and not in a place outside
+        if is_here and node.field is not None and (node.owner, node.field) not in missing:
+            columns[node.owner].add(node.field)
     reads = [
         Read(table=t, columns=frozenset(names), file=file, line=at(resolution.tables.get(t)))
         for t, names in columns.items()
@@ -356,6 +362,16 @@ def report_problems(
                 rule, message = (
                     rules.SQL_NOT_UNDERSTOOD,
                     f"has a {problem.name}, which is not followed column by column",
+                )
+            case "reaches-outside":
+                rule, message = (
+                    rules.READS_OUTSIDE,
+                    f"reads {problem.name}, which is not declared",
+                )
+            case "unknown-catalogue":
+                rule, message = (
+                    rules.UNKNOWN_CATALOGUE,
+                    f"reads {problem.name}, in a database that is not declared",
                 )
             case "not-taken":
                 report(

@@ -18,6 +18,7 @@ from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest, Part, digest_of
 from inchworm.core.rendered import Rendered, RenderedDocument, canonical
 from inchworm.core.sql.columns import resolve
+from inchworm.core.sql.declared import Declaring
 from inchworm.core.sql.parse import parse_query
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import parameters_in
@@ -38,6 +39,7 @@ class Notebook:
     part: PartId
     file: str
     dialect: str
+    declared: Declaring
     cells: Mapping[str, Any]
     """The document without outputs and execution counts."""
     digest: Digest
@@ -75,6 +77,7 @@ class NotebookKind:
             part=part.id,
             file=part.main.path,
             dialect=surroundings.dialect,
+            declared=surroundings.declared,
             cells=stripped,
             digest=digest_of(canonical(stripped)),
             asked=code.asked,
@@ -94,7 +97,7 @@ class NotebookKind:
             query = self._query(notebook, text, place, report)
             if query is None:
                 continue
-            resolution = resolve(query, tables, notebook.dialect)
+            resolution = resolve(query, tables, notebook.dialect, notebook.declared)
             report_problems(notebook.part, place.file, resolution, report, first_line=place.line)
             uses += [Use(n, place.file, place.line) for n in parameters_in(query)]
             for column in resolution.columns:
@@ -132,7 +135,7 @@ class NotebookKind:
     @staticmethod
     def _query(notebook: Notebook, text: str, place: Place, report: Report) -> exp.Query | None:
         try:
-            return parse_query(text, notebook.dialect)
+            return parse_query(text, notebook.dialect, notebook.declared)
         except SqlProblem as problem:
             line = place.line + (problem.line - 1 if problem.line else 0)
             message = f"SQL of env.query: {problem.reason}"

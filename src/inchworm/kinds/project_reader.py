@@ -45,6 +45,7 @@ from inchworm.kinds.analysis import (
 )
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.registry import FOLDERS, SHARED_FOLDERS, UNFIT, part_of
+from inchworm.kinds.sources import check_sources, declared_in
 
 _SEEN_BY_OTHERS = (*SHARED_FOLDERS, "library")
 _MENTION = re.compile(r"(\w+)\s*\.\s*(\w+)")
@@ -102,6 +103,8 @@ def read_project(
     contents = files if isinstance(files, Contents) else Contents(files)
     known_environments = None if environments is None else tuple(environments)
     matrix, findings = read_files(contents, known_environments)
+    wrong_sources, source_uses = check_sources(contents)
+    findings += wrong_sources
     parts = _parts(contents, findings)
     shared = contents.below(_SEEN_BY_OTHERS)
     rounds = _Rounds(parts, shared, dialect, Held() if known is None else known)
@@ -120,7 +123,8 @@ def read_project(
         matrix=matrix,
         environments=known_environments or (),
         policies=policies or Policies(),
-        environment_uses=tuple(environment_uses),
+        environment_uses=(*environment_uses, *source_uses),
+        sources=declared_in(contents),
         findings=tuple(findings),
     )
     return Reading(assembly=assembly, shared=shared)
@@ -287,7 +291,7 @@ class _Rounds:
                 now = state.get(name, "")
                 if part in cut_from and (part, name) in self.cut:
                     now = structure_digest(_cut_off(name))
-                elif now != was and name.startswith(FILE_PREFIX):
+                elif name.startswith(FILE_PREFIX):
                     now = self._digest_of_file(name.removeprefix(FILE_PREFIX))
                 if now != was:
                     stale.append(part)

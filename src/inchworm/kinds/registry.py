@@ -74,8 +74,8 @@ FOLDERS: Mapping[str, Handled] = {
 HANDLERS: Mapping[Kind, str] = {handled.kind: handled.handler for handled in FOLDERS.values()}
 """The class that handles each kind."""
 
-SHARED_FOLDERS = ("apis",)
-"""Folders whose files belong to the parts that name them."""
+SHARED_FOLDERS = ("apis", "sources.toml")
+"""Folders and files that belong to the parts that name them, or read the places that they name."""
 
 
 def part_of(path: str) -> PartId | None:

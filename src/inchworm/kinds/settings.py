@@ -39,7 +39,7 @@ Report = Callable[[Finding], None]
 
 
 def read_document(
-    content: bytes | str, part: PartId, file: str, report: Report
+    content: bytes | str, part: PartId | None, file: str, report: Report
 ) -> TomlDocument | None:
     """The TOML document, or None after reporting why there is none."""
     try:

@@ -10,12 +10,12 @@ from pathlib import Path
 
 from inchworm.core.errors import ProjectError, UsageError
 from inchworm.core.parts import Contents, Digest, Seen, digest_of
-from inchworm.kinds.registry import FOLDERS, SHARED_FOLDERS
+from inchworm.kinds.registry import FOLDERS
 
-LOOKED_AT = (*FOLDERS, *SHARED_FOLDERS, "environments", "parameters")
+LOOKED_AT = (*FOLDERS, "apis", "environments", "parameters")
 """The folders of a project."""
 
-FILES = ("inchworm.toml", "parameters.toml", "waivers.toml")
+FILES = ("inchworm.toml", "parameters.toml", "sources.toml", "waivers.toml")
 
 _SKIPPED = {"__pycache__", ".ipynb_checkpoints"}
 _JUST_NOW = 50_000_000

@@ -125,6 +125,21 @@ SQL_NOT_UNDERSTOOD = _rule(
     "It counts as depending on everything that it reads: safe, but less precise.",
     "Nothing has to be done.",
 )
+READS_OUTSIDE = _rule(
+    "sql/reads-outside",
+    _E,
+    "A query reads a file, another server, or a text that it runs as SQL, which is not declared.",
+    "Nothing would tell where its rows come from, and a query could send or fetch whatever the "
+    "server can reach.",
+    'Declare the place in sources.toml, under [reads]: NAME = "/landing/levels/*.csv".',
+)
+UNKNOWN_CATALOGUE = _rule(
+    "sql/unknown-catalogue",
+    _E,
+    "A query names a database that is not declared.",
+    "Whether it is the environment's own or another one decides what is promoted where.",
+    'List its name in sources.toml, under [catalogues]: own = ["..."], or others = ["..."].',
+)
 UNKNOWN_TABLE = _rule(
     "lineage/unknown-table",
     _E,

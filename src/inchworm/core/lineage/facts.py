@@ -23,6 +23,7 @@ from inchworm.core.lineage.graph import Edge, Graph, Node
 from inchworm.core.parameters.literals import Literal
 from inchworm.core.parameters.matrix import Matrix
 from inchworm.core.parts import Digest, Part
+from inchworm.core.sql.declared import NOTHING_DECLARED, Declared
 from inchworm.core.structure.tables import Table
 
 
@@ -323,7 +324,10 @@ class Assembly:
     environments: tuple[str, ...]
     policies: Policies = Policies()
     environment_uses: tuple[Use, ...] = ()
-    """Parameters that environment files use; they are read from the operator's checkout."""
+    """Parameters that environment files use, read from the operator's checkout, and the
+    declared places outside."""
+    sources: Declared = NOTHING_DECLARED
+    """The places outside the database that are read."""
     findings: tuple[Finding, ...] = ()
 
     @cached_property

@@ -171,12 +171,12 @@ class Graph(Generic[Key]):
         )
 
     def _onward(self, node: Node, direction: Direction) -> Iterator[tuple[Node, How]]:
-        """Neighbours; a whole table downwards also reaches whoever reads any of its columns.
+        """Neighbours; a whole table also reaches whatever its columns come from, or affect.
 
         A column that decides which rows a table has changes all that is read from the table.
         """
         yield from self.neighbours(node, direction)
-        if node.field is None and direction is Direction.DOWN:
+        if node.field is None:
             for field in sorted(self.of_owner(node.owner) - {node}, key=str):
                 yield from self.neighbours(field, direction)
         if node.field is not None and direction is Direction.UP and not node.is_part:

@@ -15,8 +15,10 @@ from sqlglot import exp
 
 from inchworm.core.lineage.graph import How, Node
 from inchworm.core.sql.constructs import clause, construct_of, is_name
+from inchworm.core.sql.declared import NOTHING_DECLARED, Declaring
 from inchworm.core.sql.from_items import FromResolver
 from inchworm.core.sql.names import fold, line_of, table_name
+from inchworm.core.sql.outside import looks_like_file
 from inchworm.core.sql.projections import is_plain
 from inchworm.core.sql.relations import (
     NOTHING,
@@ -55,19 +57,25 @@ class Resolution:
     """Whether there may be more columns than ``columns`` says."""
 
 
-def resolve(query: exp.Query, tables: Mapping[str, Table], dialect: str) -> Resolution:
+def resolve(
+    query: exp.Query,
+    tables: Mapping[str, Table],
+    dialect: str,
+    declared: Declaring = lambda: NOTHING_DECLARED,
+) -> Resolution:
     """Find the sources of a query's columns and rows.
 
     Args:
         query: the syntax tree of one SELECT or set operation.
         tables: known tables by folded logical name.
         dialect: the dialect that the query is written in.
+        declared: the places outside the database that it may read.
 
     Returns:
         Where a fault of ours ends the work, whole tables, and a problem of kind ``not-taken``.
     """
     try:
-        return _resolve(query, tables, dialect)
+        return _resolve(query, tables, dialect, declared)
     except Exception as error:  # whatever it is, other parts can be checked
         return _by_tables_alone(query, dialect, error)
 
@@ -85,8 +93,11 @@ def _by_tables_alone(query: exp.Query, dialect: str, error: Exception) -> Resolu
     )
 
 
-def _resolve(query: exp.Query, tables: Mapping[str, Table], dialect: str) -> Resolution:
-    resolver = _Resolver(tables, dialect, has=frozenset(map(type, query.walk())))
+def _resolve(
+    query: exp.Query, tables: Mapping[str, Table], dialect: str, declared: Declaring
+) -> Resolution:
+    kinds = frozenset(map(type, query.walk()))
+    resolver = _Resolver(tables, dialect, declared=declared, has=kinds)
     relation = resolver.query(query, Scope())
     rows = relation.rows | resolver.left_out(query)
     rows |= frozenset((node, How.WHOLE) for node, _ in relation.believed or NOTHING)
@@ -101,13 +112,18 @@ def _resolve(query: exp.Query, tables: Mapping[str, Table], dialect: str) -> Res
 
 
 def tables_in(query: exp.Expr, dialect: str) -> dict[str, int | None]:
-    """The tables that a query mentions, CTE names left out, with the line of the first mention."""
+    """The tables of its own database that a query mentions, with the line of the first mention.
+
+    Names of CTEs are left out.
+    """
     lines: dict[str, int | None] = {}
     ctes = {fold(cte.args["alias"].this, dialect) for cte in query.find_all(exp.CTE)}
     for table in query.find_all(exp.Table):
         if not isinstance(table.this, exp.Identifier):
             continue
         name = table_name(table, dialect)
+        if table.args.get("catalog") or looks_like_file(table, dialect):
+            continue
         if name not in ctes:
             lines.setdefault(name, line_of(table))
     return lines

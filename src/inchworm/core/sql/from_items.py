@@ -9,6 +9,7 @@ from sqlglot import exp
 from inchworm.core.errors import nearest
 from inchworm.core.sql.constructs import called_in, clause, function_name
 from inchworm.core.sql.names import fold, is_of_system, line_of, table_name
+from inchworm.core.sql.outside import looks_like_file
 from inchworm.core.sql.pivots import pivoted
 from inchworm.core.sql.projections import ProjectionResolver
 from inchworm.core.sql.relations import (
@@ -70,6 +71,10 @@ class FromResolver(ProjectionResolver):
 
     def _table(self, node: exp.Table, scope: Scope) -> tuple[str, Relation]:
         self.seen.add(id(node))
+        if looks_like_file(node, self.dialect):
+            return self._file(node, scope)
+        if node.args.get("catalog") is not None:
+            return self._in_other_catalogue(node)
         name = table_name(node, self.dialect)
         shown = self._alias(node) or fold(node.this, self.dialect)
         if "." not in name and name in scope.ctes:
@@ -86,6 +91,31 @@ class FromResolver(ProjectionResolver):
             )
             table = Table(name, (), open=True)
         return shown, of_table(table)
+
+    def _file(self, node: exp.Table, scope: Scope) -> tuple[str, Relation]:
+        """A file whose path stands where a table would."""
+        path = node.this.name
+        name = fold(node.this, self.dialect)
+        shown = self._alias(node) or name
+        if name in scope.ctes:
+            return shown, scope.ctes[name]
+        if name in self.known:
+            self.tables_read.setdefault(name, line_of(node))
+            return shown, of_table(self.known[name])
+        place = self._places("its path", [path], line_of(node))
+        self._note(node, f"file {path}")
+        return shown, Relation(rows=place, believed=place)
+
+    def _in_other_catalogue(self, node: exp.Table) -> tuple[str, Relation]:
+        """A table of another database, of which the columns are not known."""
+        name = table_name(node, self.dialect)
+        shown = self._alias(node) or fold(node.this, self.dialect)
+        catalogue = fold(node.args["catalog"], self.dialect)
+        if is_of_system(name):
+            return shown, Relation(believed=NOTHING)
+        if catalogue.lower() not in self.declared().others:
+            self._problem(Problem(kind="unknown-catalogue", name=name, line=line_of(node)))
+        return shown, of_table(Table(name, (), open=True))
 
     def _pivoted(self, relation: Relation, pivot: exp.Pivot, scope: Scope) -> Relation:
         within = Scope(relations={"": relation}, ctes=scope.ctes, outer=scope)

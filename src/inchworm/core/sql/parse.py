@@ -11,6 +11,7 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 from sqlglot.tokens import Token, TokenType
 
+from inchworm.core.sql.declared import Declaring
 from inchworm.core.sql.names import line_of
 from inchworm.core.sql.only_reads import STATEMENTS, check_only_reads
 from inchworm.core.sql.problems import SqlProblem
@@ -115,8 +116,13 @@ def _with_dotted(statement: exp.Expr) -> exp.Expr:
     return statement
 
 
-def parse_query(text: str, dialect: str) -> exp.Query:
+def parse_query(text: str, dialect: str, declared: Declaring | None = None) -> exp.Query:
     """The one SELECT that a model or a check consists of.
+
+    Args:
+        text: the query.
+        dialect: its dialect.
+        declared: the names of the own database among them are taken out of three-part names.
 
     Raises:
         SqlProblem: when the text does not parse, or is not exactly one query.
@@ -142,7 +148,18 @@ def parse_query(text: str, dialect: str) -> exp.Query:
         )
         raise SqlProblem(what, line_of(query))
     check_only_reads(query, text)
+    if declared is not None:
+        _leave_own_catalogue(query, declared)
     return query
+
+
+def _leave_own_catalogue(query: exp.Expr, declared: Declaring) -> None:
+    """Take the name of the environment's own database out of three-part names."""
+    named = [n for n in query.find_all(exp.Table, exp.Column) if n.args.get("catalog") is not None]
+    own = declared().own if named else frozenset()
+    for node in named:
+        if node.args["catalog"].name.lower() in own:
+            node.set("catalog", None)
 
 
 _DEEPEST = 10_000

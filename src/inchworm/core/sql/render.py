@@ -82,6 +82,8 @@ def with_tables(query: Query, physical_name: Callable[[str], str], dialect: str)
     for table in list(copy.find_all(exp.Table)):
         if not isinstance(table.this, exp.Identifier) or not table.args.get("db"):
             continue
+        if table.args.get("catalog") is not None:
+            continue  # of another database, whose names are not ours
         logical = table_name(table, dialect)
         physical = physical_name(logical)
         if physical == logical:

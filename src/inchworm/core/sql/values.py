@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
 from sqlglot import exp
 
 from inchworm.core.errors import nearest
 from inchworm.core.lineage.graph import How, Node
+from inchworm.core.sql.constructs import function_name
+from inchworm.core.sql.declared import NOTHING_DECLARED, Declaring
 from inchworm.core.sql.names import fold, line_of, table_name
+from inchworm.core.sql.outside import READERS, RUNNERS, places_of, reader_in
 from inchworm.core.sql.relations import NOTHING, OutColumn, Relation, Scope, Sources, as_computed
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 
@@ -24,7 +27,7 @@ class Problem:
     """Something in a query that is wrong or not understood.
 
     ``kind`` is one of ``unknown-table``, ``unknown-column``, ``ambiguous-column``,
-    ``not-understood`` and ``not-taken``.
+    ``not-understood``, ``not-taken``, ``reaches-outside`` and ``unknown-catalogue``.
     """
 
     kind: str
@@ -42,6 +45,8 @@ class ValueResolver:
     dialect: str
     tables_read: dict[str, int | None] = field(default_factory=dict)
     problems: list[Problem] = field(default_factory=list)
+    declared: Declaring = lambda: NOTHING_DECLARED
+    """The places outside the database that may be read."""
     has: frozenset[type[exp.Expr]] = frozenset()
     """The kinds of node that the query has at all."""
     used: set[Node] = field(default_factory=set)
@@ -109,6 +114,8 @@ class ValueResolver:
                 return self._argument(table, scope)
             case exp.Column():
                 return self._star(scope, self._qualifier(node), node).everything
+            case exp.Anonymous() | exp.ReadCSV() | exp.ReadParquet():
+                return self._reaching_out(node, scope, select, tolerant)
             case exp.Count(this=exp.Star()):
                 return NOTHING
             case exp.Star():
@@ -126,6 +133,35 @@ class ValueResolver:
             case exp.Comprehension():
                 return self._comprehension(node, scope, select)
         return None
+
+    def _reaching_out(
+        self, node: exp.Expr, scope: Scope, select: exp.Expr | None, tolerant: bool
+    ) -> Sources | None:
+        """What a function reads outside the database; None of one that only takes its arguments."""
+        name = function_name(node)
+        if name in RUNNERS and isinstance(node, exp.Anonymous) and node.expressions:
+            problem = f"what {name} runs, a text as SQL,"
+            self._problem(Problem(kind="reaches-outside", name=problem, line=line_of(node)))
+        is_item = isinstance(node.parent, exp.Table)
+        if name not in READERS and not (is_item and reader_in(node, self.dialect)):
+            return None
+        sources: Sources = NOTHING
+        for argument in _children(node):
+            sources |= self._value(argument, scope, select, tolerant=tolerant)
+        return sources | self._places(name, places_of(node), line_of(node))
+
+    def _places(self, name: str, places: Iterable[str | None], line: int | None) -> Sources:
+        """Declared places as sources; those that are not declared are problems."""
+        declared = self.declared()
+        sources: set[tuple[Node, How]] = set()
+        for place in places:
+            known = None if place is None else declared.name_of(place)
+            if known is not None:
+                sources.add((Node(f"place {known}"), How.WHOLE))
+                continue
+            read = f"{place!r} with {name}" if place is not None else f"with {name} from somewhere"
+            self._problem(Problem(kind="reaches-outside", name=read, line=line))
+        return frozenset(sources)
 
     def _argument(self, node: exp.Table, scope: Scope) -> Sources:
         """A table that is handed to a function whole."""
@@ -359,6 +395,9 @@ _SPECIAL = (
     exp.Comprehension,
     exp.Table,
     exp.TableFromRows,
+    exp.Anonymous,
+    exp.ReadCSV,
+    exp.ReadParquet,
 )
 
 

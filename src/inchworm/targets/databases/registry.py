@@ -6,7 +6,7 @@ scheme, that leads to a :class:`Product`.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cache
 from importlib import import_module
@@ -45,6 +45,8 @@ class Address:
         password: for databases that ask for one.
         read_only: for looking only; a database that is not there yet is then not created.
         threads: how many the database may use, where it can be told.
+        reads: patterns of files and addresses that queries may read, where the database reads them
+            with the rights of this process.
     """
 
     url: str
@@ -53,6 +55,7 @@ class Address:
     password: Secret | None = None
     read_only: bool = False
     threads: int | None = None
+    reads: tuple[str, ...] = ()
 
     @property
     def path(self) -> Path:
@@ -104,6 +107,7 @@ def connect(
     password: Secret | None = None,
     read_only: bool = False,
     threads: int | None = None,
+    reads: Sequence[str] = (),
 ) -> Database:
     """Connect to the database at an address; the arguments are those of :class:`Address`.
 
@@ -117,6 +121,7 @@ def connect(
         password=password,
         read_only=read_only,
         threads=threads,
+        reads=tuple(reads),
     )
     scheme, separator, _ = url.partition("://")
     product = product_of(scheme) if separator else None

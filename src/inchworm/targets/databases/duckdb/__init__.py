@@ -6,12 +6,14 @@ from inchworm.targets.databases.registry import Address, Product, Starter
 
 def _connect(address: Address) -> Database:
     from inchworm.targets.databases.duckdb.models import DuckDb
+    from inchworm.targets.databases.duckdb.places import Places
 
     return DuckDb(
         address.path,
         login=address.login,
         read_only=address.read_only,
         threads=address.threads,
+        places=Places(root=address.root, patterns=address.reads),
     )
 
 

@@ -10,7 +10,8 @@ from typing import Any, Self
 
 import duckdb
 
-from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.core.errors import EnvironmentMoved, OutsideAccess, TargetError
+from inchworm.targets.databases.duckdb.places import NO_PLACES, Places
 from inchworm.targets.databases.protocols import Result, Server
 from inchworm.targets.databases.quoting import quoted
 
@@ -31,20 +32,23 @@ class DuckDbSession:
         login: str = "",
         read_only: bool = False,
         threads: int | None = None,
+        places: Places = NO_PLACES,
     ) -> None:
         self.identity = f"{login} at {path.name}".lstrip()
         self._path = path
-        config: dict[str, str | bool | int | float | list[str]] = {}
+        config = places.config
         if threads is not None:
             config["threads"] = threads
         try:
             if read_only and not path.exists():
-                self._connection = duckdb.connect(":memory:")
+                self._connection = duckdb.connect(":memory:", config=config)
                 return
             if path != IN_MEMORY:
                 path.parent.mkdir(parents=True, exist_ok=True)
             is_new = path != IN_MEMORY and not path.exists()
             self._connection = duckdb.connect(str(path), read_only=read_only, config=config)
+            for statement in places.narrowing:
+                self._connection.execute(statement)
             if is_new:
                 path.chmod(_OWNER_ONLY)
         except duckdb.IOException as error:
@@ -151,6 +155,11 @@ class DuckDbSession:
             if "interrupted" in str(error):  # how the driver passes Ctrl-C on
                 raise KeyboardInterrupt from error
             raise
+        except duckdb.PermissionException as error:
+            raise OutsideAccess(
+                f"{self._path.name} says: {_first_line(error)}; it is not declared in sources.toml",
+                next="Nothing was changed by it. Declare the place under [reads] there.",
+            ) from error
         except duckdb.Error as error:
             raise TargetError(
                 f"{self._path.name} says: {_first_line(error)}", next="Nothing was changed by it."

@@ -34,6 +34,7 @@ class Act:
     mode: Mode = Mode.ALONE
     stops_on_failure: bool = True
     needs_success: bool = False
+    only_judges: bool = False
     after: Collection[int] = ()
     do: Callable[[Site], StepReport] = lambda site: DONE
     ready: Callable[[], None] = lambda: None
@@ -115,6 +116,7 @@ def test_each_begins_when_all_that_it_needs_has_ended(acts: list[Act], size: int
         [Site() for _ in range(size)],
         acts,
         {act.number: act.after for act in acts},
+        may_begin=lambda act: True,
         begin=begin,
         perform=lambda act, site: act.perform(site),
         end=end,
@@ -150,6 +152,26 @@ def test_the_first_failure_interrupts_those_beside_it() -> None:
     assert not at_work.run(acts)
     assert journal.events == [("began", 1), ("began", 2), ("failed", 2)]
     assert (at_work.failed, at_work.running) == ([2], [1])
+
+
+@pytest.mark.parametrize("size", [1, 3])
+def test_a_judgement_keeps_no_other_one_from_being_made(size: int) -> None:
+    """What judges is done to the end; what changes something does not begin any more."""
+    journal = Journal()
+    acts = [
+        Act(1, Mode.BESIDE),
+        Act(2, Mode.BESIDE, only_judges=True, after=[1], do=lambda site: FAILED),
+        Act(3, Mode.BESIDE, only_judges=True, after=[1], do=lambda site: FAILED),
+        Act(4, Mode.BESIDE, after=[2]),
+        Act(5, Mode.BESIDE, only_judges=True, after=[4]),
+        Act(6, Mode.BESIDE, after=[3]),
+        Act(7, Mode.BESIDE, only_judges=True, after=[1]),
+        Act(8),
+    ]
+    at_work = executor(journal, size=size)
+    assert not at_work.run(acts)
+    assert [act.number for act in acts if act.performed] == [1, 2, 3, 7]
+    assert (sorted(at_work.failed), at_work.running) == ([2, 3], [])
 
 
 def test_what_takes_effect_together_is_done_in_one_call() -> None:

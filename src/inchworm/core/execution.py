@@ -12,13 +12,15 @@ class StepState(StrEnum):
     WAITING = "waiting"
     RUNNING = "running"
     DONE = "done"
+    WARNED = "warning"
+    """It is done, and found something that whoever promotes should know."""
     NOTHING_CHECKED = "nothing checked"
     FAILED = "failed"
 
     @property
     def is_over(self) -> bool:
         """Whether the action need not be done any more."""
-        return self in {StepState.DONE, StepState.NOTHING_CHECKED}
+        return self in {StepState.DONE, StepState.WARNED, StepState.NOTHING_CHECKED}
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -7,7 +7,8 @@ and some take effect *together*, in one call that does all of them or none.
 
 The journal hears of every action before it begins and after it ended, in the thread that called
 the executor; only the actions themselves run in other threads. An action that failed stops those
-that run beside it; whether later ones are tried all the same, it says itself.
+that run beside it, unless they only judge, as it does; whether later ones are tried all the same,
+it says itself.
 """
 
 from __future__ import annotations
@@ -65,6 +66,11 @@ class Action(Protocol[_Site]):
     @property
     def needs_success(self) -> bool:
         """Whether it is left out when anything before it has failed."""
+        ...
+
+    @property
+    def only_judges(self) -> bool:
+        """Whether it only looks: its failure keeps no other one beside it from looking, too."""
         ...
 
     def needs(self, site: _Site) -> Collection[int]:
@@ -212,13 +218,14 @@ class Executor(Generic[Site]):
         def end(action: Action[Site], report: StepReport) -> bool:
             if self._end(action, report) is not None:
                 failed.append(action)
-            return not failed
+            return all(each.only_judges for each in failed)
 
         with self.crew(len(actions)) as sites:
             perform_beside(
                 sites,
                 actions,
                 {action.number: action.needs(self.site) for action in actions},
+                may_begin=lambda action: not failed or action.only_judges,
                 begin=lambda action: self._begin([action]),
                 perform=self._performed,
                 end=end,
@@ -264,6 +271,7 @@ def perform_beside(
     actions: Sequence[Action[Site]],
     needs: Mapping[int, Collection[int]],
     *,
+    may_begin: Callable[[Action[Site]], bool],
     begin: Callable[[Action[Site]], None],
     perform: Callable[[Action[Site], Site], StepReport],
     end: Callable[[Action[Site], StepReport], bool],
@@ -275,6 +283,8 @@ def perform_beside(
         sites: where they are performed.
         actions: the actions.
         needs: for each by its number, those that have to end before; others do not count.
+        may_begin: whether an action is still to be done, now that others have ended; one that is
+            not is left, with all that need it.
         begin: hears that an action begins.
         perform: performs an action; called in other threads.
         end: hears how an action ended, and says whether to go on. If not, what still runs is
@@ -305,8 +315,11 @@ def perform_beside(
                 waiting = sorted([*waiting, *order.get_ready()])
                 while waiting and len(running) < len(sites):
                     action = by_number[waiting.pop(0)]
-                    begin(action)
-                    running[pool.submit(work, action)] = action
+                    if may_begin(action):
+                        begin(action)
+                        running[pool.submit(work, action)] = action
+                if not running:
+                    return  # what is left waits for what is not done any more
                 ended, _ = wait(running, return_when=FIRST_COMPLETED)
                 for future in ended:
                     action = running.pop(future)

@@ -382,7 +382,7 @@ class _Promoting:
         self.work.ledger.steps(self.site.id, [(number, waiting) for number in numbers])
 
 
-_BEGUN = frozenset({StepState.RUNNING, StepState.DONE, StepState.NOTHING_CHECKED})
+_BEGUN = frozenset({StepState.RUNNING, StepState.DONE, StepState.WARNED, StepState.NOTHING_CHECKED})
 
 _LONGEST_WAIT = 1.0
 """Seconds after which entries of the journal are written that may wait."""

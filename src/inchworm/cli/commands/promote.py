@@ -338,16 +338,17 @@ def _show_end(
         state = promotion.report_of(step).state.value
         counts[state] = counts.get(state, 0) + 1
     outcomes = ", ".join(f"{n} {state}" for state, n in counts.items())
+    warned = counts.get(StepState.WARNED.value, 0)
     say(
         screen,
-        promotion.state.value,
+        promotion.state.value + (f", {counted(warned, 'warning')}" if warned else ""),
         f"{promotion.id}: {promotion.draft.bundle} in {_named(environment)}; "
         f"steps: {outcomes}; {spell_seconds(seconds)}.",
     )
     for step in promotion.draft.steps:
         report = promotion.report_of(step)
-        if report.state is StepState.FAILED:
-            screen.print(Text.assemble(word("failed"), f"  {_what(step)}: {report.message}"))
+        if report.state in {StepState.FAILED, StepState.WARNED}:
+            say(screen, report.state.value, f"{_what(step)}: {report.message}")
     if promotion.state is not State.DONE:
         if promotion.message:
             screen.print(promotion.message)

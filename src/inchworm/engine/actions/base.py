@@ -48,6 +48,8 @@ class Action(ABC):
     is_before_switch_over: ClassVar[bool] = False
     """Whether readers see nothing of it, so that a failure can simply stop the promotion."""
     needs_success: ClassVar[bool] = False
+    only_judges: ClassVar[bool] = False
+    """Whether it changes nothing: when it fails, all others beside it that judge still do."""
     is_of_service: ClassVar[bool] = False
     """Whether it works on a service, and not on the database."""
     leaves_mark: ClassVar[bool] = True

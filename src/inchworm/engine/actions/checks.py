@@ -21,6 +21,7 @@ class _Check(Action):
     mode = Mode.BESIDE
     is_before_switch_over = True
     leaves_mark = False
+    only_judges = True
     repeatable: ClassVar[str] = "It only reads."
 
     def undo(self, site: Site, undoing: Undoing) -> bool:
@@ -78,7 +79,7 @@ class CheckFile(_Check):
             f"{check.message}: {_rows(count)} found" if check.message else f"{_rows(count)} found"
         )
         return StepReport(
-            state=StepState.FAILED if check.refuses else StepState.DONE, message=message
+            state=StepState.FAILED if check.refuses else StepState.WARNED, message=message
         )
 
 

@@ -110,8 +110,9 @@ def test_a_notebook_is_followed_as_far_as_it_is_constant() -> None:
     (table,) = facts.provides
     assert [(c.name, c.type) for c in table.columns] == [("level", "TEXT"), ("n", "BIGINT")]
     assert [use.parameter for use in facts.uses] == ["first"]
-    (note,) = reading.assembly.findings
+    magic, note = reading.assembly.findings
     assert (note.rule, note.severity) == ("notebook/not-followed", "note")
+    assert "'%matplotlib inline', which is no Python" in magic.message
 
 
 LIBRARY = """
@@ -141,7 +142,6 @@ def unclear(name):
         ("import lib.read\nlib.read.named(env, column='name')", {"name", "id"}, 0),
         ("from lib.read import unclear\nunclear('raw.gauge')", {"id", "name", "level"}, 0),
         ("from lib.read import unclear\nfor t in ts:\n    unclear(t)", set(), 1),
-        ("from lib.nothing import levels\nlevels('raw.gauge')", set(), 0),
         ("def f(t):\n    return env.query('SELECT id FROM ' + t)\nf('raw.gauge')", {"id"}, 0),
         ("def f(t):\n    return env.query('SELECT id FROM ' + t)", set(), 1),
         ("Q = 'SELECT id FROM raw.gauge'\nif x:\n    Q = y\nenv.query(Q)", set(), 1),
@@ -153,7 +153,6 @@ def unclear(name):
         "given the helper",
         "a table",
         "in a loop",
-        "no such module",
         "of the notebook",
         "never called",
         "assigned in a branch",
@@ -329,10 +328,102 @@ def test_case_of_files_does_not_count() -> None:
     assert edges(facts_of(reading, "model:hydro.level")) == {"ops.thing.id copied hydro.level.id"}
 
 
-def test_cells_that_are_no_python_are_passed_over() -> None:
-    """Magics and questions; a whole cell of another language is a note."""
-    reading = read({"notebooks/n.ipynb": notebook("%%sql\nSELECT 1", "!ls\nenv.query?\nx = 1")})
-    assert [f.rule for f in reading.assembly.findings] == ["notebook/not-followed"]
+FOLLOWED = {
+    "another name": "helper = env\nhelper.query('SELECT id FROM raw.gauge')",
+    "the module": "import inchworm.notebook as inb\ninb.env.query('SELECT id FROM raw.gauge')",
+    "a method": "q = env.query\nq('SELECT id FROM raw.gauge')",
+    "an object of the class": "from inchworm.notebook import Surroundings\n"
+    "here = Surroundings(environment='dev')\nhere.query('SELECT id FROM raw.gauge')",
+    "a dictionary": "T = {'a': 'raw.gauge'}\nenv.query('SELECT id FROM ' + T['a'])",
+    "format": "env.query('SELECT {} FROM raw.gauge'.format('id'))",
+    "percent": "env.query('SELECT id FROM %s' % 'raw.gauge')",
+    "added to": "q = 'SELECT id'\nq += ' FROM raw.gauge'\nenv.query(q)",
+    "a conditional": "env.query('SELECT id FROM raw.gauge' if x else 'SELECT 1 AS one')",
+    "branches": "if x:\n    q = 'SELECT id FROM raw.gauge'\nelse:\n    q = 'SELECT 1'\n"
+    "env.query(q)",
+    "a loop": "for c in ('id', 'id'):\n    env.query(f'SELECT {c} FROM raw.gauge')",
+    "a loop over pairs": "for t, c in {'raw.gauge': 'id'}.items():\n"
+    "    env.query(f'SELECT {c} FROM {t}')",
+    "a function in another name": "def f(t):\n    env.query(f'SELECT id FROM {t}')\n"
+    "g = f\ng('raw.gauge')",
+    "pandas": "import pandas as pd\npd.read_sql('SELECT id FROM raw.gauge', con)",
+    "a connection": "import duckdb\ncon = duckdb.connect('x.duckdb')\n"
+    "con.execute('SELECT id FROM raw.gauge').df()",
+    "a block with a connection": "import sqlalchemy as sa\nengine = sa.create_engine(url)\n"
+    "with engine.connect() as c:\n    c.execute(sa.text('SELECT id FROM raw.gauge'))",
+    "Spark": "spark.sql('SELECT id FROM raw.gauge')",
+    "code behind a magic": "%time rows = env.query('SELECT id FROM raw.gauge')",
+    "code below a magic": "%%time\nrows = env.query('SELECT id FROM raw.gauge')",
+    "after a command": "!pip list\nfiles = !ls\nenv?\nenv.query('SELECT id FROM raw.gauge')",
+    "a text that looks like commands": "env.query('''SELECT id\n FROM raw.gauge WHERE id "
+    "\n%2 = 1''')",
+}
+
+
+@pytest.mark.parametrize("code", FOLLOWED.values(), ids=FOLLOWED.keys())
+def test_other_ways_to_write_it_are_followed(code: str) -> None:
+    """To the columns that they read."""
+    reading = read({"notebooks/n.ipynb": notebook(f"from inchworm.notebook import env\n{code}")})
+    sources = {edge.source for edge in facts_of(reading, "notebook:n").edges}
+    assert {node.field for node in sources if node.owner == "raw.gauge"} == {"id"}
+    assert {f.severity for f in reading.assembly.findings} <= {"note"}
+
+
+NOTED_ONLY = {
+    "SQL that nobody sees": "import pandas as pd\npd.read_sql(make(), con)",
+    "SQL that writes": "import duckdb\nduckdb.sql('DROP TABLE raw.gauge')",
+    "a table of another database": "import pandas as pd\npd.read_sql('SELECT * FROM far.off', con)",
+    "a table that is written": "frame.to_sql('gauge', con, schema='raw')",
+    "a command": "!ls",
+    "a magic": "%matplotlib inline",
+    "another language's cell": "%%sql\nSELECT 1",
+    "a question": "env.query?",
+}
+
+
+@pytest.mark.parametrize("code", NOTED_ONLY.values(), ids=NOTED_ONLY.keys())
+def test_what_a_notebook_does_otherwise_is_noted(code: str) -> None:
+    """One note, with the line, and no error."""
+    reading = read({"notebooks/n.ipynb": notebook(f"from inchworm.notebook import env\n{code}")})
+    if code.startswith("%%"):
+        reading = read({"notebooks/n.ipynb": notebook(code)})
+    (note,) = reading.assembly.findings
+    assert (note.rule, note.severity) == ("notebook/not-followed", "note")
+    assert note.line is not None
+
+
+def test_a_notebook_of_another_language_is_noted() -> None:
+    """Its cells are not read as Python."""
+    document = json.loads(notebook("library(dplyr)\nx <- 1"))
+    document["metadata"] = {"kernelspec": {"name": "ir", "display_name": "R", "language": "R"}}
+    reading = read({"notebooks/n.ipynb": json.dumps(document)})
+    (note,) = reading.assembly.findings
+    assert (note.rule, note.message) == ("notebook/not-followed", "is in the language r")
+
+
+@pytest.mark.parametrize(
+    ("code", "missing"),
+    [
+        ("from lib.nothing import levels", "lib.nothing.levels"),
+        ("from lib.read import level", "lib.read.level"),
+        ("import lib.reed", "lib.reed"),
+        ("from lib import read, reed", "lib.reed"),
+        ("from lib.read import levels, BASE\nfrom other import anything\nimport json", None),
+    ],
+)
+def test_an_import_that_a_library_does_not_have(code: str, missing: str | None) -> None:
+    """Is an error, with its line; other packages are not ours to know."""
+    reading = read({"library/lib/read.py": LIBRARY, "notebooks/n.ipynb": notebook(code)})
+    errors = [f for f in reading.assembly.findings if f.severity == "error"]
+    assert [f.message.split()[1].rstrip(",") for f in errors] == ([missing] if missing else [])
+    assert {f.rule for f in errors} <= {"notebook/missing-import"}
+
+
+def test_a_function_of_a_library_knows_its_notebooks() -> None:
+    """Function by function, through others of the library too."""
+    code = "from lib.read import named\nfrom inchworm.notebook import env\nnamed(env, 'name')"
+    reading = read({"library/lib/read.py": LIBRARY, "notebooks/n.ipynb": notebook(code)})
+    assert 'library:lib."read.named" computed notebook:n' in edges(facts_of(reading, "notebook:n"))
 
 
 @pytest.mark.parametrize(

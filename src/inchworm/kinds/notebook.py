@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import ast
-import json
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Container, Mapping
+from dataclasses import dataclass, field
 from typing import Any
 
 from sqlglot import exp
@@ -17,7 +15,7 @@ from inchworm.core.lineage.graph import Edge, How, Node, in_order
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest, Part, digest_of
 from inchworm.core.rendered import Rendered, RenderedDocument, canonical
-from inchworm.core.sql.columns import resolve
+from inchworm.core.sql.columns import Resolution, resolve, tables_in
 from inchworm.core.sql.declared import Declaring
 from inchworm.core.sql.parse import parse_query
 from inchworm.core.sql.problems import SqlProblem
@@ -25,11 +23,20 @@ from inchworm.core.sql.render import parameters_in
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.model import reads_of, report_problems
-from inchworm.kinds.notebook_code import Asked, CodeReader, Module, Place
+from inchworm.kinds.notebook_code import Asked, CodeReader, Module, Place, Stored
+from inchworm.kinds.notebook_document import (
+    PYTHON,
+    findings_of,
+    language_of,
+    lines_of_cells,
+    read_cell,
+    read_document_of,
+    source_of,
+    without_outputs,
+)
+from inchworm.kinds.notebook_readers import Other, Way
 from inchworm.kinds.settings import Report
 from inchworm.kinds.sql_rules import rule_of
-
-_MAGICS = ("%", "!")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -46,6 +53,50 @@ class Notebook:
     asked: Asked
 
 
+@dataclass
+class _Lineage:
+    """What a notebook reads and writes, as it is gathered."""
+
+    owner: Node
+    edges: set[Edge] = field(default_factory=set)
+    reads: list[Read] = field(default_factory=list)
+    uses: list[Use] = field(default_factory=list)
+
+    def query(
+        self, resolution: Resolution, place: Place, known: Container[str] | None = None
+    ) -> None:
+        """Read what a query reads; of tables, only those that are known, where that counts."""
+        sources = {(s, How.COMPUTED) for column in resolution.columns for s, _ in column.sources}
+        sources |= {(source, How.ROWS) for source, _ in resolution.rows}
+        reads = reads_of(place.file, resolution, first_line=place.line)
+        sourced = {source.owner for source, _ in sources}
+        sources |= {(Node(read.table), How.WHOLE) for read in reads if read.table not in sourced}
+        self.edges |= {
+            Edge(source, self.owner, how)
+            for source, how in sources
+            if known is None or source.owner in known
+        }
+        self.reads += [read for read in reads if known is None or read.table in known]
+
+    def table(self, name: str, known: Table | None, place: Place) -> None:
+        """Read a whole table."""
+        self.reads.append(Read(name, None, place.file, place.line))
+        fields = [Node(name, c.name) for c in known.columns] if known else []
+        self.edges |= {Edge(node, self.owner, How.COMPUTED) for node in fields or [Node(name)]}
+
+    def function(self, dotted: str) -> None:
+        """Use a function of a library."""
+        library, _, name = dotted.partition(".")
+        node = Node(f"{Kind.LIBRARY.value}:{library}", name)
+        self.edges.add(Edge(node, self.owner, How.COMPUTED))
+
+    def store(self, stored: Stored) -> None:
+        """Write a table."""
+        targets = [Node(stored.table, column.name) for column in stored.columns]
+        self.edges |= {Edge(self.owner, node, How.COMPUTED) for node in targets}
+        self.edges.add(Edge(self.owner, Node(stored.table), How.ROWS))
+
+
 class NotebookKind:
     """How notebooks are handled."""
 
@@ -53,26 +104,46 @@ class NotebookKind:
 
     def read(self, part: Part, surroundings: Surroundings, report: Report) -> Notebook | None:
         """The document, and every call of the helper in its code."""
-        document = _document(part, report)
+        document = read_document_of(part, report)
         if document is None:
             return None
         code = CodeReader(surroundings.dialect, surroundings.shared)
         module = Module(part.main.path)
-        lines = _lines_of_cells(part.main.content)
-        for index, cell in enumerate(document["cells"]):
-            if cell["cell_type"] == "code":
-                base = lines[index] if index < len(lines) else 1
-                code.read(
-                    module, _statements(part, _source(cell), f"cell {index + 1}", base, report)
+        lines = lines_of_cells(part.main.content)
+        is_python = language_of(document) == PYTHON
+        if not is_python:
+            report(
+                rules.NOTEBOOK_NOT_FOLLOWED.finding(
+                    f"is in the language {language_of(document)}",
+                    part=part.id,
+                    file=part.main.path,
+                    remedy="Say in its settings what it reads, or move its queries into models.",
                 )
+            )
+        for index, cell in enumerate(document["cells"]):
+            if cell["cell_type"] == "code" and is_python:
+                base = lines[index] if index < len(lines) else 1
+                read = read_cell(source_of(cell), base)
+                for finding in findings_of(read, part, f"cell {index + 1}"):
+                    report(finding)
+                code.read(module, read.statements)
         code.finish(module)
-        for reason, place in code.asked.not_followed:
+        for name, place in dict.fromkeys(code.asked.missing):
+            report(
+                rules.NOTEBOOK_MISSING.finding(
+                    f"imports {name}, which the project's libraries do not have",
+                    part=part.id,
+                    file=place.file,
+                    line=place.line,
+                )
+            )
+        for reason, place in dict.fromkeys(code.asked.not_followed):
             report(
                 rules.NOTEBOOK_NOT_FOLLOWED.finding(
                     reason, part=part.id, file=place.file, line=place.line
                 )
             )
-        stripped = _without_outputs(document)
+        stripped = without_outputs(document)
         return Notebook(
             part=part.id,
             file=part.main.path,
@@ -85,52 +156,81 @@ class NotebookKind:
 
     def facts(self, notebook: Notebook, tables: Mapping[str, Table], report: Report) -> Facts:
         """Columns read flow into the notebook, and from it into every column that it stores."""
-        owner = Node(str(notebook.part))
         asked = notebook.asked
-        edges: set[Edge] = set()
-        reads: list[Read] = []
-        uses = [
+        lineage = _Lineage(Node(str(notebook.part)))
+        lineage.uses += [
             Use(parameter=name, file=place.file, line=place.line, safe=True)
             for name, place in asked.values
         ]
-        for text, place in asked.queries:
+        for text, place in dict.fromkeys(asked.queries):
             query = self._query(notebook, text, place, report)
-            if query is None:
-                continue
-            resolution = resolve(query, tables, notebook.dialect, notebook.declared)
-            report_problems(notebook.part, place.file, resolution, report, first_line=place.line)
-            uses += [Use(n, place.file, place.line) for n in parameters_in(query)]
-            for column in resolution.columns:
-                edges |= {Edge(source, owner, How.COMPUTED) for source, _ in column.sources}
-            edges |= {Edge(source, owner, How.ROWS) for source, _ in resolution.rows}
-            read_here = reads_of(place.file, resolution, first_line=place.line)
-            reads += read_here
-            sourced = {edge.source.owner for edge in edges}
-            edges |= {
-                Edge(Node(read.table), owner, How.WHOLE)
-                for read in read_here
-                if read.table not in sourced
-            }
+            if query is not None:
+                resolution = resolve(query, tables, notebook.dialect, notebook.declared)
+                report_problems(
+                    notebook.part, place.file, resolution, report, first_line=place.line
+                )
+                lineage.uses += [Use(n, place.file, place.line) for n in parameters_in(query)]
+                lineage.query(resolution, place)
         for table, place in asked.tables:
-            reads.append(Read(table, None, place.file, place.line))
-            known = tables.get(table)
-            fields = [Node(table, c.name) for c in known.columns] if known else []
-            edges |= {Edge(node, owner, How.COMPUTED) for node in fields or [Node(table)]}
+            lineage.table(table, tables.get(table), place)
+        for other, place in dict.fromkeys(asked.others):
+            self._other(notebook, other, place, tables, lineage, report)
+        for name in asked.functions:
+            lineage.function(name)
         for stored in asked.stores:
-            targets = [Node(stored.table, column.name) for column in stored.columns]
-            edges |= {Edge(owner, node, How.COMPUTED) for node in targets}
-            edges.add(Edge(owner, Node(stored.table), How.ROWS))
+            lineage.store(stored)
         return Facts(
             part=notebook.part,
             provides=tuple(
                 Table(stored.table, stored.columns, open=not stored.columns, key=stored.key)
-                for stored in notebook.asked.stores
+                for stored in asked.stores
             ),
-            fills=tuple(stored.table for stored in notebook.asked.stores),
-            reads=tuple(reads),
-            edges=tuple(in_order(edges)),
-            uses=tuple(uses),
+            fills=tuple(stored.table for stored in asked.stores),
+            reads=tuple(lineage.reads),
+            edges=tuple(in_order(lineage.edges)),
+            uses=tuple(lineage.uses),
         )
+
+    @staticmethod
+    def _other(
+        notebook: Notebook,
+        other: Other,
+        place: Place,
+        tables: Mapping[str, Table],
+        lineage: _Lineage,
+        report: Report,
+    ) -> None:
+        """Follow a call that reads or writes by a connection of its own, or say why not."""
+
+        def note(reason: str) -> None:
+            report(
+                rules.NOTEBOOK_NOT_FOLLOWED.finding(
+                    reason, part=notebook.part, file=place.file, line=place.line
+                )
+            )
+
+        match other.way:
+            case Way.UNKNOWN:
+                note(other.text)
+            case Way.WRITE:
+                note(f"{other.called} writes {other.text} by a connection of its own")
+                if other.text.lower() in tables:
+                    lineage.edges.add(Edge(lineage.owner, Node(other.text.lower()), How.WHOLE))
+            case Way.TABLE if other.text.lower() in tables:
+                lineage.table(other.text.lower(), tables.get(other.text.lower()), place)
+            case Way.TABLE:
+                note(f"{other.called} reads {other.text}, which is no table of the project")
+            case Way.QUERY:
+                try:
+                    query = parse_query(other.text, notebook.dialect, notebook.declared)
+                except SqlProblem as problem:
+                    note(f"the SQL of {other.called} {problem.reason}")
+                    return
+                known = {name for name in tables_in(query, notebook.dialect) if name in tables}
+                resolution = resolve(query, tables, notebook.dialect, notebook.declared)
+                lineage.query(resolution, place, known)
+                for name in sorted(resolution.tables.keys() - known):
+                    note(f"{other.called} reads {name}, which is no table of the project")
 
     @staticmethod
     def _query(notebook: Notebook, text: str, place: Place, report: Report) -> exp.Query | None:
@@ -161,80 +261,3 @@ class NotebookKind:
             ],
         }
         return RenderedDocument(part=notebook.part, content=document)
-
-
-def _document(part: Part, report: Report) -> dict[str, Any] | None:
-    """The notebook as plain data, checked against the nbformat schema."""
-    file = part.main
-    try:
-        document = json.loads(file.content)
-    except (UnicodeDecodeError, json.JSONDecodeError) as error:
-        line = error.lineno if isinstance(error, json.JSONDecodeError) else None
-        message = "is not JSON, so not a notebook"
-        report(rules.UNREADABLE.finding(message, part=part.id, file=file.path, line=line))
-        return None
-    fault = _fault(document)
-    if fault is not None:
-        report(
-            rules.UNREADABLE.finding(
-                f"is not a notebook (nbformat 4): {fault}", part=part.id, file=file.path
-            )
-        )
-        return None
-    return dict(document)
-
-
-def _fault(document: object) -> str | None:
-    """Why a document is not a notebook, by the format's own JSON Schema."""
-    import nbformat
-
-    if not isinstance(document, dict) or document.get("nbformat") != 4:
-        return "it does not say nbformat 4"
-    try:
-        nbformat.validate(nbformat.from_dict(document), relax_add_props=True)
-    except nbformat.ValidationError as error:
-        return str(error.message).splitlines()[0][:200]
-    return None
-
-
-def _without_outputs(document: Mapping[str, Any]) -> dict[str, Any]:
-    """The cells as a person wrote them: outputs, counts and ids change with every run."""
-    cells = []
-    for cell in document["cells"]:
-        stripped = {"cell_type": cell["cell_type"], "source": _source(cell)}
-        cells.append(stripped)
-    kernel = document.get("metadata", {}).get("kernelspec", {}).get("name", "python3")
-    return {"nbformat": 4, "kernel": kernel, "cells": cells}
-
-
-def _source(cell: Mapping[str, Any]) -> str:
-    source = cell["source"]
-    return source if isinstance(source, str) else "".join(source)
-
-
-def _lines_of_cells(content: bytes) -> list[int]:
-    """The line in the file on which the source of each cell begins."""
-    lines = content.decode("utf-8", "replace").splitlines()
-    return [number for number, line in enumerate(lines, start=1) if '"source":' in line]
-
-
-def _statements(part: Part, source: str, cell: str, base: int, report: Report) -> list[ast.stmt]:
-    """The statements of a cell, with the lines that they have in the notebook's file."""
-
-    def finding(rule: rules.Rule, message: str, line: int) -> None:
-        report(rule.finding(message, part=part.id, file=part.main.path, line=line))
-
-    if source.lstrip().startswith("%%"):
-        finding(rules.NOTEBOOK_NOT_FOLLOWED, f"{cell} is a magic of its own", base)
-        return []
-    code = "\n".join(
-        "" if line.lstrip().startswith(_MAGICS) or line.endswith("?") else line
-        for line in source.splitlines()
-    )
-    try:
-        tree = ast.parse(code)
-    except (SyntaxError, ValueError) as error:
-        line = getattr(error, "lineno", None) or 1
-        finding(rules.NOTEBOOK_CODE, f"{cell}: {getattr(error, 'msg', error)}", base + line)
-        return []
-    return ast.increment_lineno(tree, base).body

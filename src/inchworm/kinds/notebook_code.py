@@ -1,22 +1,26 @@
 """What a notebook's code asks of its helper ``env``, found without running it.
 
-Text is followed as far as it is constant: through names, f-strings and sums. Functions are followed
-where they are called, those of the notebook itself and those of the project's libraries, with the
-constants that the call hands them.
+Text is followed as far as it is constant: through names, formats, dictionaries, branches and loops
+over constants. Functions are followed where they are called, those of the notebook itself and those
+of the project's libraries, with the constants that the call hands them. Other ways to read and
+write tables (pandas, connections, Spark) are followed where their SQL can be seen.
 """
 
 from __future__ import annotations
 
 import ast
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.tables import Column
+from inchworm.kinds.constant_values import MOST, Values, texts_of, values_of
+from inchworm.kinds.notebook_readers import Other, other_call
 
-_HELPER = "env"
-_HELPER_MODULE = "inchworm.notebook"
+HELPER = "inchworm.notebook.env"
+_HELPER_CLASS = "inchworm.notebook.Surroundings"
+_USUAL_NAME = "env"
 _METHODS = frozenset({"query", "table", "value", "store", "measure"})
 _DEPTH = 20
 """Calls within calls that are followed."""
@@ -48,6 +52,12 @@ class Asked:
     values: list[tuple[str, Place]] = field(default_factory=list)
     stores: list[Stored] = field(default_factory=list)
     measures: list[str] = field(default_factory=list)
+    others: list[tuple[Other, Place]] = field(default_factory=list)
+    """Other ways of reading and writing tables."""
+    functions: dict[str, Place] = field(default_factory=dict)
+    """Functions of libraries that are called, by dotted name."""
+    missing: list[tuple[str, Place]] = field(default_factory=list)
+    """Imports of what the project's libraries do not have, by dotted name."""
     not_followed: list[tuple[str, Place]] = field(default_factory=list)
     """In words what could not be followed."""
 
@@ -57,11 +67,13 @@ class Module:
     """Code with names of its own: the notebook, or a file of a library."""
 
     file: str
-    constants: dict[str, str] = field(default_factory=dict)
+    constants: dict[str, Values] = field(default_factory=dict)
+    """The possible values of names."""
     functions: dict[str, _Function] = field(default_factory=dict)
-    imports: dict[str, str] = field(default_factory=dict)
+    imports: dict[str, str] = field(default_factory=lambda: {_USUAL_NAME: HELPER})
     """The full dotted name of the module, or of the object in one, that a name stands for."""
-    helpers: set[str] = field(default_factory=lambda: {_HELPER})
+    names: frozenset[str] = frozenset()
+    """Of a file of a library, all names that it gives to others."""
 
 
 @dataclass
@@ -97,98 +109,216 @@ class CodeReader:
         match statement:
             case ast.FunctionDef() | ast.AsyncFunctionDef():
                 module.functions[statement.name] = statement
-                return
             case ast.Import() | ast.ImportFrom():
-                _note_import(module, statement)
-                return
+                self._import(module, statement)
             case ast.Assign(targets=[ast.Name(id=name)], value=value):
                 self._calls(module, value)
-                _assign(module.constants, name, value)
-                return
-            case ast.If() | ast.For() | ast.AsyncFor() | ast.While() | ast.Try() | ast.With():
+                self._assign(module, name, value)
+            case ast.AnnAssign(target=ast.Name(id=name), value=ast.expr() as value):
+                self._calls(module, value)
+                self._assign(module, name, value)
+            case ast.AugAssign(target=ast.Name(id=name) as target, op=op, value=value):
+                self._calls(module, value)
+                before = ast.Name(id=target.id, ctx=ast.Load())
+                self._assign(module, name, ast.BinOp(left=before, op=op, right=value))
+            case ast.If():
+                self._calls(module, statement.test)
+                self._either(module, statement.body, statement.orelse)
+            case ast.For() | ast.AsyncFor():
+                self._loop(module, statement)
+            case ast.While() | ast.Try() | ast.With() | ast.AsyncWith() | ast.Match():
                 self._block(module, statement)
-                return
-        self._calls(module, statement)
-        _forget(module.constants, statement)
+            case _:
+                self._calls(module, statement)
+                _forget(module.constants, statement)
+
+    def _assign(self, module: Module, name: str, value: ast.expr) -> None:
+        """A name gets the values of an expression, or stands for the same thing as another."""
+        values = values_of(value, module.constants)
+        named = value.func if isinstance(value, ast.Call) else value
+        meant = self._meant(module, named)
+        function = module.functions.get(value.id) if isinstance(value, ast.Name) else None
+        for known in (module.constants, module.functions, module.imports):
+            known.pop(name, None)
+        if values is not None:
+            module.constants[name] = values
+        elif function is not None:
+            module.functions[name] = function
+        elif isinstance(value, ast.Call):
+            if meant == _HELPER_CLASS:
+                module.imports[name] = HELPER
+            elif meant is not None:
+                module.imports[name] = f"{meant}()"
+        elif meant is not None:
+            module.imports[name] = meant
+
+    def _either(self, module: Module, *ways: list[ast.stmt]) -> None:
+        """Statements of which one list runs: afterwards each name has the values of all ways."""
+        before, after = dict(module.constants), []
+        for way in ways:
+            module.constants = dict(before)
+            self.read(module, way)
+            after.append(module.constants)
+        first, *others = after
+        module.constants = {
+            name: _distinct(first[name], *(other[name] for other in others))
+            for name in first
+            if all(name in other for other in others)
+        }
+
+    def _loop(self, module: Module, loop: ast.For | ast.AsyncFor) -> None:
+        """A loop; over constants, its body once for each of them."""
+        self._calls(module, loop.iter)
+        items = values_of(loop.iter, module.constants)
+        if items is not None and len(items) == 1 and _is_listed(items[0]):
+            for item in items[0]:
+                _forget(module.constants, loop.target)
+                _unpack(module.constants, loop.target, item)
+                self.read(module, loop.body)
+            self.read(module, loop.orelse)
+            return
+        self._block(module, loop)
 
     def _block(self, module: Module, statement: ast.stmt) -> None:
         """A statement with statements inside; what they assign may or may not have happened."""
-        is_loop = isinstance(statement, ast.For | ast.AsyncFor | ast.While)
-        if is_loop:
+        if isinstance(statement, ast.For | ast.AsyncFor | ast.While):
             _forget(module.constants, statement)
         for child in ast.iter_child_nodes(statement):
             if isinstance(child, ast.stmt):
                 self._statement(module, child)
-            elif isinstance(child, ast.ExceptHandler):
-                for inner in child.body:
-                    self._statement(module, inner)
+            elif isinstance(child, ast.ExceptHandler | ast.match_case):
+                self.read(module, child.body)
+            elif isinstance(child, ast.withitem):
+                self._calls(module, child)
+                if isinstance(child.optional_vars, ast.Name):
+                    self._assign(module, child.optional_vars.id, child.context_expr)
             else:
                 self._calls(module, child)
-        if not isinstance(statement, ast.With):
+        if not isinstance(statement, ast.With | ast.AsyncWith):
             _forget(module.constants, statement)
 
     def _calls(self, module: Module, node: ast.AST) -> None:
         for call in _in_order(node):
-            match call.func:
-                case ast.Attribute(value=ast.Name(id=name), attr=attr) if name in module.helpers:
-                    self._helper_call(module, attr, call)
-                    continue
+            meant = self._meant(module, call.func)
+            owner, _, method = (meant or "").rpartition(".")
+            if owner == HELPER:
+                self._helper_call(module, method, call)
+                continue
             function = self._function(module, call.func)
             if function is not None:
+                if function[0] is not module and meant is not None:
+                    self.asked.functions.setdefault(meant, Place(module.file, call.lineno))
                 self._follow(*function, self._bound(module, function[1], call))
+                continue
+            for other in other_call(call, meant, module.constants):
+                self.asked.others.append((other, Place(module.file, call.lineno)))
 
-    def _follow(self, module: Module, function: _Function, bound: Mapping[str, str | None]) -> None:
-        """Look through a function, its parameters being constants, or ``None`` for the helper."""
+    def _follow(
+        self, module: Module, function: _Function, bound: Mapping[str, Values | str]
+    ) -> None:
+        """Look through a function with the values, or names of objects, of its parameters."""
         self._called.add(id(function))
         if id(function) in self._inside or len(self._inside) >= _DEPTH:
             return
         parameters = {argument.arg for argument in _parameters(function)}
+        objects = {n: meant for n, meant in bound.items() if isinstance(meant, str)}
+        values = {n: v for n, v in bound.items() if not isinstance(v, str)}
         inner = Module(
             file=module.file,
-            constants={n: t for n, t in module.constants.items() if n not in parameters}
-            | {n: text for n, text in bound.items() if text is not None},
+            constants=_without(module.constants, parameters) | values,
             functions=dict(module.functions),
-            imports=dict(module.imports),
-            helpers=(module.helpers - parameters) | {n for n, t in bound.items() if t is None},
+            imports=_without(module.imports, parameters) | objects,
         )
-        if _HELPER in parameters and _HELPER not in bound:
-            inner.helpers.add(_HELPER)  # by its usual name, whoever calls it
+        if _USUAL_NAME in parameters and _USUAL_NAME not in bound:
+            inner.imports[_USUAL_NAME] = HELPER  # by its usual name, whoever calls it
         self._inside.append(id(function))
-        for statement in function.body:
-            self._statement(inner, statement)
+        self.read(inner, function.body)
         self._inside.pop()
 
-    def _bound(self, module: Module, function: _Function, call: ast.Call) -> dict[str, str | None]:
+    def _bound(
+        self, module: Module, function: _Function, call: ast.Call
+    ) -> dict[str, Values | str]:
+        """The values of a call's arguments, or the objects that they name, by parameter."""
         names = [argument.arg for argument in _parameters(function)]
+        defaults = function.args.defaults
+        bound: dict[str, Values | str] = {}
+        for name, value in zip(names[len(names) - len(defaults) :], defaults, strict=False):
+            values = values_of(value, module.constants)
+            if values is not None:
+                bound[name] = values
         given = [*zip(names, call.args, strict=False)]
         given += [(k.arg, k.value) for k in call.keywords if k.arg is not None]
-        defaults = function.args.defaults
-        bound: dict[str, str | None] = {}
-        for name, value in zip(names[len(names) - len(defaults) :], defaults, strict=False):
-            text = text_of(value, module.constants)
-            if text is not None:
-                bound[name] = text
         for name, value in given:
             bound.pop(name, None)
-            if isinstance(value, ast.Name) and value.id in module.helpers:
-                bound[name] = None
-            elif (text := text_of(value, module.constants)) is not None:
-                bound[name] = text
+            values = values_of(value, module.constants)
+            meant = self._meant(module, value)
+            if values is not None:
+                bound[name] = values
+            elif meant is not None:
+                bound[name] = meant
         return bound
 
     # ---- what a name means --------------------------------------------------------------------
+
+    @staticmethod
+    def _meant(module: Module, node: ast.AST) -> str | None:
+        """The full dotted name of what a name stands for; None of one that was never imported."""
+        dotted = _dotted(node)
+        if dotted is None:
+            return None
+        first, dot, rest = dotted.partition(".")
+        root, _, called = first.partition("(")
+        if root not in module.imports:
+            return None
+        return module.imports[root] + ("()" if called else "") + dot + rest
+
+    def _import(self, module: Module, statement: ast.Import | ast.ImportFrom) -> None:
+        """Note what names stand for; imports of what a library does not have are missing."""
+        place = Place(module.file, statement.lineno)
+        if isinstance(statement, ast.Import):
+            for alias in statement.names:
+                name = alias.asname or alias.name.partition(".")[0]
+                module.imports[name] = alias.name if alias.asname else name
+                if self._is_ours(alias.name) and not self._has_module(alias.name):
+                    self.asked.missing.append((alias.name, place))
+            return
+        base = statement.module or ""
+        if statement.level:  # relative: from .levels import load, in library/riverlib/x.py
+            package = module.file.removeprefix("library/").split("/")[: -statement.level]
+            base = ".".join([*package, *filter(None, [base])])
+        for alias in statement.names:
+            full = f"{base}.{alias.name}"
+            module.imports[alias.asname or alias.name] = full
+            if alias.name != "*" and self._is_ours(base) and not self._has(base, alias.name):
+                self.asked.missing.append((full, place))
+
+    def _is_ours(self, dotted: str) -> bool:
+        """Whether a module belongs to one of the project's libraries."""
+        folder = f"library/{dotted.partition('.')[0]}/"
+        return any(path.startswith(folder) for path in self.shared)
+
+    def _has_module(self, dotted: str) -> bool:
+        base = f"library/{dotted.replace('.', '/')}"
+        is_file = f"{base}.py" in self.shared or f"{base}/__init__.py" in self.shared
+        return is_file or any(path.startswith(f"{base}/") for path in self.shared)
+
+    def _has(self, base: str, name: str) -> bool:
+        """Whether a library's module has a function, class, value or module of that name."""
+        if self._has_module(f"{base}.{name}"):
+            return True
+        library = self._library(base)
+        if library is None:  # a folder without code of its own; or code that cannot be read
+            file = f"library/{base.replace('.', '/')}"
+            return f"{file}.py" in self.shared or f"{file}/__init__.py" in self.shared
+        return name in library.names or "*" in library.names
 
     def _function(self, module: Module, func: ast.expr) -> tuple[Module, _Function] | None:
         dotted = _dotted(func)
         if dotted is None:
             return None
-        first, _, rest = dotted.partition(".")
-        if not rest and first in module.functions:
-            return module, module.functions[first]
-        if first not in module.imports:
-            return None
-        full = ".".join(filter(None, (module.imports[first], rest)))
-        where, _, name = full.rpartition(".")
+        if dotted in module.functions:
+            return module, module.functions[dotted]
+        where, _, name = (self._meant(module, func) or "").rpartition(".")
         library = self._library(where)
         if library is None or name not in library.functions:
             return None
@@ -213,14 +343,14 @@ class CodeReader:
                 tree = ast.parse(content)
             except (SyntaxError, ValueError):
                 return None  # reported with the library
-            module = Module(file=path)
+            module = Module(file=path, names=frozenset(_names_made(tree)))
             for statement in tree.body:
                 if isinstance(statement, _Function | ast.Import | ast.ImportFrom):
                     self._statement(module, statement)
                 elif isinstance(statement, ast.Assign) and len(statement.targets) == 1:
                     target = statement.targets[0]
                     if isinstance(target, ast.Name):
-                        _assign(module.constants, target.id, statement.value)
+                        self._assign(module, target.id, statement.value)
             return module
         return None
 
@@ -232,105 +362,110 @@ class CodeReader:
         place = Place(module.file, call.lineno)
         given = {k.arg: k.value for k in call.keywords if k.arg}
         argument = call.args[0] if call.args else next(iter(given.values()), None)
-        first = None if argument is None else text_of(argument, module.constants)
-        if first is None:
+        texts = None if argument is None else texts_of(argument, module.constants)
+        if texts is None:
             reason = f"the first argument of env.{method} is not constant"
             self.asked.not_followed.append((reason, place))
             return
+        for text in texts:
+            self._asked_for(module, method, text, given, place)
+
+    def _asked_for(
+        self, module: Module, method: str, text: str, given: Mapping[str, ast.expr], place: Place
+    ) -> None:
         match method:
             case "query":
-                self.asked.queries.append((first, place))
+                self.asked.queries.append((text, place))
             case "table":
-                self.asked.tables.append((first.lower(), place))
+                self.asked.tables.append((text.lower(), place))
             case "value":
-                self.asked.values.append((first, place))
+                self.asked.values.append((text, place))
             case "measure":
-                self.asked.measures.append(first)
+                self.asked.measures.append(text)
             case "store":
                 columns = self._columns(module, given.get("columns"))
                 key = _names(given.get("key"), module.constants)
-                self.asked.stores.append(Stored(first.lower(), columns, key))
+                self.asked.stores.append(Stored(text.lower(), columns, key))
 
     def _columns(self, module: Module, node: ast.expr | None) -> tuple[Column, ...]:
-        if not isinstance(node, ast.Dict):
+        values = None if node is None else values_of(node, module.constants)
+        if values is None or len(values) != 1 or not isinstance(values[0], dict):
             return ()
-        pairs = [
-            (text_of(name, module.constants), text_of(value, module.constants))
-            for name, value in zip(node.keys, node.values, strict=True)
-            if name is not None
-        ]
         return tuple(
-            Column(name.lower(), normal_type(kind, self.dialect))
-            for name, kind in pairs
-            if name is not None and kind is not None
+            Column(str(name).lower(), normal_type(str(kind), self.dialect))
+            for name, kind in values[0].items()
         )
 
 
-def text_of(node: ast.expr, constants: Mapping[str, str]) -> str | None:
-    """The text of a string that is constant, f-strings of constants included."""
-    match node:
-        case ast.Constant(value=str(text)):
-            return text
-        case ast.Name(id=name):
-            return constants.get(name)
-        case ast.FormattedValue(value=value, conversion=-1, format_spec=None):
-            return text_of(value, constants)
-        case ast.JoinedStr(values=pieces):
-            texts = [text_of(piece, constants) for piece in pieces]
-            return None if None in texts else "".join(t for t in texts if t is not None)
-        case ast.BinOp(left=left, op=ast.Add(), right=right):
-            one, other = text_of(left, constants), text_of(right, constants)
-            return None if one is None or other is None else one + other
-    return None
+def _names(node: ast.expr | None, constants: Mapping[str, Values]) -> tuple[str, ...]:
+    values = None if node is None else values_of(node, constants)
+    listed = values[0] if values is not None and len(values) == 1 else ()
+    return tuple(str(name).lower() for name in listed) if _is_listed(listed) else ()
 
 
-def _names(node: ast.expr | None, constants: Mapping[str, str]) -> tuple[str, ...]:
-    items = node.elts if isinstance(node, ast.List | ast.Tuple) else []
-    return tuple(t.lower() for item in items if (t := text_of(item, constants)) is not None)
+def _is_listed(value: Any) -> bool:
+    return isinstance(value, list | tuple | dict) and len(value) <= MOST
 
 
-def _assign(constants: dict[str, str], name: str, value: ast.expr) -> None:
-    text = text_of(value, constants)
-    constants.pop(name, None)
-    if text is not None:
-        constants[name] = text
+def _unpack(constants: dict[str, Values], target: ast.expr, value: Any) -> None:
+    """Give the names of a loop's target their values."""
+    if isinstance(target, ast.Name):
+        constants[target.id] = (value,)
+    elif isinstance(target, ast.Tuple | ast.List) and isinstance(value, list | tuple):
+        for inner, part in zip(target.elts, value, strict=False):
+            _unpack(constants, inner, part)
 
 
-def _forget(constants: dict[str, str], statement: ast.stmt) -> None:
+def _distinct(*several: Values) -> Values:
+    found: list[Any] = []
+    for values in several:
+        found += [value for value in values if value not in found]
+    return tuple(found)
+
+
+def _without(names: Mapping[str, Any], left_out: Iterable[str]) -> dict[str, Any]:
+    return {name: value for name, value in names.items() if name not in set(left_out)}
+
+
+def _forget(constants: dict[str, Values], node: ast.AST) -> None:
     """Names that a statement gives values that are not followed."""
-    for node in ast.walk(statement):
-        if isinstance(node, ast.Name) and isinstance(node.ctx, ast.Store | ast.Del):
-            constants.pop(node.id, None)
+    for inner in ast.walk(node):
+        if isinstance(inner, ast.Name) and isinstance(inner.ctx, ast.Store | ast.Del):
+            constants.pop(inner.id, None)
 
 
-def _note_import(module: Module, statement: ast.Import | ast.ImportFrom) -> None:
-    if isinstance(statement, ast.Import):
-        for alias in statement.names:
-            name = alias.asname or alias.name.partition(".")[0]
-            module.imports[name] = alias.name if alias.asname else name
-        return
-    base = statement.module or ""
-    if statement.level:  # relative: from .levels import load, in library/riverlib/x.py
-        package = module.file.removeprefix("library/").split("/")[: -statement.level]
-        base = ".".join([*package, *filter(None, [base])])
-    for alias in statement.names:
-        name = alias.asname or alias.name
-        module.imports[name] = f"{base}.{alias.name}"
-        if base == _HELPER_MODULE and alias.name == _HELPER:
-            module.helpers.add(name)
+def _names_made(tree: ast.Module) -> Iterator[str]:
+    """All names that a module gives to others; ``*`` where it takes over those of another one."""
+    for node in ast.walk(tree):
+        match node:
+            case (
+                ast.FunctionDef(name=name)
+                | ast.AsyncFunctionDef(name=name)
+                | ast.ClassDef(name=name)
+            ):
+                yield name
+            case ast.Import(names=aliases) | ast.ImportFrom(names=aliases):
+                for alias in aliases:
+                    yield alias.asname or alias.name.partition(".")[0]
+            case ast.Name(id=name, ctx=ast.Store()):
+                yield name
 
 
 def _parameters(function: _Function) -> list[ast.arg]:
     return [*function.args.posonlyargs, *function.args.args, *function.args.kwonlyargs]
 
 
-def _dotted(node: ast.expr) -> str | None:
+def _dotted(node: ast.AST) -> str | None:
+    """``a.b.c`` of a name with attributes; a call in between is ``()``."""
     match node:
         case ast.Name(id=name):
             return name
         case ast.Attribute(value=value, attr=attr):
             before = _dotted(value)
             return f"{before}.{attr}" if before else None
+        case ast.Call(func=func):
+            before = _dotted(func)
+            return f"{before}()" if before else None
     return None
 
 

@@ -413,6 +413,13 @@ NOTEBOOK_CODE = _rule(
     "It would fail when it runs.",
     "Correct the cell.",
 )
+NOTEBOOK_MISSING = _rule(
+    "notebook/missing-import",
+    _E,
+    "A notebook imports from a library of the project what that does not have.",
+    "The notebook would fail at its first cells.",
+    "Correct the name, or add the function to the library.",
+)
 NOTEBOOK_NOT_FOLLOWED = _rule(
     "notebook/not-followed",
     _N,

@@ -106,15 +106,16 @@ def suspects_in(content: bytes, *, is_json: bool = False) -> list[Suspect]:
     """What looks like a key, a token or a password in a file, each with its line.
 
     Args:
-        content: the file; of a notebook, its outputs are looked through like its code.
+        content: the file; in program text that a notebook put out, only keys of known forms.
         is_json: strings are escaped, so that quotes within them are.
     """
     text = content.decode("utf-8", "replace")
     lower = text.lower()
     if not any(trace in lower for trace in _TRACES):  # quickly, for there are many files
         return []
+    written = _without_programs(text) if is_json else text
     if is_json:
-        text = text.replace('\\"', '"').replace("\\n", " ")
+        text, written = (t.replace('\\"', '"').replace("\\n", " ") for t in (text, written))
     suspects: dict[tuple[int, str], Suspect] = {}
     for pattern, what in (
         (_PRIVATE_KEY, "a private key"),
@@ -123,7 +124,7 @@ def suspects_in(content: bytes, *, is_json: bool = False) -> list[Suspect]:
         (_KNOWN_KEYS, "an access key"),
         (_NAMED, "a secret under a telling name"),
     ):
-        for match in pattern.finditer(text):
+        for match in pattern.finditer(written if pattern is _NAMED else text):
             value = match.group(match.lastindex or 0)
             if pattern is _NAMED and not _is_secret_like(value):
                 continue
@@ -133,6 +134,33 @@ def suspects_in(content: bytes, *, is_json: bool = False) -> list[Suspect]:
             mark = hashlib.sha256(value.encode()).hexdigest()[:6]
             suspects.setdefault((line, mark), Suspect(what, line, mark))
     return list(suspects.values())
+
+
+_OUTPUTS = re.compile(r'"outputs":\s*(?=\[)')
+
+
+_LINE = re.compile(r"(?:(?!\\n)[^\n])+")
+_MINIFIED = 400
+"""Letters of a line that nobody wrote by hand."""
+
+
+def _without_programs(text: str) -> str:
+    """A notebook, on the same lines, without minified program text among what its cells put out."""
+    pieces, at = [], 0
+    for match in _OUTPUTS.finditer(text):
+        if match.end() < at:
+            continue
+        try:
+            _, end = json.JSONDecoder().raw_decode(text, match.end())
+        except ValueError:
+            continue
+        put_out = text[match.end() : end]
+        pieces += [
+            text[at : match.end()],
+            _LINE.sub(lambda line: "" if len(line[0]) > _MINIFIED else line[0], put_out),
+        ]
+        at = end
+    return "".join([*pieces, text[at:]])
 
 
 def is_telling(name: str) -> bool:

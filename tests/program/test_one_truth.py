@@ -216,7 +216,8 @@ def test_no_clock_says_what_came_later(
     done = program.promote(second, "dev").json
     assert done["state"] == "done"
     is_told = days < 0 or url.startswith("postgresql")
-    assert [f["rule"] for f in done["findings"]] == ["environment/clock-wrong"] * is_told
+    told = [f["rule"] for f in done["findings"] if f["rule"] != "environment/superuser"]
+    assert told == ["environment/clock-wrong"] * is_told
     monkeypatch.setattr(process, "clock", right)
     (dev, _) = program("status", "--json").json["environments"]
     assert (dev["bundle"], dev["number"]) == (second, 2)

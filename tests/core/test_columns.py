@@ -457,6 +457,29 @@ def test_the_key_of_a_join(side: str, key: set[str]) -> None:
         assert found[""] == {f"rows {GAUGE}", f"rows {REF}"}
 
 
+COUNTS = {
+    "count(river)": True,
+    "count(DISTINCT river)": True,
+    "CAST(count(*) AS INT)": True,
+    "count(river) * 100 / count(*)": True,
+    "coalesce(count(river), 0)": True,
+    "max(river)": False,
+    "count(river) || max(river)": False,
+    "1": False,
+}
+
+
+@pytest.mark.parametrize(("value", "is_count"), COUNTS.items())
+def test_a_count_shows_nothing_of_what_it_counts(value: str, is_count: bool) -> None:
+    """Neither here nor further on; it depends on it all the same."""
+    inner = f"SELECT {value} AS n FROM ref.gauge"
+    for sql in (inner, f"WITH q AS ({inner}) SELECT n FROM q", f"SELECT n + 1 AS n FROM ({inner})"):
+        (column,) = resolved(sql).columns
+        assert column.is_count is is_count
+        sources = {str(node) for node, _ in column.sources}
+        assert ("ref.gauge.river" in sources) is ("river" in value)
+
+
 def test_a_query_that_the_resolver_fails_on(monkeypatch: pytest.MonkeyPatch) -> None:
     """It counts with whole tables, and says so."""
 

@@ -312,12 +312,20 @@ def test_stars_follow_the_models_below() -> None:
     assert reading.assembly.findings == ()
 
 
+def test_files_that_explain_parts_may_stand_beside_them() -> None:
+    """They are no parts, and nothing is said of them; a misspelt ending is."""
+    beside = {"models/README.md": "x", "models/m/notes.md": "x", "flows/.gitkeep": ""}
+    assert read(beside).assembly.findings == ()
+    (stray,) = read(beside | {"models/m/a.sq": "SELECT 1"}).assembly.findings
+    assert (stray.rule, stray.file) == ("part/stray-file", "models/m/a.sq")
+
+
 def test_case_of_files_does_not_count() -> None:
     """A folder in capitals makes the same tables."""
     reading = read(
         {
             "schemas/Ops/schema.toml": 'managed = "migrations"',
-            "schemas/Ops/migrations/0001_a.sql": "CREATE TABLE OPS.Thing (ID INTEGER);",
+            "schemas/Ops/migrations/0001_a.sql": "CREATE TABLE OPS.Thing (ID INTEGER PRIMARY KEY);",
             "models/Hydro/Level.sql": "SELECT id FROM ops.THING",
             "pipelines/p.toml": '[[steps]]\nname = "x"\nbuild = ["HYDRO.level"]\n',
         }

@@ -58,7 +58,8 @@ def test_a_migration_that_can_hurt_says_so(sql: str, rule: str) -> None:
         "UPDATE ops.a SET name = 'x' WHERE id = 1",
         "ALTER TABLE ops.a ADD COLUMN b INTEGER NOT NULL DEFAULT 3",
         "ALTER TABLE ops.a ADD COLUMN b INTEGER",
-        "CREATE TABLE ops.n (id INTEGER); ALTER TABLE ops.n ADD COLUMN b INTEGER NOT NULL;"
+        "CREATE TABLE ops.n (id INTEGER PRIMARY KEY); "
+        "ALTER TABLE ops.n ADD COLUMN b INTEGER NOT NULL; "
         "CREATE INDEX i ON ops.n (id); UPDATE ops.n SET id = 1",
         "ALTER TABLE ops.a RENAME COLUMN name TO title",
         "ALTER TABLE ops.a ADD COLUMN title DATE; ALTER TABLE ops.a DROP COLUMN name",

@@ -85,6 +85,26 @@ def test_another_environments_value_is_found(path: str, text: str, line: int) ->
     assert found == [("parameter/value-written-out", path, line)]
 
 
+def test_a_day_that_may_be_chance_is_a_warning() -> None:
+    """Outside of connections; and of a migration nothing is said, as it stays as it ran."""
+    files = {"models/m/a.sql": "SELECT id FROM raw.t WHERE day > DATE '2026-10-24'"}
+    everything = RAW | files | {"parameters.toml": MATRIX}
+    everything |= {
+        "schemas/ops/schema.toml": 'managed = "migrations"',
+        "schemas/ops/migrations/0001_a.sql": "INSERT INTO raw.t VALUES (1, '2026-10-24', '');",
+    }
+    assembly = read_project(
+        name="p",
+        version="1.0.0",
+        dialect="duckdb",
+        files={path: text.encode() for path, text in everything.items()},
+        environments=["dev", "prod"],
+    ).assembly
+    rule = "parameter/value-written-out"
+    (found,) = [f for f in check_assembly(assembly, TODAY) if f.rule == rule]
+    assert (found.file, found.severity) == ("models/m/a.sql", "warning")
+
+
 @pytest.mark.parametrize(
     "sql",
     [

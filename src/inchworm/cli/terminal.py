@@ -6,6 +6,7 @@ import json
 import os
 import re
 import sys
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, TextIO, cast
@@ -18,7 +19,7 @@ from rich.table import Table
 from rich.text import Text
 
 from inchworm.cli.visible import escaped, visible
-from inchworm.core.checks.findings import Finding, Severity
+from inchworm.core.checks.findings import Finding, Group, Severity, grouped
 from inchworm.core.counting import counted
 
 WIDTH = 100
@@ -144,9 +145,24 @@ class _Aligned:
 _UNLIMITED = 10_000
 
 
-def print_findings(screen: Console, findings: Sequence[Finding]) -> None:
-    """Every finding with where it is, what it is and what to do."""
-    for finding in findings:
+MOST_FINDINGS = 50
+"""Causes of findings that are shown unless all are asked for."""
+
+
+def print_findings(
+    screen: Console, findings: Sequence[Finding], most: int | None = None, more: str = ""
+) -> None:
+    """Findings with where they are, what they are and what to do; of each cause the first.
+
+    Args:
+        screen: where to.
+        findings: in order.
+        most: how many causes are shown; None for all, and then every finding by itself.
+        more: how to see the rest.
+    """
+    groups = [Group(head=f) for f in findings] if most is None else grouped(findings)
+    for group in groups[:most]:
+        finding = group.head
         head = Text.assemble(
             (f"{finding.severity.value:8}", STYLES[finding.severity.value]),
             (finding.place or "", "bold"),
@@ -162,7 +178,28 @@ def print_findings(screen: Console, findings: Sequence[Finding]) -> None:
         if finding.severity is not Severity.NOTE:
             remedy = Text(f"next: {finding.remedy}", style="dim")
             screen.print(Padding(remedy, (0, 0, 0, 8), expand=False))
+        if group.following:
+            screen.print(Padding(Text(_following(group), style="dim"), (0, 0, 0, 8), expand=False))
         screen.print()
+    if most is not None and len(groups) > most:
+        left = [f for group in groups[most:] for f in (group.head, *group.following)]
+        by_rule = Counter(finding.rule for finding in left).most_common(_NAMED)
+        listed = ", ".join(f"{count} {rule}" for rule, count in by_rule)
+        screen.print(Text(f"... and {counted(len(left), 'finding')} more: {listed}. {more}"))
+        screen.print()
+
+
+_NAMED = 5
+"""Parts or rules that are named where there are many."""
+
+
+def _following(group: Group) -> str:
+    """``and 14 findings that follow from this: model:a.b, model:c.d and 12 more``."""
+    parts = list(dict.fromkeys(f.part or f.place for f in group.following))
+    rest = f" and {len(parts) - _NAMED} more" if len(parts) > _NAMED else ""
+    count = counted(len(group.following), "finding")
+    follow = "follows" if len(group.following) == 1 else "follow"
+    return f"and {count} that {follow} from this: {', '.join(parts[:_NAMED])}{rest}"
 
 
 def spell_findings(findings: Sequence[Finding]) -> str:

@@ -80,7 +80,7 @@ class EnvironmentMoved(InchwormError):
 
 def nearest(name: str, known: Iterable[str]) -> str | None:
     """The known name that ``name`` was probably meant to be; case does not count."""
-    by_folded = {candidate.lower(): candidate for candidate in known}
+    by_folded = {candidate.lower(): candidate for candidate in known if candidate != name}
     close = difflib.get_close_matches(name.lower(), by_folded, n=1, cutoff=0.6)
     return by_folded[close[0]] if close else None
 

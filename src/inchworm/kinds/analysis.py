@@ -93,6 +93,7 @@ def work_out(part: Part, dialect: str, shared: Contents, tables: Mapping[str, Ta
     definition = kind.read(part, surroundings, findings.append)
     if definition is None:
         facts = _unreadable(part)
+        findings = [replace(finding, cause=str(part.id)) for finding in findings]
     else:
         facts = kind.facts(definition, looking, findings.append)
     whole = [*((f.path, f.content) for f in part.files), *((p, shared[p]) for p in facts.documents)]

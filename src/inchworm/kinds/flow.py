@@ -29,7 +29,7 @@ from inchworm.core.toml import TomlDocument
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.model import reads_of, report_problems
 from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part
-from inchworm.kinds.sql_rules import rule_of
+from inchworm.kinds.sql_rules import QueryReview, rule_of
 
 #: The safe loader in C where libyaml is there: API documents can be large.
 _Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
@@ -208,6 +208,9 @@ class FlowKind:
             return (), (), ()
         resolution = resolve(query, tables, flow.dialect, flow.declared)
         report_problems(flow.part, flow.file, resolution, report, first_line=line or 1)
+        QueryReview(flow.part, tables, flow.dialect, report).look(
+            query, resolution, flow.file, line or 1
+        )
         shown = tuple(Column(column.name, column.type) for column in resolution.columns)
         _check_types(flow, Table("the query", shown), report)
         columns = {column.name: column for column in resolution.columns}

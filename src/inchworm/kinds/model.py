@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal, Self, TypeVar
 
@@ -13,7 +13,7 @@ from sqlglot import exp
 from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
 from inchworm.core.identifiers import Kind, PartId
-from inchworm.core.lineage.facts import Facts, Read, Use
+from inchworm.core.lineage.facts import Facts, Read, Trait, Use
 from inchworm.core.lineage.graph import Edge, How, Node, in_order
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Part
@@ -26,8 +26,9 @@ from inchworm.core.sql.render import line_of_parameter, parameters_in, to_text, 
 from inchworm.core.structure.tables import Column, Table
 from inchworm.core.toml import KeyPath, TomlDocument
 from inchworm.kinds.base import Surroundings
+from inchworm.kinds.column_checks import check_column_checks
 from inchworm.kinds.settings import Report, Settings, documented, read_document, validate
-from inchworm.kinds.sql_rules import rule_of
+from inchworm.kinds.sql_rules import QueryReview, rule_of
 
 Bound = int | float
 S = TypeVar("S", bound=Settings)
@@ -133,6 +134,10 @@ class ModelKind:
         resolution = resolve(model.query, tables, model.dialect, model.declared)
         table = model.part.name.lower()
         report_problems(model.part, model.file, resolution, report)
+        grows = model.settings.store == "increment"
+        review = QueryReview(model.part, tables, model.dialect, report, grows=grows)
+        review.look(model.query, resolution, model.file)
+        check_column_checks(model, resolution, tables, report)
         self._report_columns(model, resolution, report)
         required = {n for n, s in model.settings.columns.items() if s.required}
         key = tuple(name.lower() for name in model.settings.key)
@@ -156,10 +161,21 @@ class ModelKind:
             uses=sql_uses(model.query, model.file, model.text),
             classes=self._said(model, "class_"),
             documented=documented(model.settings, model.settings.columns),
-            declassified=self._said(model, "declassified"),
+            declassified=(*self._said(model, "declassified"), *_counts(table, resolution)),
             keeps_rows=model.settings.keeps_rows,
+            traits=tuple(self._traits(model)),
             moved_from=(model.settings.moved_from or "").lower(),
         )
+
+    @staticmethod
+    def _traits(model: Model) -> Iterator[Trait]:
+        if model.settings.store == "view":
+            yield Trait.VIEW
+        select = model.query
+        while isinstance(select, exp.SetOperation):
+            select = select.this
+        if isinstance(select, exp.Select) and any(each.is_star for each in select.expressions):
+            yield Trait.STAR
 
     @staticmethod
     def _said(model: Model, setting: str) -> tuple[tuple[Node, str], ...]:
@@ -213,6 +229,13 @@ class ModelKind:
         )
 
 
+def _counts(table: str, resolution: Resolution) -> Iterator[tuple[Node, str]]:
+    """Columns that only say how many there are: they show nothing of what they count."""
+    for column in resolution.columns:
+        if column.is_count:
+            yield Node(table, column.name), "a count"
+
+
 class CheckSettings(Settings):
     """The settings comment of a check file."""
 
@@ -260,6 +283,9 @@ class CheckKind:
         """The tables and columns that the check reads."""
         resolution = resolve(check.query, tables, check.dialect, check.declared)
         report_problems(check.part, check.file, resolution, report)
+        counted = {rules.NO_ORDER}  # which of the rows it returns does not matter
+        review = QueryReview(check.part, tables, check.dialect, report, leave_out=counted)
+        review.look(check.query, resolution, check.file)
         sources = {s for column in resolution.columns for s in column.sources} | resolution.rows
         edges = {Edge(source, Node(str(check.part)), How.ROWS) for source, _ in sources}
         return Facts(

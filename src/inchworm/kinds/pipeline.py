@@ -99,6 +99,15 @@ class PipelineKind:
                     report(
                         rules.SCHEDULE_INVALID.finding(fault, part=part.id, file=file, line=line)
                     )
+            if _cron_fault(schedule.cron) is None and not _comes(schedule.cron):
+                report(
+                    rules.NEVER_COMES.finding(
+                        f"{schedule.cron!r} never comes",
+                        part=part.id,
+                        file=file,
+                        line=document.line_of(("schedules", name, "cron")),
+                    )
+                )
         names = [step.name for step in settings.steps]
         for i, name in enumerate(names):
             if name in names[:i]:
@@ -157,6 +166,21 @@ def _cron_fault(expression: str) -> str | None:
     if not croniter.is_valid(expression):
         return f"{expression!r} is not a valid cron expression"
     return None
+
+
+def _comes(expression: str) -> bool:
+    """Whether there is a day on which a cron expression fits."""
+    from croniter import CroniterBadDateError, croniter
+
+    try:
+        croniter(expression, _ANY_TIME).get_next()
+    except CroniterBadDateError:
+        return False
+    return True
+
+
+_ANY_TIME = 946_684_800.0
+"""A time to look on from, in seconds since 1970: leap years come within the eight that follow."""
 
 
 def _timezone_fault(name: str) -> str | None:

@@ -137,7 +137,7 @@ def _parts(contents: Contents, findings: list[Finding]) -> dict[PartId, Part]:
         part = part_of(path)
         if part is not None:
             by_part[part].append(SourceFile(path, contents))
-        elif path.partition("/")[0] in FOLDERS:
+        elif path.partition("/")[0] in FOLDERS and not path.lower().endswith(_BESIDE):
             unfit = UNFIT.search(path.partition("/")[2].replace("/", ""))
             message = f"belongs to no part: no name has {unfit.group()!r}" if unfit else _STRAY
             findings.append(rules.STRAY_FILE.finding(message, file=path))
@@ -145,6 +145,8 @@ def _parts(contents: Contents, findings: list[Finding]) -> dict[PartId, Part]:
 
 
 _STRAY = "belongs to no part"
+_BESIDE = (".md", ".rst", ".txt", ".gitkeep", ".gitignore")
+"""Endings of files that explain the parts beside them."""
 
 
 @dataclass

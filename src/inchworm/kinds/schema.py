@@ -21,7 +21,7 @@ from inchworm.core.rendered import Managed, Rendered, RenderedSchema, Script, Wh
 from inchworm.core.sql.names import line_of
 from inchworm.core.sql.parse import meaning, parse_statements, split_settings
 from inchworm.core.sql.problems import SqlProblem
-from inchworm.core.structure.replay import replay
+from inchworm.core.structure.replay import replay, tables_made
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, read_document, validate
@@ -97,7 +97,7 @@ class SchemaKind:
         reading = _Reading(part.id, surroundings.dialect, report)
         declared = files.get("tables.sql")
         if settings.managed == "outside":
-            tables = reading.structure([declared] if declared else [])
+            tables = reading.structure([declared] if declared else [], is_ours=False)
             return Schema(part=part.id, settings=settings, tables=tables)
         scripts = {
             when: tuple(
@@ -284,13 +284,21 @@ class _Reading:
         return tuple(scripts)
 
     def structure(
-        self, files: list[SourceFile], migrations: Mapping[str, Script] | None = None
+        self,
+        files: list[SourceFile],
+        migrations: Mapping[str, Script] | None = None,
+        *,
+        is_ours: bool = True,
     ) -> tuple[Table, ...]:
         """The tables after running the scripts one after another.
 
-        ``migrations`` are those that are migrations, by path.
+        Args:
+            files: the scripts.
+            migrations: those that are migrations, by path.
+            is_ours: whether the tables are made here, and not only known.
         """
         tables: dict[str, Table] = {}
+        made_in: dict[str, SourceFile] = {}
         for file in files:
             try:
                 text = split_settings(file.content.decode("utf-8", "replace")).sql
@@ -308,6 +316,8 @@ class _Reading:
                             concern.message, part=self.part, file=file.path, line=concern.line
                         )
                     )
+            if migration is None or not migration.baseline:  # what was there before is as it is
+                made_in |= dict.fromkeys(tables_made(statements, self.dialect), file)
             tables, notes = replay(statements, tables, self.dialect)
             for note in notes:
                 self.report(
@@ -315,7 +325,17 @@ class _Reading:
                         note.message, part=self.part, file=file.path, line=note.line
                     )
                 )
+        if is_ours:
+            self._keyless(tables, made_in)
         return tuple(tables[name] for name in sorted(tables))
+
+    def _keyless(self, tables: Mapping[str, Table], made_in: Mapping[str, SourceFile]) -> None:
+        """Tables of which nothing keeps a row from being there twice."""
+        for name, file in made_in.items():
+            table = tables.get(name)
+            if table is not None and not table.open and not table.key:
+                message = f"{name} has no key"
+                self.report(rules.NO_KEY.finding(message, part=self.part, file=file.path))
 
     def _unreadable(self, file: SourceFile, problem: SqlProblem) -> None:
         self.report(

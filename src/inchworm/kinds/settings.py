@@ -65,8 +65,8 @@ def validate(
     try:
         return model.model_validate(document.values)
     except ValidationError as error:
-        for detail in error.errors():
-            path: KeyPath = tuple(key for key in detail["loc"])
+        for detail in _of_one_kind_each(error):
+            path = _path(detail)
             message, remedy = _explain(model, path, detail)
             report(
                 rules.MALFORMED.finding(
@@ -74,6 +74,23 @@ def validate(
                 )
             )
         return None
+
+
+def _path(detail: Any) -> KeyPath:
+    """Where an error is; of a setting with several types, without the type that did not fit."""
+    return tuple(key for key in detail["loc"] if key not in _TYPES)
+
+
+def _of_one_kind_each(error: ValidationError) -> list[Any]:
+    """The errors, of a setting with several types only the first."""
+    first: dict[KeyPath, Any] = {}
+    for detail in error.errors():
+        first.setdefault(_path(detail), detail)
+    return list(first.values())
+
+
+_TYPES = frozenset({"str", "int", "float", "bool", "decimal", "constrained-str", "function-after"})
+"""How the library names the types of a setting that has several."""
 
 
 _SECRET_KEYS = frozenset({"credentials", "password", "token"})
@@ -121,8 +138,52 @@ def _explain(model: type[Settings], path: KeyPath, detail: Any) -> tuple[str, st
         case "literal_error":
             expected = detail["ctx"]["expected"].replace("'", "")
             return f"{where} is {detail['input']!r}", f"Write one of {expected}."
-    message = detail["msg"].removeprefix("Value error, ").removeprefix("Input ")
-    return f"{where} {message[0].lower()}{message[1:]}", rules.MALFORMED.remedy
+        case "value_error":
+            reason = detail["msg"].removeprefix("Value error, ")
+            return f"{where} {reason[0].lower()}{reason[1:]}", rules.MALFORMED.remedy
+        case "dict_type" | "model_type" | "model_attributes_type":
+            return f"{where} must be a table", f"Write [{where}], and its settings below."
+    return f"{where} {_must(detail)}", rules.MALFORMED.remedy
+
+
+def _must(detail: Any) -> str:
+    """What a value must be, in words of our own: those of the library say nothing to a user."""
+    kind, context = str(detail["type"]), detail.get("ctx", {})
+    for ending, bound in _BOUNDS.items():
+        if kind == ending:
+            return f"must be {bound} {context.get(_LIMITS[ending])}"
+    if kind in {"too_short", "too_long", "string_too_short", "string_too_long"}:
+        few = "at least" if "short" in kind else "at most"
+        return f"must have {few} {context.get('min_length', context.get('max_length'))}"
+    if kind == "string_pattern_mismatch":
+        return f"must look like {context['pattern']}"
+    return _MUST.get(kind.rpartition("_")[0], "has the wrong form")
+
+
+_BOUNDS = {
+    "greater_than_equal": "at least",
+    "greater_than": "more than",
+    "less_than_equal": "at most",
+    "less_than": "less than",
+}
+_LIMITS = {
+    "greater_than_equal": "ge",
+    "greater_than": "gt",
+    "less_than_equal": "le",
+    "less_than": "lt",
+}
+_MUST = {
+    "string": "must be a text",
+    "int": "must be a whole number",
+    "int_from": "must be a whole number",
+    "float": "must be a number",
+    "decimal": "must be a number",
+    "bool": "must be true or false",
+    "list": "must be a list",
+    "tuple": "must be a list",
+    "set": "must be a list",
+    "frozen_set": "must be a list",
+}
 
 
 def _known_keys(model: type[Settings], path: KeyPath) -> list[str]:

@@ -11,6 +11,7 @@ from inchworm import __version__
 from inchworm.application.checking import Checked, check, checked_before
 from inchworm.cli.process import clock, source_tree, workplace
 from inchworm.cli.terminal import (
+    MOST_FINDINGS,
     console,
     print_findings,
     print_json,
@@ -33,8 +34,9 @@ from inchworm.core.errors import UsageError, did_you_mean
     help="For people, or for other programs: inchworm/findings/1, SARIF 2.1.0, JUnit XML.",
 )
 @click.option("--json", "as_json", is_flag=True, help="The same as --format json.")
+@click.option("--all", "everything", is_flag=True, help="Show every finding, each by itself.")
 @click.option("--explain", metavar="RULE", help="Tell what a rule is about, and check nothing.")
-def command(format_: str, as_json: bool, explain: str | None) -> None:
+def command(format_: str, as_json: bool, everything: bool, explain: str | None) -> None:
     """Say everything that is wrong in the source tree.
 
     All findings at once, each with file and line, what it is, why it matters and what to do. Exit
@@ -62,7 +64,7 @@ def command(format_: str, as_json: bool, explain: str | None) -> None:
 
             click.echo(junit_document(findings, checked.parts))
         case _:
-            _show(checked)
+            _show(checked, everything)
     sys.exit(1 if checked.has_errors else 0)
 
 
@@ -80,10 +82,11 @@ def _explain(id_: str) -> None:
     )
 
 
-def _show(checked: Checked) -> None:
+def _show(checked: Checked, everything: bool) -> None:
     screen = console()
     findings, parts = checked.findings, len(checked.parts)
-    print_findings(screen, findings)
+    most = None if everything else MOST_FINDINGS
+    print_findings(screen, findings, most, "All of them: inchworm check --all")
     outcome = "failed" if checked.has_errors else "done" if parts else "nothing checked"
     say(
         screen,

@@ -8,7 +8,7 @@ import click
 
 from inchworm.application.packing import pack_tree
 from inchworm.cli.process import workplace
-from inchworm.cli.terminal import console, print_findings, print_json, rows, say
+from inchworm.cli.terminal import MOST_FINDINGS, console, print_findings, print_json, rows, say
 from inchworm.core.counting import counted
 from inchworm.report.documents import bundle_document, findings_document
 
@@ -30,7 +30,7 @@ def command(only_release: bool, as_json: bool) -> None:
         if as_json:
             print_json(findings_document(findings))
         else:
-            print_findings(screen, findings)
+            print_findings(screen, findings, MOST_FINDINGS, "All of them: inchworm check --all")
             say(screen, "failed", "nothing was packed: mend the errors first.")
         sys.exit(1)
     if as_json:

@@ -26,6 +26,7 @@ from inchworm.application.promoting import (
 from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import (
+    MOST_FINDINGS,
     console,
     print_findings,
     print_json,
@@ -271,7 +272,7 @@ def _show_draft(screen: Console, drafted: Drafted) -> None:
         counts = ", ".join(counted(n, kind) for kind, n in draft.left_alone.items())
         screen.print(f"left alone: {counts}", style="dim")
         screen.print()
-    print_findings(screen, draft.findings)
+    print_findings(screen, draft.findings, MOST_FINDINGS, "All of them: --json")
 
 
 def _standing(draft: Draft) -> Text:

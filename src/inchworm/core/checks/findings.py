@@ -27,6 +27,8 @@ class Finding:
     line: int | None
     message: str
     remedy: str
+    cause: str = ""
+    """What it follows from, with all other findings of the same cause; empty of one by itself."""
 
     @property
     def place(self) -> str:
@@ -43,6 +45,28 @@ class Finding:
 def finding_from(document: Mapping[str, Any]) -> Finding:
     """The finding that :meth:`Finding.to_json` told."""
     return Finding(**{**document, "severity": Severity(document["severity"])})
+
+
+@dataclass(frozen=True, kw_only=True)
+class Group:
+    """Findings of one cause: the first of them, and those that follow from it."""
+
+    head: Finding
+    following: tuple[Finding, ...] = ()
+
+
+def grouped(findings: Iterable[Finding]) -> list[Group]:
+    """Findings by cause, in their order; the one about the cause itself is the head."""
+    by_cause: dict[object, list[Finding]] = {}
+    for finding in findings:
+        key = (finding.severity, finding.cause) if finding.cause else finding
+        by_cause.setdefault(key, []).append(finding)
+    groups = []
+    for together in by_cause.values():
+        head = next((f for f in together if f.part == f.cause), together[0])
+        following = tuple(f for f in together if f is not head)
+        groups.append(Group(head=head, following=following))
+    return groups
 
 
 _WEIGHT = {Severity.ERROR: 0, Severity.WARNING: 1, Severity.NOTE: 2}

@@ -127,6 +127,8 @@ def _within(work: _Work, pipeline: PartId) -> Iterator[Finding]:
         for worked_on in stage.works_on:
             built_in.setdefault(worked_on, stage.name)
     everything = work.mask(pipeline, names)
+    said: set[tuple[str, str]] = set()
+    """Pairs of steps of which it has been said: what is further up follows from it."""
     for stage in stages:
         fine = work.mask(pipeline, {stage.name, *before[stage.name]})
         for worked_on in stage.works_on:
@@ -136,6 +138,9 @@ def _within(work: _Work, pipeline: PartId) -> Iterator[Finding]:
                 other = built_in.get(above)
                 if other is None or other == stage.name or other in before[stage.name]:
                     continue
+                if (stage.name, other) in said:
+                    continue
+                said.add((stage.name, other))
                 yield rules.PIPELINE_ORDER.finding(
                     f"step {stage.name} works on {worked_on}, which reads what step {other} "
                     f"builds ({above}), but does not come after it",

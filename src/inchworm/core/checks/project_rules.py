@@ -10,9 +10,10 @@ from inchworm.core.checks import rules
 from inchworm.core.checks.documentation import documentation
 from inchworm.core.checks.findings import Finding, in_order
 from inchworm.core.checks.order import pipeline_order
+from inchworm.core.checks.shape_rules import shape
 from inchworm.core.checks.value_leaks import value_leaks
 from inchworm.core.errors import did_you_mean, nearest
-from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.lineage.facts import Assembly, Read
 from inchworm.core.lineage.graph import Direction, Node, way_to
 from inchworm.core.parameters.matrix import evaluate, is_of_matrix, references, same_everywhere
@@ -58,12 +59,20 @@ def unknown_columns(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
                     file=read.file,
                     line=read.line,
                     remedy=near,
+                    cause=_cause_of(assembly, read.table),
                 )
                 continue
             for column in sorted(read.columns):
                 missing[Node(read.table, column)].append((part, read))
     for node, readers in missing.items():
         yield from _missing_column(assembly, node, readers)
+
+
+def _cause_of(assembly: Assembly, table: str) -> str:
+    """Why a table is not known: its schema cannot be read, or nothing more than that."""
+    schema = PartId(Kind.SCHEMA, RelationName(table).schema)
+    outline = assembly.outlines.get(schema)
+    return str(schema) if outline is not None and not outline.readable else f"table {table}"
 
 
 def _missing_column(
@@ -73,6 +82,12 @@ def _missing_column(
     ways = _ways_down(assembly, node)
     rule = rules.COLUMN_GONE if ways else rules.UNKNOWN_COLUMN
     near = nearest(node.field or "", [column.name for column in table.columns])
+    remedy = f"Did you mean {near}? If not: {rule.remedy}" if near else rule.remedy
+    if near and len(readers) > 1:
+        remedy = (
+            f"If {near} in {node.owner} is meant to be {node.field}, correct it there. If not: "
+        )
+        remedy += rule.remedy
     for part, read in readers:
         provided = {*assembly.outlines[part].interfaces, str(part)}
         affected = "".join(
@@ -87,7 +102,8 @@ def _missing_column(
             part=part,
             file=read.file,
             line=read.line,
-            remedy=f"Did you mean {near}? If not: {rule.remedy}" if near else rule.remedy,
+            remedy=remedy,
+            cause=str(node) if len(readers) > 1 else "",
         )
 
 
@@ -207,6 +223,7 @@ def row_references(cells: object) -> set[str]:
 _CHECKS: tuple[Check, ...] = (
     unknown_parts,
     unknown_columns,
+    shape,
     classes,
     two_with_one_name,
     pipeline_order,

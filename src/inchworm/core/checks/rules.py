@@ -33,6 +33,7 @@ class Rule:
         line: int | None = None,
         remedy: str | None = None,
         severity: Severity | None = None,
+        cause: str = "",
     ) -> Finding:
         """A finding of this rule; ``remedy`` and ``severity`` where this case knows better."""
         return Finding(
@@ -43,6 +44,7 @@ class Rule:
             line=line,
             message=message,
             remedy=remedy or self.remedy,
+            cause=cause,
         )
 
 
@@ -124,6 +126,118 @@ SQL_NOT_UNDERSTOOD = _rule(
     "A construct is not followed column by column.",
     "It counts as depending on everything that it reads: safe, but less precise.",
     "Nothing has to be done.",
+)
+COMPARED_WITH_NULL = _rule(
+    "sql/compared-with-null",
+    _W,
+    "A query compares with NULL by = or <>.",
+    "That is neither true nor false, so no row fits.",
+    "Write IS NULL or IS NOT NULL.",
+)
+TEXT_AND_NUMBER = _rule(
+    "sql/text-and-number",
+    _W,
+    "A query compares a text with a number.",
+    "Databases convert one of them, each in its own way: '10' < '9', and '1.0' is not '1'.",
+    "Cast one side to the type that is meant.",
+)
+ARITHMETIC_ON_TEXT = _rule(
+    "sql/arithmetic-on-text",
+    _W,
+    "A query calculates with a text.",
+    "It fails on the first text that is no number, or takes it for 0.",
+    "Cast it to a number, and say what happens to texts that are none.",
+)
+ZONES_MIXED = _rule(
+    "sql/zones-mixed",
+    _W,
+    "A query mixes moments that have a time zone with such that have none.",
+    "The zone of the session decides, which differs between a desk and a server.",
+    "Give the one without a zone its zone: AT TIME ZONE '...'.",
+)
+DIVIDES_BY_ZERO = _rule(
+    "sql/divides-by-zero",
+    _W,
+    "A query divides by something that can be zero.",
+    "One such row ends the whole query in this dialect.",
+    "Write NULLIF(divisor, 0), or leave those rows out.",
+)
+NOT_IN_NULLABLE = _rule(
+    "sql/not-in-nullable",
+    _W,
+    "NOT IN is asked of a column that can be NULL.",
+    "One NULL among the values, and no row fits any more.",
+    "Write NOT EXISTS, or leave NULL out: WHERE the column IS NOT NULL.",
+)
+NO_ORDER = _rule(
+    "sql/no-order",
+    _W,
+    "A query takes some of several rows without an order that decides which.",
+    "Each build may give other rows.",
+    "Say the order: ORDER BY columns that together are unique.",
+)
+CHANGES_EACH_TIME = _rule(
+    "sql/changes-each-time",
+    _W,
+    "Rows that are kept from build to build depend on the moment, on chance or on who built them.",
+    "Building them again gives others, and nobody can tell which are right.",
+    "Take the moment from the data, or from a parameter.",
+)
+NO_JOIN_CONDITION = _rule(
+    "sql/no-join-condition",
+    _W,
+    "A comma joins tables without a condition.",
+    "Every row meets every other one.",
+    "Write JOIN ... ON, or CROSS JOIN if that is meant.",
+)
+LESS_THAN_A_KEY = _rule(
+    "sql/less-than-a-key",
+    _W,
+    "A join is on less than a key of either side.",
+    "A row meets several others, so sums and counts are too high.",
+    "Join on a whole key of one of the two, or aggregate one of them first.",
+)
+STAR_GOES_OUT = _rule(
+    "model/star-goes-out",
+    _W,
+    "A model that a consumer or flow reads shows whatever columns there are: SELECT *.",
+    "A column that is added upstream goes out unasked; one that is taken away is missing there.",
+    "List the columns.",
+)
+NOT_READ = _rule(
+    "model/not-read",
+    _N,
+    "Nothing reads a model, though the project says who reads others.",
+    "It is built each time for nobody, or a consumer is not declared.",
+    "Declare its consumer, or remove it.",
+)
+DEEP_VIEWS = _rule(
+    "model/deep-views",
+    _W,
+    "A view stands on more than twelve others, one upon the other.",
+    "Whoever reads it has the database work out all of them each time.",
+    'Give one in the middle store = "table".',
+)
+NO_KEY = _rule(
+    "schema/no-key",
+    _N,
+    "A table has no key.",
+    "Nothing keeps a row from being there twice, and nobody can name one of them.",
+    "Give it a PRIMARY KEY, or columns that are NOT NULL and UNIQUE together.",
+)
+CHECK_CANNOT_HOLD = _rule(
+    "model/check-cannot-hold",
+    _E,
+    "A check on a column cannot be right.",
+    "It would fail at each promotion, or prove nothing.",
+    "Correct it.",
+)
+NEVER_COMES = _rule(
+    "pipeline/never-comes",
+    _E,
+    "A schedule names a time that never comes.",
+    "The pipeline would never run, and nobody would be told.",
+    "Correct the day or the month.",
 )
 READS_OUTSIDE = _rule(
     "sql/reads-outside",

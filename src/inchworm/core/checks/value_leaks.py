@@ -12,8 +12,9 @@ from typing import NamedTuple
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 from inchworm.core.checks import rules
-from inchworm.core.checks.findings import Finding
+from inchworm.core.checks.findings import Finding, Severity
 from inchworm.core.environments.environment import Environment
+from inchworm.core.identifiers import Kind
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.literals import is_telling
 from inchworm.core.parameters.matrix import Parameter, Values, evaluate, references, substitute
@@ -86,15 +87,21 @@ def _written_out(assembly: Assembly, by_environment: Sequence[Values]) -> Iterat
             owned = equal.get(literal.text) or next(
                 (owned for text, owned in inside.items() if text in literal.text), None
             )
-            if owned is None:
-                continue
+            if owned is None or _MIGRATION.search(literal.file):
+                continue  # a migration stays as it ran
+            is_moment = assembly.matrix[owned.parameter].type is not Type.TEXT
+            may_be_chance = is_moment and part.kind is not Kind.CONNECTION
             yield rules.VALUE_WRITTEN_OUT.finding(
                 f"{literal.text[:60]!r} is {owned.environment}'s value of {owned.parameter}",
                 part=part,
                 file=literal.file,
                 line=literal.line,
                 remedy=_how_to_use(owned.parameter, literal.file),
+                severity=Severity.WARNING if may_be_chance else None,
             )
+
+
+_MIGRATION = re.compile(r"^schemas/[^/]+/migrations/")
 
 
 def _how_to_use(parameter: str, file: str) -> str:

@@ -14,6 +14,7 @@ import hashlib
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, fields
+from enum import StrEnum
 from functools import cached_property, lru_cache
 from typing import NamedTuple
 
@@ -34,6 +35,15 @@ class Read(NamedTuple):
     columns: frozenset[str] | None
     file: str
     line: int | None = None
+
+
+class Trait(StrEnum):
+    """A property of a model."""
+
+    VIEW = "view"
+    """It is a view, so that reading it does its work."""
+    STAR = "star"
+    """It shows all columns of something, whatever they are."""
 
 
 class Use(NamedTuple):
@@ -106,6 +116,8 @@ class Facts:
     """Places that the part reaches, with ``${parameters}``; not those declared to be shared."""
     documented: tuple[str, ...] = ()
     """What is said about the part: ``about``, ``owner``, and ``column:NAME`` for its columns."""
+    traits: tuple[Trait, ...] = ()
+    """What rules about several parts want to know of a model."""
 
     @property
     def columns_read(self) -> Mapping[str, frozenset[str]]:
@@ -155,6 +167,7 @@ class Outline(NamedTuple):
     cleared: tuple[str, ...] = ()
     addresses: tuple[str, ...] = ()
     documented: tuple[str, ...] = ()
+    traits: tuple[Trait, ...] = ()
     literals: tuple[Literal, ...] = ()
     wrong: tuple[Read, ...] = ()
     findings: tuple[Finding, ...] = ()

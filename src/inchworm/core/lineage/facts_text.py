@@ -16,7 +16,17 @@ from typing import Any
 
 from inchworm.core.checks.findings import Finding, finding_from
 from inchworm.core.identifiers import Kind, PartId
-from inchworm.core.lineage.facts import IN_BOTH, Facts, Need, Outline, Read, Scheduled, Stage, Use
+from inchworm.core.lineage.facts import (
+    IN_BOTH,
+    Facts,
+    Need,
+    Outline,
+    Read,
+    Scheduled,
+    Stage,
+    Trait,
+    Use,
+)
 from inchworm.core.lineage.facts_cache import FactsCache
 from inchworm.core.lineage.graph import Edge, How, Node
 from inchworm.core.parameters.literals import Literal
@@ -204,6 +214,7 @@ _MORE: Mapping[str, tuple[Callable[[Any], Any], Callable[[Any], Any]]] = {
     "cleared": (list, tuple),
     "addresses": (list, tuple),
     "documented": (list, tuple),
+    "traits": (list, _each(Trait)),
     "literals": (_each(list), _each(lambda row: Literal(*row))),
     "wrong": (_each(_read_row), _each(_read)),
     "findings": (_each(Finding.to_json), _each(finding_from)),

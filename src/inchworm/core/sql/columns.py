@@ -53,6 +53,10 @@ class Resolution:
     tables: Mapping[str, int | None]
     """Every table that is read, with the line of its first mention."""
     problems: tuple[Problem, ...]
+    named: Mapping[int, OutColumn]
+    """The column that each reference in the query means, by the identity of its node."""
+    kinds: frozenset[type[exp.Expr]]
+    """The kinds of node that the query has."""
     open: bool
     """Whether there may be more columns than ``columns`` says."""
 
@@ -87,6 +91,8 @@ def _by_tables_alone(query: exp.Query, dialect: str, error: Exception) -> Resolu
         columns=(),
         rows=frozenset((Node(table), How.WHOLE) for table in tables),
         used=frozenset(),
+        named={},
+        kinds=frozenset(),
         tables=tables,
         problems=(Problem(kind="not-taken", name=f"{type(error).__name__}: {error}", line=None),),
         open=True,
@@ -105,6 +111,8 @@ def _resolve(
         columns=relation.columns,
         rows=rows,
         used=frozenset(resolver.used),
+        named=resolver.named,
+        kinds=kinds,
         tables=dict(resolver.tables_read),
         problems=tuple(dict.fromkeys(resolver.problems)),
         open=relation.is_open,

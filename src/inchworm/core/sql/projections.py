@@ -14,6 +14,7 @@ from inchworm.core.sql.values import ValueResolver
 from inchworm.core.structure.tables import UNKNOWN_TYPE
 
 _SEVERAL = (exp.Columns, exp.Like)
+_COUNTS = (exp.Count, exp.CountIf, exp.ApproxDistinct)
 _PATTERN = "star with a pattern"
 
 
@@ -118,7 +119,26 @@ class ProjectionResolver(ValueResolver):
             return column.under(name)
         sources = as_computed(self._value(inner, scope, node))
         type_ = type_of(inner, lambda column: self._type_of_column(column, scope), self.dialect)
-        return OutColumn(name=name, sources=sources, type=type_)
+        is_count = self._is_count(inner)
+        return OutColumn(name=name, sources=sources, type=type_, is_count=is_count)
+
+    def _is_count(self, node: exp.Expr) -> bool:
+        """Whether an expression, which has been resolved, has nothing but counts in it."""
+        waiting, counts = [node], 0
+        while waiting:
+            at = waiting.pop()
+            if isinstance(at, _COUNTS):
+                counts += 1
+            elif isinstance(at, exp.Column):
+                meant = self.named.get(id(at))
+                if meant is None or not meant.is_count:
+                    return False
+                counts += 1
+            elif isinstance(at, exp.Query):
+                return False
+            else:
+                waiting.extend(at.iter_expressions())
+        return counts > 0
 
     def _name_of(self, projection: exp.Expr, position: int) -> str:
         alias = projection.args.get("alias")

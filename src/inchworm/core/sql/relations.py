@@ -22,6 +22,8 @@ class OutColumn(NamedTuple):
     name: str
     sources: Sources
     type: str = UNKNOWN_TYPE
+    is_count: bool = False
+    """Whether it only says how many there are, so that it shows no value of its sources."""
 
     def also(self, other: Iterable[tuple[Node, How]]) -> OutColumn:
         """The same column with further sources."""
@@ -29,7 +31,7 @@ class OutColumn(NamedTuple):
 
     def under(self, name: str) -> OutColumn:
         """The same column under another name."""
-        return self if name == self.name else OutColumn(name, self.sources, self.type)
+        return self if name == self.name else self._replace(name=name)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -51,6 +51,8 @@ class ValueResolver:
     """The kinds of node that the query has at all."""
     used: set[Node] = field(default_factory=set)
     """Every column that is named anywhere, whether or not its value reaches the output."""
+    named: dict[int, OutColumn] = field(default_factory=dict)
+    """The column that each reference means, by the identity of its node."""
     seen: set[int] = field(default_factory=set)
     """The nodes of tables and columns that have been looked up, by identity."""
     quiet: bool = False
@@ -203,6 +205,7 @@ class ValueResolver:
         if column is None:
             column = scope.resolved[id(node)] = self._look_up(node, scope)
             self.seen.add(id(node))
+            self.named[id(node)] = column
             self.used.update(source for source, _ in column.sources if source.field is not None)
         return column
 

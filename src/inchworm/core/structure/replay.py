@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlglot import exp
@@ -41,12 +41,36 @@ def replay(
                     known.pop(table_name(dropped, dialect), None)
             case exp.Alter():
                 _alter(statement, known, notes, dialect)
+            case exp.Create(this=exp.Index() as index) if statement.args.get("unique"):
+                _unique_index(index, known, dialect)
             case exp.Command():
                 first = str(statement.this).upper()
                 notes.append(
                     ReplayNote(message=f"{first} is not followed", line=line_of(statement))
                 )
     return known, notes
+
+
+def tables_made(statements: Iterable[exp.Expr], dialect: str) -> Iterator[str]:
+    """The tables that statements make with columns of their own, in order."""
+    for statement in statements:
+        made = statement.this if isinstance(statement, exp.Create) else None
+        if isinstance(made, exp.Schema) and isinstance(made.this, exp.Table):
+            yield table_name(made.this, dialect)
+
+
+def _unique_index(index: exp.Index, known: dict[str, Table], dialect: str) -> None:
+    """A unique index on required columns of a table that has no key makes one."""
+    on, params = index.args.get("table"), index.args.get("params")
+    if not isinstance(on, exp.Table) or params is None or params.args.get("where") is not None:
+        return
+    table = known.get(table_name(on, dialect))
+    columns = [_identifier(each, dialect) for each in params.args.get("columns") or []]
+    if table is None or table.key or not columns:
+        return
+    required = {column.name for column in table.columns if column.required}
+    if required.issuperset(columns):
+        known[table.name] = replace(table, key=tuple(columns))
 
 
 def _create(statement: exp.Create, known: dict[str, Table], dialect: str) -> None:
@@ -60,21 +84,45 @@ def _create(statement: exp.Create, known: dict[str, Table], dialect: str) -> Non
         columns = tuple(Column(column.name, column.type) for column in result.columns)
         known[name] = Table(name, columns, open=result.open)
         return
-    keys = {
-        fold(column.this if isinstance(column, exp.Ordered) else column, dialect)
-        for key in target.find_all(exp.PrimaryKey)
-        for column in (
-            e.this if isinstance(e, exp.Ordered | exp.Column) else e for e in key.expressions
-        )
-        if isinstance(column, exp.Identifier)
-    }
+    primary = {name for key in _keys(target, exp.PrimaryKey, dialect) for name in key}
     definitions = target.expressions if isinstance(target, exp.Schema) else []
     columns = tuple(
-        _column(definition, keys, dialect)
+        _column(definition, primary, dialect)
         for definition in definitions
         if isinstance(definition, exp.ColumnDef)
     )
-    known[name] = Table(name, columns, open=not columns)
+    known[name] = _with_key(Table(name, columns, open=not columns), target, dialect)
+
+
+def _with_key(table: Table, declared: exp.Expr, dialect: str) -> Table:
+    """The table with the key that constraints give it, its primary one before others."""
+    keys = [
+        *_keys(declared, exp.PrimaryKey, dialect),
+        *_inline(declared, exp.PrimaryKeyColumnConstraint, dialect),
+        *_keys(declared, exp.UniqueColumnConstraint, dialect),
+        *_inline(declared, exp.UniqueColumnConstraint, dialect),
+        *([table.key] if table.key else []),
+    ]
+    required = {column.name for column in table.columns if column.required}
+    fitting = (key for key in keys if key and required.issuperset(key))
+    return replace(table, key=next(fitting, ()))
+
+
+def _keys(declared: exp.Expr, kind: type[exp.Expr], dialect: str) -> Iterator[tuple[str, ...]]:
+    """The columns of each constraint of a kind that stands by itself."""
+    for key in declared.find_all(kind):
+        listed = key.this if isinstance(key.this, exp.Schema) else key
+        names = [_identifier(each, dialect) for each in listed.expressions]
+        if names and all(names):
+            yield tuple(names)
+
+
+def _inline(declared: exp.Expr, kind: type[exp.Expr], dialect: str) -> Iterator[tuple[str, ...]]:
+    """The column of each constraint of a kind that stands at a column."""
+    for definition in declared.find_all(exp.ColumnDef):
+        constraints = definition.args.get("constraints") or []
+        if any(isinstance(constraint.kind, kind) for constraint in constraints):
+            yield (fold(definition.this, dialect),)
 
 
 def _column(definition: exp.ColumnDef, keys: set[str], dialect: str) -> Column:
@@ -115,14 +163,19 @@ def _alter(
                     _identifier(action.args["to"], dialect),
                 )
                 columns = [Column(new, c.type, c.required) if c.name == old else c for c in columns]
+                key = tuple(new if name == old else name for name in table.key)
+                table = replace(table, key=key)
             case exp.AlterColumn():
                 columns = [_altered(c, action, dialect) for c in columns]
             case exp.AlterRename():
                 known.pop(name, None)
                 renamed = table_name(action.this, dialect)
                 name = renamed if "." in renamed else f"{table.schema}.{renamed}"
-        table = Table(name, tuple(columns), table.open)
-        known[name] = table
+            case exp.AddConstraint():
+                primary = {c for key in _keys(action, exp.PrimaryKey, dialect) for c in key}
+                columns = [replace(c, required=c.required or c.name in primary) for c in columns]
+        table = Table(name, tuple(columns), table.open, table.key)
+        known[name] = table = _with_key(table, action, dialect)
 
 
 def _dropped(action: exp.Drop) -> list[Any]:

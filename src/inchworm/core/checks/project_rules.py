@@ -84,10 +84,8 @@ def _missing_column(
     near = nearest(node.field or "", [column.name for column in table.columns])
     remedy = f"Did you mean {near}? If not: {rule.remedy}" if near else rule.remedy
     if near and len(readers) > 1:
-        remedy = (
-            f"If {near} in {node.owner} is meant to be {node.field}, correct it there. If not: "
-        )
-        remedy += rule.remedy
+        there = f"If {near} in {node.owner} is meant to be {node.field}, correct it there."
+        remedy = f"{there} If not: {rule.remedy}"
     for part, read in readers:
         provided = {*assembly.outlines[part].interfaces, str(part)}
         affected = "".join(

@@ -126,3 +126,87 @@ def test_what_is_no_version(river: Program) -> None:
     """And a suggestion without anything to compare with."""
     assert "Write major, minor, patch or X.Y.Z." in river("version", "1.5", code=2).err
     assert "no release to compare with" in river("version", "--suggest", code=2).err
+
+
+def changes(released: Program) -> set[tuple[str | None, str, str, str]]:
+    """Part, what, item with detail, and weight of all changes since the release."""
+    found = released("compare", BUNDLE, "--json").json["changes"]
+    return {
+        (c["part"], c["what"], f"{c['item']} {c['detail']}".strip(), c["weight"]) for c in found
+    }
+
+
+NOTICES, WARNINGS = "apis/notices.yaml", "flows/publish_warnings.toml"
+FLOW = "flow:publish_warnings"
+SEEN = {
+    "a value of one environment": (
+        ("parameters.toml", "dev = 20", "dev = 21"),
+        (None, "changed", "rise_warning_cm dev: 20 is 21 now", "patch"),
+    ),
+    "a field of a flow": (
+        (WARNINGS, 'expected_cm = "expected_cm"\n', ""),
+        (FLOW, "gone", "field expected_cm", "major"),
+    ),
+    "a field of a request": (
+        (NOTICES, "        expected_cm:\n          type: number\n          nullable: true\n", ""),
+        (FLOW, "gone", "POST /notices expected_cm of the request", "major"),
+    ),
+    "a field that is required": (
+        (NOTICES, "[gauge, state, level_cm]", "[gauge, state, level_cm, river]"),
+        (FLOW, "required", "POST /notices river of the request is required now", "major"),
+    ),
+    "a check on rows": (
+        ("models/alert/flood_state.sql", 'one_of = ["normal", "watch", "warning", "flood"]\n', ""),
+        (
+            "model:alert.flood_state",
+            "loosened",
+            "state one of ['normal', 'watch', 'warning', 'flood'] is not checked any more",
+            "major",
+        ),
+    ),
+    "a class": (
+        ("schemas/ops/schema.toml", '"subscriber.phone" = "personal"\n', ""),
+        ("schema:ops", "loosened", "ops.subscriber.phone was personal", "major"),
+    ),
+    "a view that becomes a table": (
+        ("models/hydro/season.sql", 'store = "view"', 'store = "table"'),
+        ("model:hydro.season", "changed", "is a table now", "minor"),
+    ),
+    "a schedule": (
+        ("pipelines/nightly.toml", 'cron = "15 2 * * *"', 'cron = "15 3 * * *"'),
+        (
+            "pipeline:nightly",
+            "changed",
+            "schedule nightly 15 2 * * * Europe/Dublin is 15 3 * * * Europe/Dublin now",
+            "minor",
+        ),
+    ),
+}
+
+
+@pytest.mark.parametrize(("edit", "change"), SEEN.values(), ids=SEEN.keys())
+def test_what_others_rely_on_beside_columns(
+    released: Program, edit: tuple[str, str, str], change: tuple[str | None, str, str, str]
+) -> None:
+    """It is seen, with its weight for the version."""
+    released.edit(*edit)
+    assert change in changes(released)
+
+
+def test_a_check_file_that_is_gone_and_a_parameter_more(released: Program) -> None:
+    """A promise less is major."""
+    (released.folder / "checks/no_gauge_is_silent.sql").unlink()
+    text = (released.folder / "parameters.toml").read_text()
+    released.write("parameters.toml", text + '\n[more]\ntype = "integer"\nevery = 5\n')
+    assert changes(released) == {
+        ("check:no_gauge_is_silent", "gone", "", "major"),
+        (None, "added", "more", "patch"),
+    }
+
+
+def test_another_logic_says_which_columns_may_differ(released: Program) -> None:
+    """Further down, to the consumer."""
+    released.edit(HOURLY, "avg(", "1 + avg(")
+    (change,) = released("compare", BUNDLE, "--json").json["changes"]
+    assert change["weight"] == "patch"
+    assert {"hydro.season.usual_cm", "model:hydro.season"} <= set(change["affected"])

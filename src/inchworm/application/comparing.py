@@ -6,10 +6,11 @@ import re
 from dataclasses import dataclass
 
 from inchworm.application.workplace import Workplace
+from inchworm.core.bundle.api_changes import Api
 from inchworm.core.bundle.compare import Change, Weight, compare, next_version, weight_of
 from inchworm.core.errors import UsageError
-from inchworm.core.lineage.facts import Assembly
-from inchworm.kinds.project_reader import read_project
+from inchworm.core.identifiers import PartId
+from inchworm.kinds.project_reader import Reading, read_project
 from inchworm.project.version import write_version
 
 TREE = "."
@@ -22,12 +23,19 @@ def compare_versions(workplace: Workplace, before: str, after: str) -> list[Chan
     Raises:
         UsageError: when there is no such bundle.
     """
-    return compare(_version(workplace, before), _version(workplace, after))
+    old, new = _version(workplace, before), _version(workplace, after)
+
+    def apis(flow: PartId) -> tuple[Api, Api]:
+        definitions = old.definition(flow), new.definition(flow)
+        one, other = (definition.api if definition else {} for definition in definitions)
+        return one, other
+
+    return compare(old.assembly, new.assembly, apis)
 
 
-def _version(workplace: Workplace, name: str) -> Assembly:
+def _version(workplace: Workplace, name: str) -> Reading:
     if name == TREE:
-        return workplace.read_remembered().assembly
+        return workplace.read_remembered()
     bundle = workplace.bundles.get(name)
     facts = workplace.bundle_facts(bundle)
     reading = read_project(
@@ -39,7 +47,7 @@ def _version(workplace: Workplace, name: str) -> Assembly:
     )
     if facts is not None:
         facts.keep()
-    return reading.assembly
+    return reading
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -163,6 +163,7 @@ class ModelKind:
             documented=documented(model.settings, model.settings.columns),
             declassified=(*self._said(model, "declassified"), *_counts(table, resolution)),
             keeps_rows=model.settings.keeps_rows,
+            checks=tuple(_promised(model.settings)),
             traits=tuple(self._traits(model)),
             moved_from=(model.settings.moved_from or "").lower(),
         )
@@ -227,6 +228,16 @@ class ModelKind:
             since=settings.since,
             keeps_rows=settings.keeps_rows,
         )
+
+
+def _promised(settings: ModelSettings) -> Iterator[str]:
+    """The checks on the rows, in words."""
+    if settings.key:
+        yield f"unique by {', '.join(settings.key)}"
+    for name, column in settings.columns.items():
+        for check, argument in column.checks().items():
+            shown = check.replace("_", " ")
+            yield f"{name} {shown}" if argument is True else f"{name} {shown} {argument}"
 
 
 def _counts(table: str, resolution: Resolution) -> Iterator[tuple[Node, str]]:

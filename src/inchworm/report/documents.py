@@ -54,7 +54,7 @@ def comparison_document(before: str, after: str, changes: Sequence[Change]) -> D
         "weight": weight_of(list(changes)).value,
         "changes": [
             {
-                "part": str(change.part),
+                "part": None if change.part is None else str(change.part),
                 "what": change.what,
                 "item": change.item,
                 "detail": change.detail,

@@ -37,7 +37,7 @@ def command(before: str, after: str, as_json: bool) -> None:
     lines = [
         (
             change.what,
-            str(change.part),
+            "parameter" if change.part is None else str(change.part),
             f"{change.item}  {change.detail}".strip(),
             Text(change.weight.value, style=_STYLES[change.weight]),
             _affected(change),

@@ -6,12 +6,15 @@ columns and types. A change of anything else is a change, too, but nobody outsid
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 
-from inchworm.core.identifiers import PartId
-from inchworm.core.lineage.facts import Assembly
+from inchworm.core.bundle.api_changes import Api, api_changes
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Assembly, Outline, Trait
 from inchworm.core.lineage.graph import Direction, Node
+from inchworm.core.parameters.matrix import Matrix
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 
 
@@ -32,14 +35,14 @@ class Change:
     """One difference.
 
     Attributes:
-        part: the part that it is in.
-        what: a word: ``added``, ``gone``, ``retyped``, ``loosened``, ``changed``.
-        item: the table or column, where it is one.
+        part: the part that it is in; None of a parameter.
+        what: a word: ``added``, ``gone``, ``retyped``, ``loosened``, ``required``, ``changed``.
+        item: the table, column, field or parameter, where it is one.
         detail: for instance the two types.
         affected: parts further down that read it, in the version before.
     """
 
-    part: PartId
+    part: PartId | None
     what: str
     item: str = ""
     detail: str = ""
@@ -47,24 +50,146 @@ class Change:
     affected: tuple[str, ...] = ()
 
 
-def compare(before: Assembly, after: Assembly) -> list[Change]:
-    """Every difference between two versions, part by part."""
-    changes: list[Change] = []
+Apis = Callable[[PartId], tuple[Api, Api]]
+"""The API documents of a flow in the version before and after."""
+
+
+def compare(before: Assembly, after: Assembly, apis: Apis = lambda _: ({}, {})) -> list[Change]:
+    """Every difference between two versions, part by part, and of parameters."""
+    changes = list(_parameters(before.matrix, after.matrix))
     for part in sorted({*before.parts, *after.parts}):
         if part not in after.parts:
             gone = _interface(before, part)
             affected = tuple(sorted({f for t in gone for f in _affected(before, Node(t))}))
-            weight = Weight.MAJOR if gone else Weight.MINOR
+            promised = gone or part.kind is Kind.CHECK
+            weight = Weight.MAJOR if promised else Weight.MINOR
             changes.append(Change(part=part, what="gone", weight=weight, affected=affected))
         elif part not in before.parts:
             changes.append(Change(part=part, what="added", weight=Weight.MINOR))
         elif before.parts[part].digest != after.parts[part].digest:
-            found = _columns(before, after, part)
-            changes += found or [Change(part=part, what="changed", weight=Weight.PATCH)]
+            found = [*_columns(before, after, part), *_promises(before, after, part)]
+            if part.kind is Kind.FLOW:
+                found += _flow(before, after, part, apis)
+            changes += found or [_logic(before, part)]
         else:
             # the text is the same, but a star may show other columns now
             changes += _columns(before, after, part)
     return changes
+
+
+def _logic(before: Assembly, part: PartId) -> Change:
+    """A change that nobody can see in the interface; whatever comes from its columns may differ."""
+    nodes = [
+        Node(t, c.name) for t, table in _interface(before, part).items() for c in table.columns
+    ]
+    reached = before.graph.reached(nodes, Direction.DOWN) if nodes else {}
+    columns = sorted(str(n) for n in reached if n.field is not None and n not in nodes)
+    affected = tuple(dict.fromkeys([*_owners(before, {n.owner for n in reached}, part), *columns]))
+    return Change(part=part, what="changed", weight=Weight.PATCH, affected=affected)
+
+
+def _owners(assembly: Assembly, owners: set[str], own: PartId) -> list[str]:
+    parts = {str(assembly.provider[o]) if o in assembly.provider else o for o in owners}
+    return sorted(parts - {str(own)})
+
+
+def _promises(before: Assembly, after: Assembly, part: PartId) -> Iterator[Change]:
+    """What could be relied on beside columns: checks, classes, how it is stored, when it runs."""
+    old, new = before.outlines[part], after.outlines[part]
+    gone: list[tuple[str, str]] = [
+        (check, "is not checked any more") for check in old.checks if check not in new.checks
+    ]
+    classes = dict(new.classes)
+    there = {c.name for table in _interface(after, part).values() for c in table.columns}
+    gone += [
+        (str(node), f"was {class_}")
+        for node, class_ in old.classes
+        if classes.get(node) != class_ and node.field in there
+    ]
+    ended = dict(new.declassified).keys() - dict(old.declassified).keys()
+    gone += [(str(node), "classes end here now") for node in sorted(ended)]
+    affected = tuple(
+        sorted({f for t in _interface(before, part) for f in _affected(before, Node(t))})
+    )
+    for item, detail in gone:
+        yield Change(
+            part=part,
+            what="loosened",
+            item=item,
+            detail=detail,
+            weight=Weight.MAJOR,
+            affected=affected,
+        )
+    if part.kind is Kind.MODEL and (Trait.VIEW in old.traits) is not (Trait.VIEW in new.traits):
+        stored = "a view" if Trait.VIEW in new.traits else "a table"
+        yield Change(part=part, what="changed", detail=f"is {stored} now", weight=Weight.MINOR)
+    yield from _schedules(old, new)
+
+
+def _schedules(old: Outline, new: Outline) -> Iterator[Change]:
+    before = {s.name: f"{s.cron} {s.timezone}" for s in old.schedules}
+    after = {s.name: f"{s.cron} {s.timezone}" for s in new.schedules}
+    for name in sorted({*before, *after}):
+        one, other = before.get(name), after.get(name)
+        if one != other:
+            what = "gone" if other is None else "added" if one is None else "changed"
+            detail = f"{one} is {other} now" if what == "changed" else (one or other or "")
+            yield Change(
+                part=old.part,
+                what=what,
+                item=f"schedule {name}",
+                detail=detail,
+                weight=Weight.MINOR,
+            )
+
+
+def _flow(before: Assembly, after: Assembly, part: PartId, apis: Apis) -> Iterator[Change]:
+    """Fields that a flow fills or takes, and the API that it speaks to."""
+    old, new = _fields_of(before, part), _fields_of(after, part)
+    for field in sorted(old - new):
+        yield Change(part=part, what="gone", item=f"field {field}", weight=Weight.MAJOR)
+    for field in sorted(new - old):
+        yield Change(part=part, what="added", item=f"field {field}", weight=Weight.MINOR)
+    for change in api_changes(*apis(part)):
+        yield Change(
+            part=part,
+            what=change.what,
+            item=change.item,
+            detail=change.detail,
+            weight=Weight.MAJOR if change.breaks else Weight.MINOR,
+        )
+
+
+def _fields_of(assembly: Assembly, flow: PartId) -> set[str]:
+    owner = str(flow)
+    ends = (node for edge in assembly.facts[flow].edges for node in (edge.source, edge.target))
+    return {node.field for node in ends if node.owner == owner and node.field is not None}
+
+
+def _parameters(before: Matrix, after: Matrix) -> Iterator[Change]:
+    """Parameters, and their values in each environment; of secrets the references."""
+    for name in sorted({*before, *after}):
+        old, new = before.get(name), after.get(name)
+        if old is None or new is None:
+            what = "added" if old is None else "gone"
+            yield Change(part=None, what=what, item=name, weight=Weight.PATCH)
+            continue
+        if old.type is not new.type:
+            detail = f"{old.type.value} is {new.type.value} now"
+            yield Change(part=None, what="retyped", item=name, detail=detail, weight=Weight.PATCH)
+        cells = {"every": (old.every, new.every)}
+        cells |= {e: (old.cells.get(e), new.cells.get(e)) for e in {*old.cells, *new.cells}}
+        details = [
+            f"{environment}: {_shown(one)} is {_shown(other)} now"
+            for environment, (one, other) in sorted(cells.items())
+            if one != other
+        ]
+        for detail in details:
+            yield Change(part=None, what="changed", item=name, detail=detail, weight=Weight.PATCH)
+
+
+def _shown(cell: object) -> str:
+    return "nothing" if cell is None else str(cell)
 
 
 def weight_of(changes: list[Change]) -> Weight:

@@ -116,6 +116,8 @@ class Facts:
     """Places that the part reaches, with ``${parameters}``; not those declared to be shared."""
     documented: tuple[str, ...] = ()
     """What is said about the part: ``about``, ``owner``, and ``column:NAME`` for its columns."""
+    checks: tuple[str, ...] = ()
+    """The checks on the data of a model, in words."""
     traits: tuple[Trait, ...] = ()
     """What rules about several parts want to know of a model."""
 
@@ -167,6 +169,7 @@ class Outline(NamedTuple):
     cleared: tuple[str, ...] = ()
     addresses: tuple[str, ...] = ()
     documented: tuple[str, ...] = ()
+    checks: tuple[str, ...] = ()
     traits: tuple[Trait, ...] = ()
     literals: tuple[Literal, ...] = ()
     wrong: tuple[Read, ...] = ()

@@ -214,6 +214,7 @@ _MORE: Mapping[str, tuple[Callable[[Any], Any], Callable[[Any], Any]]] = {
     "cleared": (list, tuple),
     "addresses": (list, tuple),
     "documented": (list, tuple),
+    "checks": (list, tuple),
     "traits": (list, _each(Trait)),
     "literals": (_each(list), _each(lambda row: Literal(*row))),
     "wrong": (_each(_read_row), _each(_read)),

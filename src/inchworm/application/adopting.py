@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from inchworm.core.rendered import Managed, RenderedSchema
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.definitions import Definition, Thing, script_of
+from inchworm.core.structure.left_out import LeftOut
 from inchworm.engine.adoption import TakenUp, taken_up
 from inchworm.engine.connections import OpenEnvironment, open_database, open_environment
 from inchworm.engine.desired_schema import own_definitions
@@ -33,6 +35,8 @@ class AdoptedSchema:
     where: str
     tables: int
     statements: int
+    left_out: tuple[LeftOut, ...] = ()
+    """What was there and is not taken up."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -52,7 +56,11 @@ class AdoptedChanges:
 
 
 def adopt(
-    workplace: Workplace, environment: str, schema: str, managed: Managed | None
+    workplace: Workplace,
+    environment: str,
+    schema: str,
+    managed: Managed | None,
+    without: Collection[str] = (),
 ) -> AdoptedSchema | AdoptedChanges:
     """Take up a schema that an environment has, or what was changed in it by hand.
 
@@ -61,6 +69,7 @@ def adopt(
         environment: where it is.
         schema: its logical name.
         managed: who changes a new schema from now on; of one that the project has, None.
+        without: words for what may be left out although the structure is another one without it.
 
     Raises:
         UsageError: when there is no such environment or schema, or it cannot be managed so.
@@ -70,7 +79,7 @@ def adopt(
     declared = workplace.project.environment(environment)
     name = schema.lower()
     if not (workplace.root / "schemas" / name).exists():
-        return _adopt_schema(workplace, declared, name, managed or Managed.MIGRATIONS)
+        return _adopt_schema(workplace, declared, name, managed or Managed.MIGRATIONS, without)
     if managed is not None:
         raise UsageError(
             f"The project has the schema {name} already.",
@@ -82,13 +91,20 @@ def adopt(
 
 
 def _adopt_schema(
-    workplace: Workplace, declared: Environment, name: str, managed: Managed
+    workplace: Workplace,
+    declared: Environment,
+    name: str,
+    managed: Managed,
+    without: Collection[str],
 ) -> AdoptedSchema:
     values = workplace.values(declared)
     with open_database(declared, workplace.machine, values, read_only=True) as database:
         is_outside = managed is Managed.OUTSIDE
         physical = name if is_outside else declared.database.physical_schema(name)
         definitions = _definitions_of(database, physical)
+        left_out = tuple(database.left_out(physical))
+        if not is_outside:
+            _refuse_losses(left_out, without, f"{name} of {declared.name}")
         script = _script(workplace, database, definitions, physical, name)
         where = f"{declared.name} ({declared.protection}), as {database.identity}"
     _write_schema(workplace.root / "schemas" / name, script, declared, managed)
@@ -97,7 +113,25 @@ def _adopt_schema(
         where=where,
         tables=sum(d.thing is Thing.TABLE for d in definitions),
         statements=len(definitions),
+        left_out=left_out,
     )
+
+
+def _refuse_losses(left_out: Sequence[LeftOut], without: Collection[str], what: str) -> None:
+    """Refuse to write another structure than there is, unless that was accepted."""
+    losing = [each for each in left_out if each.accepted_as and each.accepted_as not in without]
+    if losing:
+        listed = "; ".join(f"{e.kind} {e.name} (left would be {e.loss})" for e in losing[:_NAMED])
+        more = f"; and {len(losing) - _NAMED} more" if len(losing) > _NAMED else ""
+        options = " ".join(f"--without={word}" for word in sorted({e.accepted_as for e in losing}))
+        raise UsageError(
+            f"{what} cannot be taken up as it is: {listed}{more}.",
+            next=f"If that is right: {options} . Or only know it: --outside.",
+        )
+
+
+_NAMED = 5
+"""Objects that a refusal names."""
 
 
 def _adopt_changes(workplace: Workplace, declared: Environment, schema: PartId) -> AdoptedChanges:

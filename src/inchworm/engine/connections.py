@@ -186,11 +186,14 @@ class OpenEnvironment:
             return [], attached
         unclear = self.bookkeeping.unrecorded()
         is_watched = self.bookkeeping.watches()
+        has_belongings = any(each.thing is Thing.BELONGING for each in recorded)
+        """Former versions did not record to which columns sequences belong."""
         outside = outside_tables(parts.values())
         differing = [
             difference
             for difference in differences(recorded, definitions)
             if not (difference.is_of_schema and difference.schema in unclear)
+            and (difference.thing is not Thing.BELONGING or has_belongings)
             and (is_watched or not (is_surrounding(difference) or difference.relation in outside))
         ]
         return differing, attached

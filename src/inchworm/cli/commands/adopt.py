@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Sequence
+
 import click
+from rich.console import Console
 from rich.text import Text
 
 from inchworm.application.adopting import AdoptedSchema, adopt
 from inchworm.cli.process import workplace
-from inchworm.cli.terminal import console, say, word
+from inchworm.cli.terminal import console, rows, say, word
 from inchworm.core.counting import counted
 from inchworm.core.rendered import Managed
+from inchworm.core.structure.left_out import LeftOut
 
 
 @click.command("adopt")
@@ -27,7 +32,16 @@ from inchworm.core.rendered import Managed
     flag_value="structure",
     help="Manage it by its wanted structure, rather than by migrations.",
 )
-def command(environment: str, schema: str, managed: str | None) -> None:
+@click.option(
+    "--without",
+    multiple=True,
+    metavar="WORD",
+    type=click.Choice(
+        ["partitions", "inheritance", "row-security", "functions", "types", "foreign-tables"]
+    ),
+    help="Leave out what the structure is another one without; may be given several times.",
+)
+def command(environment: str, schema: str, managed: str | None, without: tuple[str, ...]) -> None:
     """Take up a schema that ENV has, or what was changed in it by hand, into the source.
 
     A schema that the project does not have becomes a new part: its structure a baseline migration,
@@ -35,13 +49,16 @@ def command(environment: str, schema: str, managed: str | None) -> None:
     that the project has, what somebody changed in ENV by hand becomes a migration of the same kind,
     or is put into its tables.sql. The data stay where they are.
     """
-    adopted = adopt(workplace(), environment, schema, Managed(managed) if managed else None)
+    adopted = adopt(
+        workplace(), environment, schema, Managed(managed) if managed else None, without
+    )
     screen = console()
     look = "Look at it, and run inchworm check."
     if isinstance(adopted, AdoptedSchema):
         tables = counted(adopted.tables, "table")
         what = f"{tables}, {counted(adopted.statements, 'statement')}"
         where = f"{adopted.schema} of {adopted.where}"
+        _show_left_out(screen, adopted.left_out)
         say(screen, "done", f"{where}: {what}, in schemas/{adopted.schema}. {look}")
         return
     if adopted.file is None:
@@ -54,3 +71,14 @@ def command(environment: str, schema: str, managed: str | None) -> None:
         for name in adopted.changes.loses:
             screen.print(Text.assemble(word("loses data"), f"  {name}, where it runs"))
     say(screen, "done", f"{what}, in {adopted.file}. {look}")
+
+
+def _show_left_out(screen: Console, left_out: Sequence[LeftOut]) -> None:
+    """What was there and is not taken up, by kind and name."""
+    if not left_out:
+        return
+    counts = Counter(each.kind for each in left_out)
+    said = ", ".join(counted(count, kind) for kind, count in sorted(counts.items()))
+    screen.print(f"not taken up: {said}")
+    screen.print(rows(("", ""), [(each.kind, each.name) for each in left_out]))
+    screen.print()

@@ -20,5 +20,7 @@ _RESERVED = frozenset(
     or order outer overlaps placing primary references returning right select session_user
     similar some symmetric system_user table tablesample then to trailing true union unique
     user using variadic verbose when where window with
+    alter between drop exclude force glob insert install map partitioned_by positional qualify
+    regexp revoke rlike rollback summarize uncache values xor
     """.split()  # noqa: SIM905  as a list it would fill a page
 )

@@ -6,7 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 
-from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.core.structure.definitions import HANGING, Definition, Thing
 from inchworm.core.structure.shape_reading import shape_of
 from inchworm.core.structure.shapes import ColumnShape, TableShape
 
@@ -40,7 +40,7 @@ def _differences(
     missing: set[str] = set()
     for definition in baseline:
         other = live_by_key.get(definition.key)
-        if definition.thing in {Thing.COMMENT, Thing.CONSTRAINT, Thing.INDEX}:
+        if definition.thing in HANGING:
             continue
         if other is None:
             missing.add(definition.name)

@@ -19,6 +19,8 @@ class Thing(StrEnum):
     TYPE = "type"
     SEQUENCE = "sequence"
     TABLE = "table"
+    BELONGING = "belonging"
+    """That a sequence belongs to a column, and goes with it."""
     CONSTRAINT = "constraint"
     INDEX = "index"
     ROUTINE = "routine"
@@ -51,6 +53,10 @@ _SURROUNDINGS = frozenset(
         Thing.RIGHTS,
     }
 )
+
+
+HANGING = frozenset({Thing.BELONGING, Thing.CONSTRAINT, Thing.INDEX, Thing.COMMENT})
+"""Things that hang on the relation that they need first."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -97,7 +103,7 @@ class Definition:
         """The table or view that it is, or that it belongs to; of anything else, its own name."""
         if self.thing.is_relation:
             return self.name
-        if self.thing in {Thing.INDEX, Thing.COMMENT, Thing.CONSTRAINT} and self.needs:
+        if self.thing in HANGING and self.needs:
             return self.needs[0]
         return relation_of(self.thing, self.name)
 
@@ -123,7 +129,7 @@ def in_working_order(definitions: Iterable[Definition], dialect: str) -> list[De
     by_name: dict[str, list[Definition]] = {}
     everything = sorted(definitions, key=lambda d: (_RANK[d.thing], d.name, d.sql))
     for definition in everything:
-        if definition.thing not in {Thing.COMMENT, Thing.CONSTRAINT, Thing.INDEX}:
+        if definition.thing not in HANGING:
             by_name.setdefault(definition.name, []).append(definition)
     at = {id(definition): i for i, definition in enumerate(everything)}
     needs = {

@@ -16,6 +16,7 @@ from inchworm.core.identifiers import RelationName
 from inchworm.core.rendered import Store
 from inchworm.core.structure.changes import Change
 from inchworm.core.structure.definitions import Definition
+from inchworm.core.structure.left_out import LeftOut
 from inchworm.core.structure.tables import Table
 
 Result = TypeVar("Result")
@@ -147,6 +148,10 @@ class Catalogue(Protocol):
 
         Their statements would make them again, too; they are only watched, never worked out.
         """
+        ...
+
+    def left_out(self, schema: str) -> list[LeftOut]:
+        """What a schema has that :meth:`definitions` does not tell, rights and owners apart."""
         ...
 
     def rights(self, relations: Collection[str], schemas: Collection[str]) -> Rights:

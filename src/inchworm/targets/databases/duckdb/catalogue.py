@@ -8,6 +8,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from inchworm.core.environments.rights import Rights
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.core.structure.left_out import LeftOut
 from inchworm.core.structure.tables import Column, Table
 from inchworm.targets.databases.duckdb.session import DuckDbSession
 from inchworm.targets.databases.quoting import folded, quoted
@@ -113,6 +114,13 @@ class DuckDbCatalogue(DuckDbSession):
                 sql=f"CREATE MACRO {quoted(name)}{', '.join(bodies)}",
             )
             for name, bodies in macros.items()
+        ]
+
+    def left_out(self, schema: str) -> list[LeftOut]:
+        """Macros."""
+        return [
+            LeftOut(kind=each.thing.value, name=each.name.partition(".")[2])
+            for each in self.surroundings([schema])
         ]
 
     def rights(self, relations: Collection[str], schemas: Collection[str]) -> Rights:

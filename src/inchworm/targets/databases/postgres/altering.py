@@ -70,6 +70,7 @@ class _Altering:
             self._sequences(),
             self._new_tables(),
             *(self._columns(name) for name in self.both),
+            self._belongings(),
             self._add_constraints(),
             self._make(Thing.INDEX, Effect.SLOW),
             self._make_views(),
@@ -233,6 +234,17 @@ class _Altering:
                 sql = new.sql.replace("CREATE", "ALTER", 1)
                 sql += "" if sql.endswith(" CYCLE") else " NO CYCLE"
                 yield Change(what="change sequence", name=new.name, statements=(sql,))
+
+    def _belongings(self) -> Iterator[Change]:
+        """Sequences that belong to other columns than before, or to one at all."""
+        for new in self._of(self.wanted, Thing.BELONGING):
+            old = self.live.get(new.key)
+            if old is None or old.sql != new.sql:
+                yield Change(what="tie sequence", name=new.name, statements=(new.sql,))
+        for old in self._of(self.live, Thing.BELONGING):
+            if old.key not in self.wanted and f"{Thing.SEQUENCE} {old.name}" in self.wanted:
+                free = f"ALTER SEQUENCE {sql_name(old.name)} OWNED BY NONE"
+                yield Change(what="free sequence", name=old.name, statements=(free,))
 
     def _new_tables(self) -> Iterator[Change]:
         for table in self._ordered(self.wanted, Thing.TABLE):

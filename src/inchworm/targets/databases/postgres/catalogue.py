@@ -9,8 +9,10 @@ from inchworm.core.environments.rights import Owned, Rights
 from inchworm.core.identifiers import RelationName
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition
+from inchworm.core.structure.left_out import LeftOut
 from inchworm.core.structure.tables import Column, Table
 from inchworm.targets.databases.postgres.attached import whole_names
+from inchworm.targets.databases.postgres.census import read_left_out
 from inchworm.targets.databases.postgres.definitions import read_definitions
 from inchworm.targets.databases.postgres.session import PostgresSession
 from inchworm.targets.databases.postgres.surroundings import read_surroundings
@@ -86,6 +88,11 @@ class PostgresCatalogue(PostgresSession):
         """Routines, triggers, policies, options, owners and rights of some schemas."""
         with whole_names(self):
             return list(read_surroundings(self.rows, schemas))
+
+    def left_out(self, schema: str) -> list[LeftOut]:
+        """Functions, triggers, policies, partitions and the like."""
+        with whole_names(self):
+            return list(read_left_out(self.rows, schema))
 
     def rights(self, relations: Collection[str], schemas: Collection[str]) -> Rights:
         """What our role may do, by itself and as a member of others."""

@@ -22,6 +22,48 @@ FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace JOIN pg_enum e ON e
 WHERE n.nspname = ANY(?) GROUP BY 1, 2
 """
 
+_DOMAINS = """
+SELECT n.nspname, t.typname, format_type(t.typbasetype, t.typtypmod)
+       || coalesce(' COLLATE ' || (
+         SELECT quote_ident(ln.nspname) || '.' || quote_ident(l.collname)
+         FROM pg_collation l JOIN pg_namespace ln ON ln.oid = l.collnamespace
+         WHERE l.oid = t.typcollation AND l.oid <> b.typcollation), '')
+       || coalesce(' DEFAULT ' || t.typdefault, '') || CASE WHEN t.typnotnull THEN ' NOT NULL'
+       ELSE '' END || coalesce((
+         SELECT string_agg(' CONSTRAINT ' || quote_ident(k.conname) || ' '
+                           || pg_get_constraintdef(k.oid), '' ORDER BY k.conname)
+         FROM pg_constraint k WHERE k.contypid = t.oid AND k.contype = 'c'), ''),
+       array(SELECT DISTINCT xn.nspname || '.' || x.typname FROM pg_type x
+             JOIN pg_namespace xn ON xn.oid = x.typnamespace WHERE x.oid = t.typbasetype)
+FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace JOIN pg_type b ON b.oid = t.typbasetype
+WHERE t.typtype = 'd' AND n.nspname = ANY(?)
+  AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.objid = t.oid AND d.deptype = 'e')
+"""
+
+_COMPOSITES = """
+SELECT n.nspname, c.relname, string_agg(
+         quote_ident(a.attname) || ' ' || format_type(a.atttypid, a.atttypmod), ', '
+         ORDER BY a.attnum),
+       array_agg(DISTINCT xn.nspname || '.' || x.typname)
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
+JOIN pg_type x ON x.oid = a.atttypid JOIN pg_namespace xn ON xn.oid = x.typnamespace
+WHERE c.relkind = 'c' AND n.nspname = ANY(?)
+  AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.objid = c.reltype AND d.deptype = 'e')
+GROUP BY 1, 2
+"""
+
+_BELONGINGS = """
+SELECT n.nspname, c.relname, tn.nspname || '.' || t.relname, quote_ident(tn.nspname) || '.'
+       || quote_ident(t.relname) || '.' || quote_ident(a.attname)
+FROM pg_depend d JOIN pg_class c ON c.oid = d.objid AND c.relkind = 'S'
+JOIN pg_namespace n ON n.oid = c.relnamespace
+JOIN pg_class t ON t.oid = d.refobjid JOIN pg_namespace tn ON tn.oid = t.relnamespace
+JOIN pg_attribute a ON a.attrelid = t.oid AND a.attnum = d.refobjsubid
+WHERE d.classid = 'pg_class'::regclass AND d.refclassid = 'pg_class'::regclass
+  AND d.deptype = 'a' AND n.nspname = ANY(?)
+"""
+
 _SEQUENCES = """
 SELECT n.nspname, c.relname, format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, s.seqmin,
        s.seqmax, s.seqcycle
@@ -48,7 +90,7 @@ ORDER BY n.nspname, c.relname, a.attnum
 
 _CONSTRAINTS = """
 SELECT n.nspname, c.relname, quote_ident(k.conname), k.contype, pg_get_constraintdef(k.oid),
-       fn.nspname || '.' || f.relname
+       k.convalidated, fn.nspname || '.' || f.relname
 FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace
 LEFT JOIN pg_class f ON f.oid = k.confrelid LEFT JOIN pg_namespace fn ON fn.oid = f.relnamespace
@@ -94,8 +136,11 @@ def read_definitions(rows: Rows, schemas: Sequence[str]) -> list[Definition]:
     asked = [list(schemas)]
     return [
         *_types(rows(_TYPES, asked)),
+        *_domains(rows(_DOMAINS, asked)),
+        *_composites(rows(_COMPOSITES, asked)),
         *_sequences(rows(_SEQUENCES, asked)),
         *_tables(rows(_COLUMNS, asked), rows(_CONSTRAINTS, asked)),
+        *_belongings(rows(_BELONGINGS, asked)),
         *_indexes(rows(_INDEXES, asked)),
         *_views(rows(_VIEWS, asked)),
         *_comments(rows(_COMMENTS, asked)),
@@ -106,6 +151,28 @@ def _types(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
     for schema, name, labels in rows:
         sql = f"CREATE TYPE {_name(schema, name)} AS ENUM ({', '.join(labels)})"
         yield Definition(thing=Thing.TYPE, name=f"{schema}.{name}", sql=sql)
+
+
+def _domains(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
+    for schema, name, text, needs in rows:
+        sql = f"CREATE DOMAIN {_name(schema, name)} AS {text}"
+        yield Definition(thing=Thing.TYPE, name=f"{schema}.{name}", sql=sql, needs=tuple(needs))
+
+
+def _composites(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
+    for schema, name, fields, needs in rows:
+        sql = f"CREATE TYPE {_name(schema, name)} AS ({fields})"
+        yield Definition(thing=Thing.TYPE, name=f"{schema}.{name}", sql=sql, needs=tuple(needs))
+
+
+def _belongings(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
+    for schema, name, table, column in rows:
+        yield Definition(
+            thing=Thing.BELONGING,
+            name=f"{schema}.{name}",
+            sql=f"ALTER SEQUENCE {_name(schema, name)} OWNED BY {column}",
+            needs=(table, f"{schema}.{name}"),
+        )
 
 
 def _sequences(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
@@ -134,12 +201,12 @@ def _tables(
             )
         )
     inside: dict[tuple[str, str], dict[str, str]] = defaultdict(dict)
-    for schema, table, name, kind, text, other in constraints:
-        if kind != "f":
+    for schema, table, name, kind, text, is_valid, other in constraints:
+        if kind != "f" and is_valid:
             inside[schema, table][name] = text
-            continue
+            continue  # any other one is added to a table that is there: NOT VALID counts only then
         sql = f"ALTER TABLE {_name(schema, table)} ADD CONSTRAINT {name} {text}"
-        needs = (f"{schema}.{table}", other)
+        needs = (f"{schema}.{table}", *([other] if other is not None else []))
         full = f"{schema}.{table}.{name}"
         yield Definition(thing=Thing.CONSTRAINT, name=full, sql=sql, needs=needs)
     for (schema, table), those in shapes.items():

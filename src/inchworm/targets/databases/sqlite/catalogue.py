@@ -8,6 +8,7 @@ from inchworm.core.environments.rights import Rights
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.core.structure.left_out import LeftOut
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
 from inchworm.targets.databases.quoting import folded, quoted, quoted_one
 from inchworm.targets.databases.sqlite.session import SqliteSession
@@ -73,6 +74,13 @@ class SqliteCatalogue(SqliteSession):
                 f"SELECT name, tbl_name, sql FROM {quoted(schema)}.sqlite_master "
                 "WHERE type = 'trigger'"
             )
+        ]
+
+    def left_out(self, schema: str) -> list[LeftOut]:
+        """Triggers."""
+        return [
+            LeftOut(kind=each.thing.value, name=each.name.partition(".")[2])
+            for each in self.surroundings([schema])
         ]
 
     def rights(self, relations: Collection[str], schemas: Collection[str]) -> Rights:

@@ -213,9 +213,9 @@ CASES: dict[str, tuple[Change, str, str, str]] = {
         "mean_cm",
     ),
     "a stray file": (
-        write("models/hydro/notes.txt", "hello"),
+        write("models/hydro/notes.sq", "hello"),
         "part/stray-file",
-        "models/hydro/notes.txt",
+        "models/hydro/notes.sq",
         "belongs to no part",
     ),
     "two migrations with one number": (

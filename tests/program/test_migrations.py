@@ -13,6 +13,11 @@ HERE = "duckdb:///.inchworm/dev.duckdb"
 MORE = "schemas/ops/migrations/0002_more.sql"
 UNDO = "schemas/ops/migrations/0002_more.undo.sql"
 
+TWO_TABLES = """\
+CREATE TABLE ops.a (id INTEGER PRIMARY KEY);
+CREATE TABLE ops.b (id INTEGER PRIMARY KEY);
+"""
+
 
 @pytest.fixture
 def place(anywhere: tuple[Program, str]) -> tuple[Program, str]:
@@ -60,7 +65,10 @@ def test_a_failed_promotion_takes_its_migrations_back(place: tuple[Program, str]
 def test_an_undo_script_that_does_not_lead_back(place: tuple[Program, str]) -> None:
     """Is found before the first step, on an empty copy, where it was not found at check."""
     program, url = place
-    program.write(MORE, "CREATE TABLE ops.a (id INTEGER); CREATE TABLE ops.b (id INTEGER);")
+    program.write(
+        MORE,
+        TWO_TABLES,
+    )
     program.write(UNDO, "DROP TABLE ops.a;")
     if url.startswith("duckdb"):
         assert [f["rule"] for f in program.findings(code=1)] == ["schema/undo-differs"]
@@ -196,7 +204,10 @@ def test_migrations_are_run_in_memory_at_check(starter: Program, dialect: str) -
 
 def test_an_undo_script_is_tried_at_check(starter: Program) -> None:
     """Done and undone: what it left behind is told."""
-    starter.write(MORE, "CREATE TABLE ops.a (id INTEGER); CREATE TABLE ops.b (id INTEGER);")
+    starter.write(
+        MORE,
+        TWO_TABLES,
+    )
     starter.write(UNDO, "DROP TABLE ops.a;")
     (finding,) = starter.findings()
     assert (finding["rule"], finding["file"]) == ("schema/undo-differs", UNDO)

@@ -127,7 +127,7 @@ def test_a_migration_may_read_what_is_declared(landing: Program) -> None:
 WRONG_FILES = {
     "[reads]\nall = '*'": "reads.all is '*', which is every file there is",
     "[read]\nx = 'a/*'": "read is not a setting",
-    "[reads]\nx = 3": "reads.x should be a valid string",
+    "[reads]\nx = 3": "reads.x must be a text",
 }
 
 

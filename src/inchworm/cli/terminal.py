@@ -171,9 +171,10 @@ def print_findings(
         )
         screen.print(head, soft_wrap=True)
         message, *ways = finding.message.split("\n")
+        ways += [way for f in group.following for way in f.message.split("\n")[1:]]
         subject = f"{finding.part}  " if finding.part else ""
         screen.print(Padding(Text(f"{subject}{message}"), (0, 0, 0, 8), expand=False))
-        for way in ways:
+        for way in dict.fromkeys(ways):
             screen.print(Padding(Text(way, style="cyan"), (0, 0, 0, 10), expand=False))
         if finding.severity is not Severity.NOTE:
             remedy = Text(f"next: {finding.remedy}", style="dim")

@@ -161,7 +161,8 @@ class ModelKind:
             uses=sql_uses(model.query, model.file, model.text),
             classes=self._said(model, "class_"),
             documented=documented(model.settings, model.settings.columns),
-            declassified=(*self._said(model, "declassified"), *_counts(table, resolution)),
+            declassified=self._said(model, "declassified"),
+            counts=tuple(Node(table, c.name) for c in resolution.columns if c.is_count),
             keeps_rows=model.settings.keeps_rows,
             checks=tuple(_promised(model.settings)),
             traits=tuple(self._traits(model)),
@@ -238,13 +239,6 @@ def _promised(settings: ModelSettings) -> Iterator[str]:
         for check, argument in column.checks().items():
             shown = check.replace("_", " ")
             yield f"{name} {shown}" if argument is True else f"{name} {shown} {argument}"
-
-
-def _counts(table: str, resolution: Resolution) -> Iterator[tuple[Node, str]]:
-    """Columns that only say how many there are: they show nothing of what they count."""
-    for column in resolution.columns:
-        if column.is_count:
-            yield Node(table, column.name), "a count"
 
 
 class CheckSettings(Settings):

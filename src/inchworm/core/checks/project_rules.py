@@ -118,6 +118,7 @@ def _ways_down(assembly: Assembly, node: Node) -> list[list[Node]]:
 def classes(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     """Classes travel with values; a reader outside must be cleared for those that reach it."""
     ends = {node for outline in assembly.outlines.values() for node, _ in outline.declassified}
+    ends |= {node for outline in assembly.outlines.values() for node in outline.counts}
     leaving = {str(part): part for kind in _OUTSIDE for part in assembly.of_kind(kind)}
     reported: set[tuple[PartId, str]] = set()
     for outline in assembly.outlines.values():

@@ -107,6 +107,8 @@ class Facts:
     """Columns that are declared to be of a class, such as ``personal``."""
     declassified: tuple[tuple[Node, str], ...] = ()
     """Columns at which classes end, each with the reason."""
+    counts: tuple[Node, ...] = ()
+    """Columns that only say how many there are, so that no class goes further than to them."""
     cleared: tuple[str, ...] = ()
     """Classes that a reader outside may receive."""
     documents: tuple[str, ...] = ()
@@ -166,6 +168,7 @@ class Outline(NamedTuple):
     moved_from: str = ""
     classes: tuple[tuple[Node, str], ...] = ()
     declassified: tuple[tuple[Node, str], ...] = ()
+    counts: tuple[Node, ...] = ()
     cleared: tuple[str, ...] = ()
     addresses: tuple[str, ...] = ()
     documented: tuple[str, ...] = ()

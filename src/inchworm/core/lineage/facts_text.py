@@ -211,6 +211,7 @@ _MORE: Mapping[str, tuple[Callable[[Any], Any], Callable[[Any], Any]]] = {
     "moved_from": (_same, str),
     "classes": _ABOUT_NODES,
     "declassified": _ABOUT_NODES,
+    "counts": (_each(list), _each(lambda row: Node(*row))),
     "cleared": (list, tuple),
     "addresses": (list, tuple),
     "documented": (list, tuple),

@@ -62,7 +62,9 @@ _INDEXES = f"""{_TARGETS}
 SELECT t.name, n.nspname || '.' || i.relname, pg_get_indexdef(i.oid)
 FROM target t JOIN pg_index x ON x.indrelid = t.oid JOIN pg_class i ON i.oid = x.indexrelid
 JOIN pg_namespace n ON n.oid = i.relnamespace
-WHERE NOT EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conindid = x.indexrelid) ORDER BY 1, 2
+WHERE NOT EXISTS (
+  SELECT 1 FROM pg_constraint k
+  WHERE k.conindid = x.indexrelid AND k.contype IN ('p', 'u', 'x')) ORDER BY 1, 2
 """
 
 _STATISTICS = f"""{_TARGETS}

@@ -103,7 +103,8 @@ SELECT n.nspname, i.relname, pg_get_indexdef(x.indexrelid), n.nspname || '.' || 
 FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid JOIN pg_class c ON c.oid = x.indrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE n.nspname = ANY(?) AND c.relkind IN ('r', 'p') AND NOT EXISTS (
-  SELECT 1 FROM pg_constraint k WHERE k.conindid = x.indexrelid)
+  SELECT 1 FROM pg_constraint k
+  WHERE k.conindid = x.indexrelid AND k.contype IN ('p', 'u', 'x'))  -- a foreign key names one, too
 """
 
 _VIEWS = """

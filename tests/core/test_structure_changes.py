@@ -240,3 +240,40 @@ def test_changes_that_views_of_others_stand_in_the_way_of() -> None:
         )
     ]
     assert in_the_way(changes) == ["ops.gauge", "ops.v"]
+
+
+def typed(name: str, **columns: str) -> Definition:
+    """A table with columns of types."""
+    listed = ", ".join(f"{column} {kind}" for column, kind in columns.items())
+    sql = f"CREATE TABLE ops.{name} ({listed})"
+    return Definition(thing=Thing.TABLE, name=f"ops.{name}", sql=sql)
+
+
+def test_columns_that_change_places_are_renamed() -> None:
+    """By a name between; whether they have done so is told by their types."""
+    declared = {"gauge.a": "b", "gauge.b": "a"}
+    before, after = [typed("gauge", a="INT", b="TEXT")], [typed("gauge", a="TEXT", b="INT")]
+    renames = renames_that_apply(declared, before, after, "duckdb")
+    assert renames.columns == {("ops.gauge", "b"): "a", ("ops.gauge", "a"): "b"}
+    statements = [statement for change in renaming(renames) for statement in change.statements]
+    assert statements == [
+        "ALTER TABLE ops.gauge RENAME COLUMN a TO a__between",
+        "ALTER TABLE ops.gauge RENAME COLUMN b TO a",
+        "ALTER TABLE ops.gauge RENAME COLUMN a__between TO b",
+    ]
+    assert not renames_that_apply(declared, after, after, "duckdb")
+    alike = [typed("gauge", a="INT", b="INT")]
+    assert not renames_that_apply(declared, alike, alike, "duckdb")
+
+
+def test_columns_that_move_on_in_a_row_are_renamed() -> None:
+    """The last one first, so that each name is free."""
+    declared = {"gauge.a": "b", "gauge.b": "c"}
+    before, after = [typed("gauge", a="INT", b="INT")], [typed("gauge", b="INT", c="INT")]
+    renames = renames_that_apply(declared, before, after, "duckdb")
+    statements = [statement for change in renaming(renames) for statement in change.statements]
+    assert statements == [
+        "ALTER TABLE ops.gauge RENAME COLUMN b TO c",
+        "ALTER TABLE ops.gauge RENAME COLUMN a TO b",
+    ]
+    assert not renames_that_apply(declared, after, after, "duckdb")

@@ -187,3 +187,127 @@ def test_tables_of_other_projects_in_the_schema_are_left_alone(
     starter.ask(url, "ALTER TABLE ops.measurement ADD COLUMN by_hand INTEGER", "SELECT 1")
     (drifted,) = starter("drift", "dev", "--json", code=1).json["drifted"]
     assert drifted["part"] == "schema:ops"  # which the other one knows, but does not manage
+
+
+# ---- what the rows have to say, in PostgreSQL ----------------------------------------------------
+
+OWNED = """\
+CREATE TABLE staff.station (
+  id INTEGER NOT NULL PRIMARY KEY, code TEXT, name VARCHAR(20), amount BIGINT, note TEXT
+);
+CREATE TABLE staff.visit (
+  id INTEGER NOT NULL PRIMARY KEY, station INTEGER REFERENCES staff.station (id), depth INTEGER
+);
+"""
+
+
+@pytest.fixture
+def kept(starter: Program, postgres_url: str) -> tuple[Program, str]:
+    """A schema of wanted structure that is live in PostgreSQL, with rows, and a view upon it."""
+    starter.edit("inchworm.toml", '"duckdb"', '"postgres"')
+    starter.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", postgres_url)
+    starter.write("schemas/staff/schema.toml", SETTINGS)
+    starter.write("schemas/staff/tables.sql", OWNED)
+    starter.write("models/report/coded.sql", "SELECT id, code, name FROM staff.station")
+    starter.promote(starter.pack(), "dev")
+    starter.ask(
+        postgres_url,
+        "INSERT INTO staff.station VALUES (1, '12', 'Ash', 5, NULL), (2, ' 7 ', 'Elm', 6, 'x')",
+        "INSERT INTO staff.visit VALUES (1, 1, -3), (2, 9 - 7, -3)",
+        "SELECT 1",
+    )
+    return starter, postgres_url
+
+
+def test_a_type_that_all_values_fit_loses_nothing(kept: tuple[Program, str]) -> None:
+    """Under a view of our own; and no foreign key that has nothing to do with it is touched."""
+    program, url = kept
+    key = "SELECT oid FROM pg_constraint WHERE conname = 'visit_station_fkey'"
+    before = program.ask(url, key)
+    program.edit(
+        "schemas/staff/tables.sql",
+        "code TEXT, name VARCHAR(20), amount BIGINT",
+        "code INTEGER, name VARCHAR(5), amount INTEGER",
+    )
+    done = program.promote(program.pack(), "dev").json
+    assert done["state"] == "done"
+    assert "schema/loses-data" not in {f["rule"] for f in done["findings"]}
+    assert program.ask(url, "SELECT code, name FROM report.coded ORDER BY id") == [
+        (12, "Ash"),
+        (7, "Elm"),
+    ]
+    assert program.ask(url, key) == before
+    assert program.promote(program.pack(), "dev").json["state"] == "nothing to do"
+
+
+@pytest.mark.parametrize(
+    ("statement", "old", "new"),
+    [
+        ("UPDATE staff.station SET code = '1x' WHERE id = 1", "code TEXT", "code INTEGER"),
+        ("UPDATE staff.station SET code = '99999999999'", "code TEXT", "code INTEGER"),
+        ("UPDATE staff.station SET name = 'Hornbeam'", "name VARCHAR(20)", "name VARCHAR(5)"),
+        ("UPDATE staff.station SET amount = 3000000000", "amount BIGINT", "amount INTEGER"),
+    ],
+)
+def test_one_value_that_does_not_fit_is_a_loss(
+    kept: tuple[Program, str], statement: str, old: str, new: str
+) -> None:
+    """As before."""
+    program, url = kept
+    program.ask(url, statement, "SELECT 1")
+    program.edit("schemas/staff/tables.sql", old, new)
+    refused = program.promote(program.pack(), "dev", code=1).json
+    assert "schema/loses-data" in {f["rule"] for f in refused["findings"]}
+
+
+VIOLATED = {
+    "a check": ("depth INTEGER", "depth INTEGER CHECK (depth > 0)", "CHECK ((depth > 0))", 2),
+    "a unique column": ("depth INTEGER", "depth INTEGER UNIQUE", "UNIQUE (depth)", 2),
+    "a foreign key": (
+        "depth INTEGER",
+        "depth INTEGER REFERENCES staff.station (id)",
+        "FOREIGN KEY (depth) REFERENCES staff.station(id)",
+        2,
+    ),
+}
+
+
+@pytest.mark.parametrize(("old", "new", "named", "rows"), VIOLATED.values(), ids=VIOLATED.keys())
+def test_rows_that_break_a_new_constraint_are_counted_first(
+    kept: tuple[Program, str], old: str, new: str, named: str, rows: int
+) -> None:
+    """Before anything runs; once they are put right, it is added."""
+    program, url = kept
+    program.edit("schemas/staff/tables.sql", old, new)
+    refused = program.promote(program.pack(), "dev", code=1).json
+    (finding,) = [f for f in refused["findings"] if f["rule"] == "schema/rows-in-the-way"]
+    assert finding["message"] == f"staff.visit breaks {named}, with {rows} rows there"
+    program.ask(url, "UPDATE staff.visit SET depth = id", "SELECT 1")
+    assert program.promote(program.pack(), "dev").json["state"] == "done"
+
+
+def test_a_column_that_is_to_be_required_is_filled_first(kept: tuple[Program, str]) -> None:
+    """The statement that is offered works when it is followed literally."""
+    program, url = kept
+    program.edit("schemas/staff/tables.sql", "note TEXT", "note TEXT NOT NULL")
+    refused = program.promote(program.pack(), "dev", code=1).json
+    (finding,) = [f for f in refused["findings"] if f["rule"] == "schema/rows-in-the-way"]
+    assert finding["message"].endswith("is to be required, and is empty, with 1 row there")
+    offered = finding["remedy"].partition("right: ")[2]
+    assert offered == "UPDATE staff.station SET note = '' WHERE note IS NULL;"
+    program.ask(url, offered, "SELECT 1")
+    assert program.promote(program.pack(), "dev").json["state"] == "done"
+
+
+def test_columns_change_places(kept: tuple[Program, str]) -> None:
+    """With their values, and once."""
+    program, url = kept
+    swap = '[renames]\n"station.note" = "amount"\n"station.amount" = "note"\n'
+    program.write("schemas/staff/schema.toml", SETTINGS + swap)
+    program.edit("schemas/staff/tables.sql", "amount BIGINT, note TEXT", "note BIGINT, amount TEXT")
+    assert program.promote(program.pack(), "dev").json["state"] == "done"
+    assert program.ask(url, "SELECT note, amount FROM staff.station ORDER BY id") == [
+        (5, None),
+        (6, "x"),
+    ]
+    assert program.promote(program.pack(), "dev").json["state"] == "nothing to do"

@@ -214,3 +214,20 @@ def test_names_in_mixed_case_and_quotes(anywhere: tuple[Program, str]) -> None:
     assert program("drift", "dev").code == 0
     gone = {f["part"] for f in program.findings(code=1) if "quoted col" in f["message"].lower()}
     assert gone == {"model:report.quoted"}
+
+
+# ---- long names ----------------------------------------------------------------------------------
+
+
+def test_a_name_that_is_too_long_is_an_error_at_check(starter: Program) -> None:
+    """Where an environment's database would cut it off; each name once."""
+    long = "x" * 64
+    starter.write(f"models/report/{long}.sql", "SELECT 1 AS one")
+    starter.write("models/report/wide.sql", f"SELECT 1 AS {long[:63]}, 2 AS {'é' * 32}")
+    assert starter.findings(code=0) == []
+    starter.edit("environments/dev.toml", DEV, "postgresql://db.example/x")
+    found = [f["message"] for f in starter.findings(code=1) if f["severity"] == "error"]
+    assert sorted(found) == [
+        f"{long} has 64 bytes; in dev there is room for 63",
+        f"{'é' * 32} has 64 bytes; in dev there is room for 63",
+    ]

@@ -50,6 +50,7 @@ def check(workplace: Workplace) -> tuple[Reading, Checked]:
     from inchworm.core.checks.project_rules import check_assembly
     from inchworm.core.checks.waivers import apply
     from inchworm.engine.migration_replay import replay_migrations
+    from inchworm.engine.name_lengths import long_names
     from inchworm.project.waivers import read_waivers
 
     reading, of_environments = workplace.read()
@@ -59,7 +60,8 @@ def check(workplace: Workplace) -> tuple[Reading, Checked]:
         reading, workplace.project.environments, remembered.get("replayed", {})
     )
     today = workplace.today
-    findings = [*check_assembly(reading.assembly, today), *of_environments, *replays]
+    too_long = long_names(reading.assembly, workplace.project.environments)
+    findings = [*check_assembly(reading.assembly, today), *of_environments, *replays, *too_long]
     checked = Checked(
         name=reading.assembly.name,
         version=reading.assembly.version,

@@ -21,7 +21,7 @@ from inchworm.core.sql.parse import split_script
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.change import under_schema
-from inchworm.core.structure.changes import Change
+from inchworm.core.structure.changes import Change, Demand, Effect
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.engine.error_location import line_of_named
 from inchworm.targets.databases import Database
@@ -158,21 +158,27 @@ def plan_structures(
             continue
         stuck = [
             rules.ROWS_IN_THE_WAY.finding(
-                f"{refusal}, with {counted(rows, 'row')} there",
+                f"{demand.said}, with {counted(rows, 'row')} there",
                 part=part,
                 file=file,
+                remedy=demand.remedy or None,
             )
             for change in changes
-            for refusal, rows in _in_the_way(database, change)
+            for demand, rows in _in_the_way(database, change)
         ]
         planned[part] = PlannedChanges(changes=changes, findings=tuple(stuck))
     return planned
 
 
 def _counted(database: Database, change: Change) -> Change:
-    """The change, with how many rows have something to lose."""
+    """The change, with how many rows have something to lose; none where all values fit."""
     if not change.lost:
         return change
+    if change.misfits:
+        ((count,),) = database.rows(change.misfits)
+        if not count:
+            statements = change.if_fitting or change.statements
+            return replace(change, effect=Effect.SLOW, lost=(), statements=statements)
     return replace(change, rows=tuple(_rows(database, name) for name in change.lost))
 
 
@@ -188,8 +194,11 @@ def _rows(database: Database, name: str) -> str:
     return f"{count:,}"
 
 
-def _in_the_way(database: Database, change: Change) -> Iterator[tuple[str, int]]:
+def _in_the_way(database: Database, change: Change) -> Iterator[tuple[Demand, int]]:
     for demand in change.demands:
-        ((count,),) = database.rows(demand.query)
+        try:
+            ((count,),) = database.rows(demand.query)
+        except TargetError:
+            continue  # it names what another change makes first: the database tells then
         if count:
-            yield demand.said, int(count)
+            yield demand, int(count)

@@ -232,6 +232,13 @@ CHECK_CANNOT_HOLD = _rule(
     "It would fail at each promotion, or prove nothing.",
     "Correct it.",
 )
+NAME_TOO_LONG = _rule(
+    "schema/name-too-long",
+    _E,
+    "A name is longer than the database of an environment takes.",
+    "It would be cut off, so that two names could become one, and nothing finds it again.",
+    "Choose a shorter name.",
+)
 NEVER_COMES = _rule(
     "pipeline/never-comes",
     _E,

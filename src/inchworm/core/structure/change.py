@@ -16,6 +16,7 @@ from inchworm.core.sql.spelling import spelled
 from inchworm.core.structure.changes import Change
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.shape_reading import shape_of
+from inchworm.core.structure.shapes import ColumnShape
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -87,17 +88,45 @@ def renames_that_apply(
         goes = "." not in old and was in before and was not in after
         if goes and will in after and will not in before:
             tables[will] = was
-    columns: dict[tuple[str, str], str] = {}
+    moves: dict[str, dict[str, str]] = {}
     for old, new in declared.items():
         name, dot, column = old.partition(".")
-        table = f"{schema}.{name}"
-        live_table = before.get(tables.get(table, table))
-        then = after.get(table)
-        if dot and live_table is not None and then is not None and live_table.shape and then.shape:
+        if dot:
+            moves.setdefault(f"{schema}.{name}", {})[column] = new
+    columns: dict[tuple[str, str], str] = {}
+    for table, names in moves.items():
+        live_table, then = before.get(tables.get(table, table)), after.get(table)
+        if live_table is not None and then is not None and live_table.shape and then.shape:
             has, gets = live_table.shape.by_name, then.shape.by_name
-            if column in has and column not in gets and new in gets and new not in has:
-                columns[table, new] = column
+            for old, new in _to_do(names, has, gets).items():
+                columns[table, new] = old
     return Renames(tables=tables, columns=columns)
+
+
+def _to_do(
+    names: Mapping[str, str], has: Mapping[str, ColumnShape], gets: Mapping[str, ColumnShape]
+) -> dict[str, str]:
+    """Of the new names of a table's columns, by old, those that are not given yet.
+
+    A name is free if its column gets another one itself. Of columns that change places only their
+    types can tell whether they have done so.
+    """
+    left = {old: new for old, new in names.items() if old in has and new in gets}
+    while True:
+        blocked = [
+            old
+            for old, new in left.items()
+            if (new in has and new not in left) or (old in gets and old not in left.values())
+        ]
+        if not blocked:
+            break
+        for old in blocked:
+            del left[old]
+    if left and set(left) == set(left.values()):
+        is_to_do = all(has[old].type == gets[new].type for old, new in left.items())
+        is_done = all(has[name].type == gets[name].type for name in left)
+        return left if is_to_do and not is_done else {}
+    return left
 
 
 def renaming(renames: Renames) -> list[Change]:
@@ -110,10 +139,32 @@ def renaming(renames: Renames) -> list[Change]:
         )
         for new, old in renames.tables.items()
     ]
-    for (table, new), old in renames.columns.items():
-        how = f"ALTER TABLE {sql_name(table)} RENAME COLUMN {spelled(old)} TO {spelled(new)}"
-        changes.append(Change(what="rename column", name=f"{table}.{old}", statements=(how,)))
+    for table in dict.fromkeys(table for table, _ in renames.columns):
+        own = {old: new for (name, new), old in renames.columns.items() if name == table}
+        for old, new in _in_free_order(own):
+            how = f"ALTER TABLE {sql_name(table)} RENAME COLUMN {spelled(old)} TO {spelled(new)}"
+            changes.append(Change(what="rename column", name=f"{table}.{old}", statements=(how,)))
     return changes
+
+
+_BETWEEN = "__between"
+"""Ends the name that a column has while two of them change places."""
+
+
+def _in_free_order(names: Mapping[str, str]) -> list[tuple[str, str]]:
+    """Renames, each to a name that is free by then; of a ring, one goes by a name between."""
+    left = dict(names)
+    ordered: list[tuple[str, str]] = []
+    while left:
+        free = next((old for old, new in left.items() if new not in left), None)
+        if free is not None:
+            ordered.append((free, left.pop(free)))
+            continue
+        old = next(iter(left))
+        new = left.pop(old)
+        ordered.append((old, f"{old}{_BETWEEN}"))
+        left[f"{old}{_BETWEEN}"] = new
+    return ordered
 
 
 def under_schema(definition: Definition, old: str, new: str) -> Definition:

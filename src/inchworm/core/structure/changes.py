@@ -23,6 +23,8 @@ class Demand:
 
     query: str
     said: str
+    remedy: str = ""
+    """What to do about those rows; empty where the rule's own remedy is all there is."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -37,6 +39,9 @@ class Change:
         lost: tables (``ops.gauge``) and columns (``ops.gauge.river``) whose values go with it.
         demands: what must hold for it to work.
         rows: for each that is lost, how many rows have something there: ``about 2,000,000``.
+        misfits: a query that counts the values which would not fit; if there are none, nothing is
+            lost.
+        if_fitting: the statements in that case, where they are others.
         several: the physical names, where there is more than one.
         reshapes: the table or view whose shape another relation's view must not hold on to while
             the change is made; empty where there is none.
@@ -50,6 +55,8 @@ class Change:
     lost: tuple[str, ...] = ()
     demands: tuple[Demand, ...] = ()
     rows: tuple[str, ...] = ()
+    misfits: str = ""
+    if_fitting: tuple[str, ...] = ()
     several: tuple[str, ...] = ()
     reshapes: str = ""
 
@@ -73,6 +80,7 @@ class Change:
                 "lost": tuple(data["lost"]),
                 "rows": tuple(data["rows"]),
                 "several": tuple(data.get("several", ())),
+                "if_fitting": tuple(data.get("if_fitting", ())),
                 "demands": tuple(Demand(**demand) for demand in data["demands"]),
             }
         )

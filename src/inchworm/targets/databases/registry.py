@@ -88,6 +88,7 @@ class Product:
         example: an address, for messages.
         connect: connects to a database.
         starter: the first environment of a new project of this name.
+        longest_name: how many bytes the name of a table or column may have; None for any.
         in_memory: makes an empty database that nobody else sees, where the product runs inside the
             program.
     """
@@ -97,6 +98,7 @@ class Product:
     connect: Callable[[Address], Database]
     starter: Callable[[str], Starter]
     in_memory: Callable[[], Database] | None = None
+    longest_name: int | None = None
 
 
 def connect(

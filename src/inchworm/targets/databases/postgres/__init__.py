@@ -23,4 +23,5 @@ PRODUCT = Product(
     example="postgresql://user@host:5432/database",
     connect=_connect,
     starter=_starter,
+    longest_name=63,
 )

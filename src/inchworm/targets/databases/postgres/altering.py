@@ -20,6 +20,7 @@ from inchworm.core.structure.change import Renames, keeps_values, sql_name, tabl
 from inchworm.core.structure.changes import Change, Demand, Effect
 from inchworm.core.structure.definitions import Definition, Thing, in_working_order
 from inchworm.core.structure.shapes import ColumnShape, TableShape, column_sql
+from inchworm.targets.databases.postgres.rows import filling, foreign_key, misfits, violations
 
 _DIALECT = "postgres"
 _LABEL = re.compile(r"'(?:[^']|'')*'")
@@ -136,10 +137,19 @@ class _Altering:
 
     def _meets_change(self, table: str, text: str) -> bool:
         """Whether types change at an end of a foreign key, or the key that it points at."""
-        if self._retyped(table):
+        key = foreign_key(text)
+        if key is None:
             return True
-        plain = text.replace('"', "")
-        return any(f"REFERENCES {table}(" in plain for table in self._with_keys_going)
+        ends = ((table, key.columns), (key.target, key.target_columns))
+        is_retyped = any(self._retyped_columns(name) & set(columns) for name, columns in ends)
+        return is_retyped or key.target in self._with_keys_going
+
+    def _retyped_columns(self, table: str) -> set[str]:
+        if table not in self.both:
+            return set()
+        before = self.before[table].by_name
+        after = self.after[table].columns
+        return {c.name for c in after if c.name in before and before[c.name].type != c.type}
 
     @cached_property
     def _with_keys_going(self) -> set[str]:
@@ -147,7 +157,6 @@ class _Altering:
             table
             for table in self.both
             if table in self.made_again
-            or self._retyped(table)
             or any(
                 self.constraints_after[table].get(name) != text
                 for name, text in self.constraints_before[table].items()
@@ -183,9 +192,14 @@ class _Altering:
                     coming.append((is_foreign, table, name, text))
         for _, table, name, text in sorted(coming, key=lambda each: each[0]):
             how = _alter(table, f"ADD CONSTRAINT {name} {text}")
-            effect = Effect.SLOW if table in self.before else Effect.SAFE
+            is_old = table in self.before
+            live_table = self.renames.table_before(table)
             yield Change(
-                what="add constraint", name=f"{table}.{name}", statements=(how,), effect=effect
+                what="add constraint",
+                name=f"{table}.{name}",
+                statements=(how,),
+                effect=Effect.SLOW if is_old else Effect.SAFE,
+                demands=violations(live_table, text) if is_old else (),
             )
 
     def _drop_indexes(self) -> Iterator[Change]:
@@ -354,6 +368,8 @@ class _Altering:
         if new.type != old.type:
             was, will = (normal_type(c.type, _DIALECT) for c in (old, new))
             keeps = keeps_values(was, will)
+            source = sql_name(self.renames.table_before(table))
+            fits = misfits(source, self.renames.column_before(table, new.name), was, will)
             is_quick = keeps and was.startswith("VARCHAR") and will.startswith(("VARCHAR", "TEXT"))
             through = "" if keeps or _is_alike(was, will) else "::text"
             yield change(
@@ -361,6 +377,8 @@ class _Altering:
                 f"{column} TYPE {new.type} USING {spelled(new.name)}{through}::{new.type}",
                 effect=Effect.SAFE if is_quick else Effect.SLOW if keeps else Effect.LOSES,
                 lost=() if keeps else (self._now(table, new.name),),
+                misfits="" if keeps else fits,
+                if_fitting=(_alter(table, f"{column} TYPE {new.type}"),) if _shortens(will) else (),
                 reshapes=table,
             )
         if new.default is not None and (new.default != old.default or new.type != old.type):
@@ -370,7 +388,15 @@ class _Altering:
             called = spelled(self.renames.column_before(table, new.name))
             empty = f"SELECT count(*) FROM {source} WHERE {called} IS NULL"
             message = f"{name} is to be required, and is empty"
-            demands = (Demand(query=empty, said=message),)
+            value = new.default or filling(normal_type(new.type, _DIALECT))
+            fill = f"UPDATE {source} SET {called} = {value} WHERE {called} IS NULL"
+            demands = (
+                Demand(
+                    query=empty,
+                    said=message,
+                    remedy=f"Fill it first, with a value that is right: {fill};",
+                ),
+            )
             yield change("required", f"{column} SET NOT NULL", effect=Effect.SLOW, demands=demands)
         if old.required and not new.required:
             yield change("not required", f"{column} DROP NOT NULL")
@@ -478,3 +504,8 @@ def _view_goes(view: Definition, *, late: bool = False) -> Change:
 def _without_text(comment: str) -> str:
     """``COMMENT ON ... `` up to the text that it gives."""
     return comment.split(" IS ", 1)[0]
+
+
+def _shortens(type_: str) -> bool:
+    """Whether the server refuses texts that are too long for a type, unless told to cut them."""
+    return type_.startswith(("VARCHAR(", "CHAR("))

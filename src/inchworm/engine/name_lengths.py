@@ -1,0 +1,50 @@
+"""Names that are too long for the databases of a project's environments, which cut them off."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from inchworm.core.checks import rules
+from inchworm.core.checks.findings import Finding
+from inchworm.core.environments.environment import Environment
+from inchworm.core.errors import TargetError
+from inchworm.core.lineage.facts import Assembly
+from inchworm.targets.databases.registry import product_of
+
+_SUFFIX = len("__try_12345678")
+"""Bytes that the schema needs, in which statements are tried, beside the name of its model."""
+
+
+def long_names(assembly: Assembly, environments: Iterable[Environment]) -> Iterator[Finding]:
+    """Findings about tables and columns whose names an environment's database would cut off."""
+    said: set[str] = set()
+    for environment in environments:
+        longest = _longest(environment.database.url)
+        if longest is None:
+            continue
+        for part, outline in assembly.outlines.items():
+            if outline.managed_outside:
+                continue
+            for name in outline.interfaces:
+                table = assembly.tables[name]
+                physical = environment.database.physical_table(name)
+                names = [(physical.schema, longest - _SUFFIX), (physical.table, longest)]
+                names += [(column.name, longest) for column in table.columns]
+                for text, limit in names:
+                    length = len(text.encode())
+                    if length > limit and text not in said:
+                        said.add(text)
+                        yield rules.NAME_TOO_LONG.finding(
+                            f"{text} has {length} bytes; in {environment.name} there is room for "
+                            f"{limit}",
+                            part=part,
+                            file=outline.file,
+                        )
+
+
+def _longest(url: str) -> int | None:
+    try:
+        product = product_of(url.partition("://")[0])
+    except TargetError:
+        return None  # said where the database is reached
+    return product.longest_name if product else None

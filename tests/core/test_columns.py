@@ -405,6 +405,11 @@ BELIEVED = {
         "SELECT table_name FROM information_schema.tables",
         {"table_name": set()},
     ),
+    "a system table without its schema": (
+        "postgres",
+        "SELECT relname FROM pg_class",
+        {"relname": set()},
+    ),
     "dual": ("oracle", "SELECT 1 AS one FROM dual", {"one": set()}),
     "columns by a pattern": (
         "duckdb",

@@ -51,4 +51,5 @@ _SYSTEM_TABLES = frozenset({"dual", "sysibm.sysdummy1", "sqlite_master", "sqlite
 def is_of_system(name: str) -> bool:
     """Whether a table that the project does not know is one that every database has."""
     schema = name.rpartition(".")[0].rpartition(".")[2]
-    return schema in _SYSTEM_SCHEMAS or name in _SYSTEM_TABLES
+    is_bare = not schema and name.startswith("pg_")
+    return is_bare or schema in _SYSTEM_SCHEMAS or name in _SYSTEM_TABLES

@@ -1,8 +1,9 @@
 """The statements of the SQL parser's own tests, in all its dialects, through the resolver.
 
 Run it with ``python -m tests.statements``. The parser's source distribution of the installed
-version is downloaded, or named by ``--folder``. Of every query among its statements each table that
-it names has to be read or noted, each column found or noted, and nothing may crash.
+version is downloaded, or named by ``--folder``. With ``--scripts FOLDER --dialect NAME`` it goes
+through the scripts of a database server's own tests instead. Of every query among its statements
+each table that it names has to be read or noted, each column found or noted, and nothing may crash.
 """
 
 from __future__ import annotations
@@ -53,6 +54,15 @@ def statements(folder: Path) -> Iterator[tuple[str, str]]:
                 yield dialect, node.value
 
 
+def of_scripts(folder: Path, dialect: str) -> Iterator[tuple[str, str]]:
+    """Every statement of scripts that a server's own tests run; a statement ends with a line."""
+    for file in sorted(folder.rglob("*.sql")):
+        text = file.read_text(encoding="utf-8", errors="replace")
+        lines = [line for line in text.splitlines() if not line.startswith("\\")]
+        for statement in "\n".join(lines).split(";\n"):
+            yield dialect, statement
+
+
 def lost(query: exp.Expr, resolution: Resolution, dialect: str) -> Iterator[str]:
     """Names in a query of which neither a read nor a note tells."""
     noted = any(p.kind == "not-understood" for p in resolution.problems)
@@ -66,12 +76,17 @@ def main() -> int:
     """Run all of them; 1 when one crashed or lost a name."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--folder", type=Path, help="the unpacked source distribution")
+    parser.add_argument("--scripts", type=Path, help="scripts of a server's tests, and their")
+    parser.add_argument("--dialect", default="postgres", help="dialect")
     arguments = parser.parse_args()
     logging.disable()  # the parser says so of each statement that it does not know
     counts: Counter[str] = Counter()
     with tempfile.TemporaryDirectory() as scratch:
-        folder = arguments.folder or downloaded(Path(scratch))
-        for dialect, text in dict.fromkeys(statements(folder)):
+        if arguments.scripts:
+            texts = of_scripts(arguments.scripts, arguments.dialect)
+        else:
+            texts = statements(arguments.folder or downloaded(Path(scratch)))
+        for dialect, text in dict.fromkeys(texts):
             try:
                 query = parse_query(text, dialect)
             except SqlProblem:

@@ -160,7 +160,7 @@ SEEN = {
         (
             "model:alert.flood_state",
             "loosened",
-            "state one of ['normal', 'watch', 'warning', 'flood'] is not checked any more",
+            "state one of normal, watch, warning, flood is not checked any more",
             "major",
         ),
     ),

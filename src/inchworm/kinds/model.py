@@ -237,8 +237,9 @@ def _promised(settings: ModelSettings) -> Iterator[str]:
         yield f"unique by {', '.join(settings.key)}"
     for name, column in settings.columns.items():
         for check, argument in column.checks().items():
-            shown = check.replace("_", " ")
-            yield f"{name} {shown}" if argument is True else f"{name} {shown} {argument}"
+            shown = f"{name} {check.replace('_', ' ')}"
+            listed = argument if isinstance(argument, list) else [argument]
+            yield shown if argument is True else f"{shown} {', '.join(map(str, listed))}"
 
 
 class CheckSettings(Settings):

@@ -68,6 +68,13 @@ def unknown_columns(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
         yield from _missing_column(assembly, node, readers)
 
 
+def _unread(assembly: Assembly, table: str) -> list[str]:
+    """The columns of a table that no part reads."""
+    parts = [p for p in assembly.touching.get(table, ()) if p in assembly.facts]
+    read = {c for part in parts for c in assembly.facts[part].columns_read.get(table, ())}
+    return [c.name for c in assembly.tables[table].columns if c.name not in read]
+
+
 def _cause_of(assembly: Assembly, table: str) -> str:
     """Why a table is not known: its schema cannot be read, or nothing more than that."""
     schema = PartId(Kind.SCHEMA, RelationName(table).schema)
@@ -83,8 +90,9 @@ def _missing_column(
     rule = rules.COLUMN_GONE if ways else rules.UNKNOWN_COLUMN
     near = nearest(node.field or "", [column.name for column in table.columns])
     remedy = f"Did you mean {near}? If not: {rule.remedy}" if near else rule.remedy
-    if near and len(readers) > 1:
-        there = f"If {near} in {node.owner} is meant to be {node.field}, correct it there."
+    unread = nearest(node.field or "", _unread(assembly, node.owner)) if len(readers) > 1 else None
+    if unread is not None:  # several agree on a name, and nobody reads the one that is nearly it
+        there = f"If {unread} in {node.owner} is meant to be {node.field}, correct it there."
         remedy = f"{there} If not: {rule.remedy}"
     for part, read in readers:
         provided = {*assembly.outlines[part].interfaces, str(part)}

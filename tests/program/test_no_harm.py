@@ -517,12 +517,17 @@ LACKING = {
     "a view upon it": (
         "CREATE VIEW theirs.seen AS SELECT day FROM report.daily_total",
         "ALTER VIEW theirs.seen OWNER TO promoter; GRANT ALL ON SCHEMA theirs TO promoter",
-        "the view theirs.seen belongs to river, reads report.daily_total and would have to be made",
+        "the view theirs.seen belongs to river, reads report.daily_total and would have to be",
     ),
     "the table": (
         "ALTER TABLE report.daily_total OWNER TO river",
         "ALTER TABLE report.daily_total OWNER TO promoter",
-        "the table report.daily_total belongs to river and would have to be made again",
+        "the table report.daily_total belongs to river and would have to be changed",
+    ),
+    "a table that a migration alters": (
+        "ALTER TABLE ops.measurement OWNER TO river; GRANT SELECT ON ops.measurement TO promoter",
+        "ALTER TABLE ops.measurement OWNER TO promoter",
+        "the table ops.measurement belongs to river and would have to be changed",
     ),
     "the schema": (
         "ALTER SCHEMA report OWNER TO river; GRANT USAGE ON SCHEMA report TO promoter",
@@ -539,6 +544,9 @@ def test_a_missing_right_is_known_at_the_draft(
     """Whose it is; and once it was given, the promotion is carried out."""
     program, _, owner = promoter
     taken, given, said = LACKING[what]
+    if "migration" in what:
+        more = "ALTER TABLE ops.measurement ADD COLUMN more INTEGER;"
+        program.write("schemas/ops/migrations/0002_more.sql", more)
     if what != "making schemas":
         owner.execute(LACKING["making schemas"][1].encode())
     owner.execute(taken.encode())

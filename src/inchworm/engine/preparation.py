@@ -13,7 +13,7 @@ from inchworm.core.environments.environment import Environment
 from inchworm.core.environments.physical_names import PhysicalNames, tables_renamed
 from inchworm.core.environments.rights import Rights
 from inchworm.core.errors import BundleError, ProjectError, UsageError, Waiting, did_you_mean
-from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.lineage.facts_cache import FactsCache
 from inchworm.core.parameters.matrix import Matrix, evaluate
 from inchworm.core.parameters.values import Value
@@ -262,8 +262,9 @@ def _rights(
     assembly = prepared.reading.assembly
     relations = place.of_models(live.parts.values())
     schemas = {names.schema(part.name) for part in assembly.of_kind(Kind.SCHEMA)}
+    own = frozenset(name for name in live.tables if RelationName(name).schema in schemas)
     schemas |= {names.table(model.name).schema for model in assembly.of_kind(Kind.MODEL)}
-    return place.database.rights(relations, schemas)
+    return place.database.rights(relations | own, schemas)
 
 
 def _settled(prepared: Prepared, live: Composition) -> set[PartId]:

@@ -42,7 +42,7 @@ def check_rights(
             reads = "" if owned.name == owned.upon else f", reads {owned.upon}"
             message = f"the {owned.kind} {owned.name} belongs to {owned.owner}{reads}"
             yield rules.MISSING_RIGHT.finding(
-                f"{message} and would have to be made again",
+                f"{message} and would have to be changed or made again",
                 part=replaced[owned.upon],
                 remedy=f"Have it made ours, or have us made a member of {owned.owner}: "
                 f"GRANT {owned.owner} TO that role.",

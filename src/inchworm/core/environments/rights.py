@@ -39,3 +39,8 @@ class Rights:
     makes_schemas: bool = True
     closed_schemas: frozenset[str] = frozenset()
     owned: tuple[Owned, ...] = ()
+
+    @property
+    def has_foreign(self) -> bool:
+        """Whether something that was asked about belongs to somebody else."""
+        return any(not owned.is_ours for owned in self.owned)

@@ -58,7 +58,8 @@ def draft(request: Request) -> Draft:
     replaced = [part for part in (*reasons, *removed) if part.kind is Kind.MODEL]
     relations = {request.physical(part.name): part for part in replaced}
     findings += hanging(request.live, relations)
-    findings += _rights(request, relations, [*reasons, *(p.schema for p in pending)])
+    made = [*reasons, *(p.schema for p in pending)]
+    findings += _rights(request, relations, made, pending)
     return Draft(
         environment=request.environment.name,
         bundle=request.bundle,
@@ -98,7 +99,10 @@ def _rows_lost(request: Request, removed: Sequence[PartId]) -> Iterator[Finding]
 
 
 def _rights(
-    request: Request, replaced: Mapping[RelationName, PartId], made: Iterable[PartId]
+    request: Request,
+    replaced: Mapping[RelationName, PartId],
+    made: Iterable[PartId],
+    pending: Sequence[Pending],
 ) -> Iterator[Finding]:
     """Rights that are missing, and what goes along with relations that are replaced."""
     schemas = {}
@@ -107,8 +111,25 @@ def _rights(
             schemas[request.physical(part.name).schema] = part
         elif part.kind is Kind.SCHEMA and not request.assembly.outlines[part].managed_outside:
             schemas[request.names.schema(part.name)] = part
-    yield from check_rights(request.rights, replaced, schemas, request.live.identity)
+    altered = dict(_altered(request, pending)) if request.rights.has_foreign else {}
+    yield from check_rights(request.rights, {**altered, **replaced}, schemas, request.live.identity)
     yield from carried_along(request.rights, request.live.attached, replaced)
+
+
+def _altered(request: Request, pending: Sequence[Pending]) -> Iterator[tuple[RelationName, PartId]]:
+    """The relations that migrations and changes of structures alter or drop, by physical name."""
+    from inchworm.core.sql.altered import altered_tables  # the parser, only where it is needed
+
+    running = {(p.schema, p.name) for p in pending if not p.assumed}
+    for part in {p.schema for p in pending if not p.assumed}:
+        for script in request.rendered.schema(part).migrations:
+            if (part, script.name) in running:
+                for name in altered_tables(script.sql, request.assembly.dialect):
+                    yield request.physical(name), part
+    for part, planned in request.structures:
+        for change in planned.changes:
+            for name in change.names:
+                yield RelationName(".".join(name.split(".")[:2])), part
 
 
 def _direction(request: Request) -> Direction:

@@ -1,0 +1,30 @@
+"""Which tables a script alters, so that whoever runs it has to own them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from sqlglot import exp
+
+from inchworm.core.sql.names import table_name
+from inchworm.core.sql.parse import parse_statements
+from inchworm.core.sql.problems import SqlProblem
+
+_OWNERS_ONLY = (exp.Alter, exp.Drop, exp.Comment, exp.TruncateTable)
+
+
+def altered_tables(script: str, dialect: str) -> Iterator[str]:
+    """The folded names of tables that statements alter, drop, index or comment on.
+
+    Of a script that cannot be read, none: it has been reported.
+    """
+    try:
+        statements = parse_statements(script, dialect)
+    except SqlProblem:
+        return
+    for statement in statements:
+        is_index = isinstance(statement, exp.Create) and statement.kind == "INDEX"
+        if isinstance(statement, _OWNERS_ONLY) or is_index:
+            target = next(statement.find_all(exp.Table), None)
+            if target is not None:
+                yield table_name(target, dialect)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import sqlite3
 from pathlib import Path
 
 import psycopg
@@ -348,3 +349,26 @@ def test_what_the_structure_needs_is_not_left_out_unasked(
     assert f"--without={word}" in refused.text
     assert not (program.folder / "schemas/theirs").exists()
     assert "in schemas/theirs" in program("adopt", "dev", "theirs", f"--without={word}").text
+
+
+def test_an_ordinary_sqlite_file_with_a_virtual_table(starter: Program) -> None:
+    """Its tables are in ``main``; what a virtual table keeps its rows in comes with it."""
+    url = "sqlite:///data/old.sqlite"
+    project_on(starter, url, "sqlite")
+    (starter.folder / "data").mkdir()
+    with contextlib.closing(sqlite3.connect(starter.folder / "data/old.sqlite")) as plain:
+        plain.execute("CREATE TABLE river (id INTEGER PRIMARY KEY, name TEXT)")
+        plain.execute("CREATE VIRTUAL TABLE page USING fts5(body)")
+        plain.execute("CREATE VIEW named AS SELECT name FROM river")
+        plain.execute("INSERT INTO page VALUES ('high water')")
+        plain.commit()
+    assert "2 tables, 3 statements" in starter("adopt", "dev", "main").text
+    assert starter.findings(code=0) == []
+    bundle = starter.pack()
+    assert starter.promote(bundle, "dev").json["steps"][0]["action"] == "assume"
+    assert starter.ask(url, "SELECT body FROM main.page") == [("high water",)]
+    starter.edit("environments/dev.toml", "old.sqlite", "new.sqlite")
+    assert starter.promote(bundle, "dev").json["state"] == "done"
+    new = "sqlite:///data/new.sqlite"
+    assert starter.ask(new, "SELECT count(*) FROM main.page") == [(0,)]
+    assert starter.promote(bundle, "dev").json["state"] == "nothing to do"

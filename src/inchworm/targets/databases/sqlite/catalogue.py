@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Collection, Iterable, Mapping, Sequence
 
 from inchworm.core.environments.rights import Rights
@@ -14,6 +15,8 @@ from inchworm.targets.databases.quoting import folded, quoted, quoted_one
 from inchworm.targets.databases.sqlite.session import SqliteSession
 
 _TRIGGER = "CREATE TRIGGER "
+_TELLS_SHADOWS = (3, 37, 0)
+"""The first version of SQLite that tells the tables of virtual tables apart."""
 
 
 class SqliteCatalogue(SqliteSession):
@@ -43,11 +46,14 @@ class SqliteCatalogue(SqliteSession):
         for schema in schemas:
             if schema not in self._schemas():
                 continue
+            shadows = self._shadows(schema)
             for kind, name, sql, table in self.rows(
                 f"SELECT type, name, sql, tbl_name FROM {quoted(schema)}.sqlite_master "
                 "WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite_%' "
                 "AND type IN ('table', 'index', 'view')"
             ):
+                if name in shadows:
+                    continue
                 whole = _with_schema(str(sql), schema)
                 definitions.append(
                     Definition(
@@ -91,12 +97,21 @@ class SqliteCatalogue(SqliteSession):
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""
         kinds_of: dict[str, str] = {}
         for schema in self._schemas():
+            shadows = self._shadows(schema)
             for name, kind in self.rows(
                 f"SELECT name, type FROM {quoted(schema)}.sqlite_master "
                 "WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite_%'"
             ):
-                kinds_of[folded(schema, name)] = kind
+                if name not in shadows:
+                    kinds_of[folded(schema, name)] = kind
         return kinds_of
+
+    def _shadows(self, schema: str) -> frozenset[str]:
+        """Tables in which a virtual table keeps what it has; they come and go with it."""
+        if sqlite3.sqlite_version_info < _TELLS_SHADOWS:
+            return frozenset()
+        asked = "SELECT name FROM pragma_table_list WHERE schema = ? AND type = 'shadow'"
+        return frozenset(name for (name,) in self.rows(asked, [schema]))
 
     def size(self, name: str) -> int | None:
         """None: it is not told of a table by itself."""

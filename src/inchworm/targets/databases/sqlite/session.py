@@ -79,9 +79,8 @@ class SqliteSession:
         self._connection.execute(f"ATTACH DATABASE ? AS {quoted(schema)}", (uri,))
 
     def _schemas(self) -> list[str]:
-        return [
-            row[1] for row in self.rows("PRAGMA database_list") if row[1] not in {"main", "temp"}
-        ]
+        """The attached files by their schemas; ``main`` is the file of the address itself."""
+        return [row[1] for row in self.rows("PRAGMA database_list") if row[1] != "temp"]
 
     def lock(self, name: str) -> None:
         """Writers exclude each other by themselves; the project's own lock does the rest."""

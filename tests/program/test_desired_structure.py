@@ -311,3 +311,44 @@ def test_columns_change_places(kept: tuple[Program, str]) -> None:
         (6, "x"),
     ]
     assert program.promote(program.pack(), "dev").json["state"] == "nothing to do"
+
+
+# ---- what the rows have to say, in every database ------------------------------------------------
+
+
+def test_values_that_fit_another_type_are_no_loss_anywhere(place: tuple[Program, str]) -> None:
+    """And one that does not fit is, where a column has a type at all."""
+    program, url = place
+    program.promote(program.pack(), "dev")
+    program.ask(url, "INSERT INTO staff.station VALUES (1, '12', 'x'), (2, '7', NULL)", "SELECT 1")
+    program.edit("schemas/staff/tables.sql", "stream VARCHAR(20)", "stream INTEGER")
+    assert program.promote(program.pack(), "dev").json["state"] == "done"
+    assert program.ask(url, "SELECT stream FROM staff.station ORDER BY id") == [(12,), (7,)]
+    program.edit("schemas/staff/tables.sql", "note TEXT", "note INTEGER")
+    code = 0 if url.startswith("sqlite") else 1
+    answer = program.promote(program.pack(), "dev", code=code).json
+    loses = "schema/loses-data" in {f["rule"] for f in answer["findings"]}
+    assert loses is not url.startswith("sqlite")
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "named"),
+    [
+        ("note TEXT", "note TEXT, CHECK (id > 1)", "CHECK"),
+        ("note TEXT", "note TEXT, UNIQUE (stream)", "UNIQUE"),
+    ],
+)
+def test_rows_that_break_a_constraint_are_counted_first_anywhere(
+    place: tuple[Program, str], old: str, new: str, named: str
+) -> None:
+    """Nothing has run when it is told."""
+    program, url = place
+    program.promote(program.pack(), "dev")
+    rows = "(1, 'Ash', NULL), (2, 'Elm', NULL), (3, 'Elm', NULL)"
+    program.ask(url, f"INSERT INTO staff.station VALUES {rows}", "SELECT 1")
+    program.edit("schemas/staff/tables.sql", old, new)
+    refused = program.promote(program.pack(), "dev", code=1).json
+    (finding,) = [f for f in refused["findings"] if f["rule"] == "schema/rows-in-the-way"]
+    assert finding["message"].startswith(f"staff.station breaks {named}")
+    count = 1 if named == "CHECK" else 2
+    assert finding["message"].endswith(f"with {count} {'row' if count == 1 else 'rows'} there")

@@ -174,11 +174,12 @@ def _counted(database: Database, change: Change) -> Change:
     """The change, with how many rows have something to lose; none where all values fit."""
     if not change.lost:
         return change
-    if change.misfits:
-        ((count,),) = database.rows(change.misfits)
-        if not count:
-            statements = change.if_fitting or change.statements
-            return replace(change, effect=Effect.SLOW, lost=(), statements=statements)
+    fitting = {name for name, query in change.misfits if not database.rows(query)[0][0]}
+    lost = tuple(name for name in change.lost if name not in fitting)
+    if not lost:
+        statements = change.if_fitting or change.statements
+        return replace(change, effect=Effect.SLOW, lost=(), statements=statements)
+    change = replace(change, lost=lost)
     return replace(change, rows=tuple(_rows(database, name) for name in change.lost))
 
 

@@ -39,9 +39,9 @@ class Change:
         lost: tables (``ops.gauge``) and columns (``ops.gauge.river``) whose values go with it.
         demands: what must hold for it to work.
         rows: for each that is lost, how many rows have something there: ``about 2,000,000``.
-        misfits: a query that counts the values which would not fit; if there are none, nothing is
-            lost.
-        if_fitting: the statements in that case, where they are others.
+        misfits: for columns that are lost, a query that counts the values which would not fit; if
+            there are none, the column is not lost.
+        if_fitting: the statements where nothing is lost, if they are others.
         several: the physical names, where there is more than one.
         reshapes: the table or view whose shape another relation's view must not hold on to while
             the change is made; empty where there is none.
@@ -55,7 +55,7 @@ class Change:
     lost: tuple[str, ...] = ()
     demands: tuple[Demand, ...] = ()
     rows: tuple[str, ...] = ()
-    misfits: str = ""
+    misfits: tuple[tuple[str, str], ...] = ()
     if_fitting: tuple[str, ...] = ()
     several: tuple[str, ...] = ()
     reshapes: str = ""
@@ -80,6 +80,7 @@ class Change:
                 "lost": tuple(data["lost"]),
                 "rows": tuple(data["rows"]),
                 "several": tuple(data.get("several", ())),
+                "misfits": tuple((name, query) for name, query in data.get("misfits", ())),
                 "if_fitting": tuple(data.get("if_fitting", ())),
                 "demands": tuple(Demand(**demand) for demand in data["demands"]),
             }

@@ -25,6 +25,7 @@ from inchworm.core.structure.change import (
 from inchworm.core.structure.changes import Alterations, Change, Demand, Effect, late_last
 from inchworm.core.structure.definitions import Definition, Thing, in_working_order
 from inchworm.core.structure.shapes import ColumnShape, TableShape
+from inchworm.core.structure.violations import violations
 
 _COPY = "__copy"
 
@@ -277,6 +278,7 @@ class _Rebuilding:
             ),
             effect=Effect.LOSES if lost else Effect.SLOW,
             lost=lost,
+            misfits=tuple(self._misfits(table.name)),
             demands=tuple(self._demands(table.name)),
         )
 
@@ -325,9 +327,20 @@ class _Rebuilding:
             if not self.alterations.has_loose_types and not keeps_values(*types):
                 yield f"{source}.{old.name}"
 
+    def _misfits(self, name: str) -> Iterator[tuple[str, str]]:
+        """For columns whose type may not keep every value, the query that counts what would go."""
+        source = self.renames.table_before(name)
+        for old, new in self._pairs(name):
+            if old.type != new.type and not self.alterations.has_loose_types:
+                yield f"{source}.{old.name}", _misfit(source, old, new, self.dialect)
+
     def _demands(self, name: str) -> Iterator[Demand]:
         shapes = self._shapes(name)
         assert shapes is not None
+        had = set(shapes[0].constraints.values())
+        for text in shapes[1].constraints.values():
+            if text not in had:
+                yield from violations(self.renames.table_before(name), text)
         source = self.renames.table_before(name)
         from_old = {new.name: old for old, new in self._pairs(name)}
         for column in shapes[1].columns:
@@ -372,6 +385,7 @@ class _Rebuilding:
                 statements=(f"ALTER TABLE {sql_name(table)} {column} TYPE {new.type}",),
                 effect=Effect.SLOW if keeps else Effect.LOSES,
                 lost=() if keeps else (f"{table}.{name}",),
+                misfits=((f"{table}.{name}", _misfit(table, old, new, self.dialect)),),
             )
         if new.default is None and old.default is not None and old.type == new.type:
             yield self._alter("no default", table, name, f"{column} DROP DEFAULT")
@@ -481,3 +495,14 @@ def _table_of(index: Definition, dialect: str) -> str:
 def _copy_of(name: str) -> RelationName:
     """The table in which the rows wait while theirs is made anew."""
     return aside(RelationName(name), _COPY)
+
+
+def _misfit(table: str, old: ColumnShape, new: ColumnShape, dialect: str) -> str:
+    """The query that counts the values which another type does not take as they are."""
+    column = spelled(old.name)
+    cast = f"TRY_CAST({column} AS {new.type})"
+    condition = f"{cast} IS NULL"
+    if not normal_type(old.type, dialect).startswith(("TEXT", "VARCHAR", "CHAR")):
+        back = f"TRY_CAST({cast} AS {old.type})"
+        condition = f"({condition} OR {back} IS DISTINCT FROM {column})"
+    return f"SELECT count(*) FROM {sql_name(table)} WHERE {column} IS NOT NULL AND {condition}"

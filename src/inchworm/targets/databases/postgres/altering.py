@@ -20,7 +20,8 @@ from inchworm.core.structure.change import Renames, keeps_values, sql_name, tabl
 from inchworm.core.structure.changes import Change, Demand, Effect
 from inchworm.core.structure.definitions import Definition, Thing, in_working_order
 from inchworm.core.structure.shapes import ColumnShape, TableShape, column_sql
-from inchworm.targets.databases.postgres.rows import filling, foreign_key, misfits, violations
+from inchworm.core.structure.violations import foreign_key, violations
+from inchworm.targets.databases.postgres.rows import filling, misfits
 
 _DIALECT = "postgres"
 _LABEL = re.compile(r"'(?:[^']|'')*'")
@@ -377,7 +378,7 @@ class _Altering:
                 f"{column} TYPE {new.type} USING {spelled(new.name)}{through}::{new.type}",
                 effect=Effect.SAFE if is_quick else Effect.SLOW if keeps else Effect.LOSES,
                 lost=() if keeps else (self._now(table, new.name),),
-                misfits="" if keeps else fits,
+                misfits=((self._now(table, new.name), fits),) if fits and not keeps else (),
                 if_fitting=(_alter(table, f"{column} TYPE {new.type}"),) if _shortens(will) else (),
                 reshapes=table,
             )

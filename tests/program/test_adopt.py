@@ -328,6 +328,11 @@ LOSING = {
         "CREATE TABLE theirs.p (a int CHECK (theirs.ok(a)))",
         "function ok(a integer) (left would be nothing that constraint",
     ),
+    "types ": (
+        'CREATE COLLATION theirs.backwards FROM "C";'
+        "CREATE TABLE theirs.p (a text COLLATE theirs.backwards)",
+        "collation backwards (left would be columns of a collation that is not there)",
+    ),
     "types": (
         "CREATE TYPE theirs.span AS RANGE (subtype = float8);CREATE TABLE theirs.p (a theirs.span)",
         "type span (left would be columns of a type that is not there)",
@@ -342,6 +347,7 @@ def test_what_the_structure_needs_is_not_left_out_unasked(
     """It is named, with the way to accept that, or to only know the schema."""
     program, url = served
     script, named = LOSING[word]
+    word = word.strip()
     with psycopg.connect(url, autocommit=True) as owner:
         owner.execute(script.encode())
     refused = program("adopt", "dev", "theirs", code=2)

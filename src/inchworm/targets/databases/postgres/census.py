@@ -38,6 +38,7 @@ UNION ALL
 SELECT 'collation', l.collname
 FROM pg_collation l JOIN pg_namespace n ON n.oid = l.collnamespace
 WHERE n.nspname = ANY(?) AND {_NOT_OF_EXTENSION.format("l")}
+  AND NOT EXISTS (SELECT 1 FROM pg_attribute a WHERE a.attcollation = l.oid)
 UNION ALL
 SELECT 'text search configuration', g.cfgname
 FROM pg_ts_config g JOIN pg_namespace n ON n.oid = g.cfgnamespace
@@ -91,6 +92,11 @@ UNION ALL
 SELECT 'foreign table', c.relname, 'no table at all', 'foreign-tables'
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE n.nspname = ANY(?) AND c.relkind = 'f'
+UNION ALL
+SELECT 'collation', l.collname, 'columns of a collation that is not there', 'types'
+FROM pg_collation l JOIN pg_namespace n ON n.oid = l.collnamespace
+WHERE n.nspname = ANY(?) AND {_NOT_OF_EXTENSION.format("l")}
+  AND EXISTS (SELECT 1 FROM pg_attribute a WHERE a.attcollation = l.oid)
 UNION ALL
 SELECT 'type', t.typname, 'columns of a type that is not there', 'types'
 FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace

@@ -427,6 +427,42 @@ def served(starter: Program, postgres_url: str) -> tuple[Program, str]:
     return starter, postgres_url
 
 
+@pytest.mark.parametrize(
+    ("file", "query", "said"),
+    [
+        (
+            "models/report/daily_total.sql",
+            "/*---\nstore = 'table'\n---*/\n"
+            "SELECT CAST('2026-01-01' AS date) AS day, theirs.purge() AS total",
+            "the query changed rows of theirs.events, by a function that it calls or a trigger",
+        ),
+        (
+            "checks/quiet.sql",
+            "SELECT day FROM report.daily_total WHERE theirs.purge() > 9",
+            "cannot execute DELETE in a read-only transaction",
+        ),
+    ],
+    ids=["model", "check"],
+)
+def test_a_function_cannot_write_behind_a_query(
+    served: tuple[Program, str], file: str, query: str, said: str
+) -> None:
+    """What it changed is taken back, and the promotion says what that was."""
+    program, url = served
+    program.ask(
+        url,
+        "CREATE TABLE theirs.events AS SELECT generate_series(1, 2000) AS n",
+        "CREATE FUNCTION theirs.purge() RETURNS int LANGUAGE sql AS "
+        "'DELETE FROM theirs.events; SELECT 1'",
+        "SELECT 1",
+    )
+    program.write(file, query)
+    failed = program.promote(program.pack(), "dev", code=1).json
+    messages = [step["message"] for step in failed["steps"] if step["state"] == "failed"]
+    assert [said in message for message in messages] == [True]
+    assert count(program, url, "theirs.events") == 2000
+
+
 @pytest.mark.parametrize("what", HANGING)
 def test_what_can_be_carried_along_is_carried_along(served: tuple[Program, str], what: str) -> None:
     """Twice, as what a promotion leaves has to bear the next one."""

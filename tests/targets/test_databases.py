@@ -67,6 +67,18 @@ def test_a_failing_transaction_leaves_nothing(database: Database) -> None:
     assert list(database.structure(["m"])) == ["m.t"]
 
 
+def test_who_only_reads_changes_nothing(database: Database) -> None:
+    """Every change is refused as long as only reading was said, and possible afterwards."""
+    database.execute("CREATE TABLE m.t (x INTEGER)")
+    for change in ("INSERT INTO m.t VALUES (1)", "DROP TABLE m.t", "CREATE TABLE m.u (x INTEGER)"):
+        with pytest.raises(TargetError), database.reading():
+            database.execute(change)
+    with database.reading():
+        assert values(database, "m.t") == []
+    database.execute("INSERT INTO m.t VALUES (1)")
+    assert values(database, "m.t") == [1]
+
+
 def test_structure_has_columns_types_and_what_is_required(database: Database) -> None:
     """Of tables and views alike, and only of the schemas asked for."""
     database.execute('CREATE TABLE m.t (x INTEGER NOT NULL, "Mixed Name" VARCHAR)')

@@ -53,7 +53,7 @@ class CheckModel(_Check):
         checks = checks_of(name, model.key, model.checks)
         faults = []
         for check in checks:
-            ((count,),) = site.database.rows(site.sql(check.query, site.present))
+            count = _count(site, site.sql(check.query, site.present))
             if count:
                 faults.append(f"{check.text}: {_rows(count)} not")
         if faults:
@@ -72,7 +72,7 @@ class CheckFile(_Check):
         """Count the rows that it returns."""
         check = site.rendered.check(self.part)
         sql = site.sql(check.sql, site.present)
-        ((count,),) = site.database.rows(f"SELECT count(*) FROM ({sql}) AS returned")
+        count = _count(site, f"SELECT count(*) FROM ({sql}) AS returned")
         if not count:
             return StepReport(state=StepState.DONE, message="no row found")
         message = (
@@ -81,6 +81,13 @@ class CheckFile(_Check):
         return StepReport(
             state=StepState.FAILED if check.refuses else StepState.WARNED, message=message
         )
+
+
+def _count(site: Site, sql: str) -> int:
+    """The number that a query returns, which can change nothing while it is asked."""
+    with site.database.reading():
+        ((count,),) = site.database.rows(sql)
+    return int(count)
 
 
 def _rows(count: int) -> str:

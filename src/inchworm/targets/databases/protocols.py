@@ -123,6 +123,10 @@ class Session(Protocol):
         """A transaction: the statements inside take effect together, or not at all."""
         ...
 
+    def reading(self) -> AbstractContextManager[None]:
+        """A transaction in which the database refuses every change, also by functions."""
+        ...
+
     def savepoint(self) -> AbstractContextManager[None]:
         """Inside a trial: if a statement inside fails, what was made before it is still there."""
         ...
@@ -246,10 +250,11 @@ class SwitchingOver(Protocol):
     """Models: built in staging relations, and switched over to the names that readers use."""
 
     def build(self, name: str, store: Store, sql: str) -> int | None:
-        """Make a table or view from a SELECT; the rows of a table.
+        """Make a table or view from a SELECT; the rows of a table. Called inside a transaction.
 
         Raises:
-            TargetError: also when something has that name already.
+            TargetError: also when something has that name already, and when a function that the
+                SELECT calls changed rows of a table.
         """
         ...
 

@@ -139,6 +139,16 @@ class DuckDbSession:
         self.execute("COMMIT")
 
     @contextmanager
+    def reading(self) -> Iterator[None]:
+        """A transaction in which the database refuses every change."""
+        self.execute("BEGIN TRANSACTION READ ONLY")
+        try:
+            yield
+        finally:
+            with self._errors():
+                self._connection.rollback()
+
+    @contextmanager
     def savepoint(self) -> Iterator[None]:
         """Nothing to do: every statement counts by itself."""
         yield

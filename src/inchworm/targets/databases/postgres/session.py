@@ -183,6 +183,16 @@ class PostgresSession:
         self.execute("COMMIT")
 
     @contextmanager
+    def reading(self) -> Iterator[None]:
+        """A transaction in which the server refuses every change, also by functions."""
+        self.execute("BEGIN READ ONLY")
+        try:
+            yield
+        finally:
+            with suppress(psycopg.Error):  # a lost connection has rolled back by itself
+                self._connection.rollback()
+
+    @contextmanager
     def savepoint(self) -> Iterator[None]:
         """Inside a trial: if a statement inside fails, what was made before it is still there."""
         self.execute("SAVEPOINT attempt")

@@ -148,6 +148,15 @@ class SqliteSession:
             raise
 
     @contextmanager
+    def reading(self) -> Iterator[None]:
+        """Statements that the database refuses if they change anything."""
+        self.execute("PRAGMA query_only = on")
+        try:
+            yield
+        finally:
+            self.execute("PRAGMA query_only = off")
+
+    @contextmanager
     def savepoint(self) -> Iterator[None]:
         """Nothing to do: every statement counts by itself."""
         yield

@@ -25,21 +25,54 @@ def database(postgres_url: str, tmp_path: Path) -> Iterator[Database]:
     database.close()
 
 
+def switch(name: str) -> Switch:
+    """The switch-over of a table that was built beside."""
+    return Switch(
+        name=RelationName(name),
+        staging=RelationName(f"{name}__beside"),
+        store=Store.TABLE,
+        view_sql=None,
+        replaced=RelationName(f"{name}__kept"),
+    )
+
+
 def replace(database: Database, name: str, sql: str) -> None:
     """Build a table beside and switch it over."""
     database.build(f"{name}__beside", Store.TABLE, sql)
     with database.transaction():
-        database.switch_over(
-            [
-                Switch(
-                    name=RelationName(name),
-                    staging=RelationName(f"{name}__beside"),
-                    store=Store.TABLE,
-                    view_sql=None,
-                    replaced=RelationName(f"{name}__kept"),
-                )
-            ]
+        database.switch_over([switch(name)])
+
+
+def indexes(database: Database, table: str) -> dict[int, str]:
+    """The names of a table's indexes by their internal numbers."""
+    return dict(
+        database.rows(
+            "SELECT indexrelid::int, indexrelid::regclass::text FROM pg_index "
+            "WHERE indrelid = ?::regclass",
+            [table],
         )
+    )
+
+
+def test_indexes_are_made_while_nobody_waits(database: Database) -> None:
+    """Once, ahead of the switch-over, which only names them; also if they change in between."""
+    database.build("m.a", Store.TABLE, "SELECT 1 AS x, 'b' AS y")
+    database.execute('CREATE UNIQUE INDEX "By X" ON m.a (x DESC) INCLUDE (y) WHERE x > 0')
+    database.execute("CREATE INDEX by_y ON m.a (lower(y))")
+    database.execute("CREATE INDEX old ON m.a (y)")
+    database.build("m.a__beside", Store.TABLE, "SELECT 2 AS x, 'c' AS y")
+    database.prepare([switch("m.a")])
+    made = set(indexes(database, "m.a__beside"))
+    database.prepare([switch("m.a")])
+    assert set(indexes(database, "m.a__beside")) == made
+    assert len(made) == 3
+    database.execute("DROP INDEX m.old")
+    database.execute("CREATE INDEX late ON m.a (x, y)")
+    with database.transaction():
+        database.switch_over([switch("m.a")])
+    after = indexes(database, "m.a")
+    assert sorted(after.values()) == ['m."By X"', "m.by_y", "m.late"]
+    assert {name for number, name in after.items() if number in made} == {'m."By X"', "m.by_y"}
 
 
 def test_views_of_others_read_what_then_has_the_name(database: Database) -> None:

@@ -147,6 +147,7 @@ class SwitchOver(Action):
                 for action in actions:
                     site.mark(action.number)
 
+        site.database.prepare(switches)
         site.database.locking(switch_over)
         return [action.report(len(built)) for action in actions if isinstance(action, SwitchOver)]
 

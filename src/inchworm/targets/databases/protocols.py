@@ -270,6 +270,16 @@ class SwitchingOver(Protocol):
         """
         ...
 
+    def prepare(self, switches: Sequence[Switch]) -> None:
+        """Do ahead what takes long and keeps no reader waiting. Called outside a transaction.
+
+        Called again after a crash; what is made belongs to the staging relations.
+
+        Raises:
+            TargetError: when what is built cannot have what the live relation has.
+        """
+        ...
+
     def switch_over(self, switches: Sequence[Switch]) -> None:
         """Put what was built beside in place. Called inside a transaction.
 

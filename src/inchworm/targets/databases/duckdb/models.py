@@ -28,6 +28,9 @@ class DuckDb(DuckDbStructure):
         for name in names:
             self._drop_known(name, kinds)
 
+    def prepare(self, switches: Sequence[Switch]) -> None:
+        """Nothing to do: no reader waits for a writer."""
+
     def switch_over(self, switches: Sequence[Switch]) -> None:
         """Put what was built beside in place. Called inside a transaction.
 

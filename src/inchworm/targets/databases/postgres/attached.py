@@ -13,7 +13,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
-from inchworm.targets.databases.quoting import quoted
+from inchworm.targets.databases.quoting import quoted, quoted_one
 
 _TARGETS = """
 WITH target AS (
@@ -59,7 +59,10 @@ WHERE NOT g.tgisinternal ORDER BY t.name, g.tgname
 """
 
 _INDEXES = f"""{_TARGETS}
-SELECT t.name, n.nspname || '.' || i.relname, pg_get_indexdef(i.oid)
+SELECT t.name, n.nspname || '.' || i.relname, x.indisunique,
+       substr(pg_get_indexdef(i.oid), length(
+         'CREATE ' || CASE WHEN x.indisunique THEN 'UNIQUE ' ELSE '' END || 'INDEX '
+         || quote_ident(i.relname) || ' ON ' || x.indrelid::regclass::text) + 1)
 FROM target t JOIN pg_index x ON x.indrelid = t.oid JOIN pg_class i ON i.oid = x.indexrelid
 JOIN pg_namespace n ON n.oid = i.relnamespace
 WHERE NOT EXISTS (
@@ -166,13 +169,43 @@ class _Right:
 
 
 @dataclass(frozen=True, kw_only=True)
+class Index:
+    """An index that no constraint needs.
+
+    Attributes:
+        name: its schema and name.
+        shape: whether it is unique, and the rest of its definition after the table's name.
+    """
+
+    name: str
+    shape: tuple[bool, str]
+
+    def made_on(self, table: str, name: str = "") -> str:
+        """The statement that makes such an index on a table; without a name, the server finds one.
+
+        Args:
+            table: its schema and name.
+            name: the index's, without a schema.
+        """
+        unique, rest = self.shape
+        called = f" {quoted_one(name)}" if name else ""
+        return f"CREATE {'UNIQUE ' if unique else ''}INDEX{called} ON {quoted(table)}{rest}"
+
+    @property
+    def own_name(self) -> str:
+        """Its name without the schema."""
+        return self.name.partition(".")[2]
+
+
+@dataclass(frozen=True, kw_only=True)
 class Attached:
     """What belongs to a relation, and what follows a relation that takes its place.
 
     Attributes:
         security: statements that turn row security on, and make its policies.
-        indexes: statements that make indexes and statistics, and name the index by which
-            rows are told apart in replication.
+        indexes: those that no constraint needs.
+        statistics: statements that make extended statistics, and name the index by which rows
+            are told apart in replication.
         columns: settings of columns, such as ``SET STATISTICS 500``.
         triggers: statements that make triggers.
         publications: statements that put the relation into publications.
@@ -184,7 +217,8 @@ class Attached:
     rights: frozenset[_Right]
     owner: str | None
     security: tuple[str, ...]
-    indexes: tuple[str, ...]
+    indexes: tuple[Index, ...]
+    statistics: tuple[str, ...]
     columns: tuple[tuple[str, str], ...]
     triggers: tuple[str, ...]
     publications: tuple[str, ...]
@@ -200,7 +234,7 @@ class Attached:
     @property
     def without_storage(self) -> Attached:
         """What a relation of another kind or name is given: rights, owner and comments."""
-        return replace(self, indexes=(), columns=(), options="")
+        return replace(self, indexes=(), statistics=(), columns=(), options="")
 
 
 def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
@@ -211,9 +245,9 @@ def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
     if not names:
         return {}
     asked = [[quoted(name) for name in names]]
+    indexes = indexes_of(session, names)
     with whole_names(session):
         relations = session.rows(_RELATIONS, asked)
-        indexes = _by_name(session.rows(_INDEXES, asked))
         statistics = _by_name(session.rows(_STATISTICS, asked))
         triggers = _by_name(session.rows(_TRIGGERS, asked))
         policies = _by_name(session.rows(_POLICIES, asked))
@@ -231,8 +265,9 @@ def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
             rights=rights.get(name, frozenset()),
             owner=None if is_ours else owner,
             security=(*security, *_policies(name, policies[name])),
-            indexes=(
-                *(sql for _, sql in (*indexes[name], *statistics[name])),
+            indexes=indexes.get(name, ()),
+            statistics=(
+                *(sql for _, sql in statistics[name]),
                 *(f"{table} REPLICA IDENTITY {identity}" for (identity,) in identities[name]),
             ),
             columns=tuple((column, setting) for column, setting in columns[name]),
@@ -247,12 +282,44 @@ def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
                     f"ALTER PUBLICATION {publication} DROP TABLE {quoted(name)}"
                     for publication, _ in publications[name]
                 ),
-                *(f"DROP INDEX {quoted(index)}" for index, _ in indexes[name]),
+                *(f"DROP INDEX {quoted(index.name)}" for index in indexes.get(name, ())),
                 *(f"DROP STATISTICS {quoted(statistic)}" for statistic, _ in statistics[name]),
             ),
             options=options,
         )
     return attached
+
+
+def indexes_of(session: Session, names: Sequence[str]) -> dict[str, tuple[Index, ...]]:
+    """Indexes of relations that no constraint needs."""
+    if not names:
+        return {}
+    with whole_names(session):
+        rows = _by_name(session.rows(_INDEXES, [[quoted(name) for name in names]]))
+    return {
+        table: tuple(Index(name=name, shape=(unique, rest)) for name, unique, rest in of_table)
+        for table, of_table in rows.items()
+    }
+
+
+def index_ahead(session: Session, successors: Mapping[str, str]) -> None:
+    """Make the indexes of relations on their successors, where no reader waits for it.
+
+    Those that are there from a former attempt are not made again. They get their predecessors'
+    names, which are taken until then, by :func:`give`.
+
+    Args:
+        session: outside a transaction, so that each counts by itself.
+        successors: the successor of each relation.
+    """
+    wanted = indexes_of(session, list(successors))
+    there = indexes_of(session, list(successors.values()))
+    for name, indexes in wanted.items():
+        successor = successors[name]
+        made = {index.shape for index in there.get(successor, ())}
+        for index in indexes:
+            if index.shape not in made:
+                session.execute(index.made_on(successor))
 
 
 def _publications_of(session: Session) -> str:
@@ -312,10 +379,29 @@ def give(session: Session, given: Mapping[str, Attached], kinds: Mapping[str, st
         name: {c for (c,) in rows} for name, rows in _by_name(session.rows(_COLUMNS, asked)).items()
     }
     rights = _rights(session, list(given))
+    made = indexes_of(session, list(given))
     for name, attached in given.items():
         has = rights.get(name, frozenset())
-        for statement in _giving(name, attached, kinds[name], columns[name], has):
+        indexes = _indexing(name, attached.indexes, made.get(name, ()))
+        for statement in (
+            *(indexes if kinds[name] == "table" else ()),
+            *_giving(name, attached, kinds[name], columns[name], has),
+        ):
             session.execute(statement)
+
+
+def _indexing(name: str, wanted: Sequence[Index], made: Sequence[Index]) -> Iterator[str]:
+    """Statements that give a table its indexes: those made ahead only have to be named."""
+    unnamed = list(made)
+    for index in wanted:
+        ahead = next((other for other in unnamed if other.shape == index.shape), None)
+        if ahead is None:
+            yield index.made_on(name, index.own_name)
+        else:
+            unnamed.remove(ahead)
+            yield f"ALTER INDEX {quoted(ahead.name)} RENAME TO {quoted_one(index.own_name)}"
+    for index in unnamed:  # its predecessor went away meanwhile
+        yield f"DROP INDEX {quoted(index.name)}"
 
 
 def _giving(
@@ -325,7 +411,7 @@ def _giving(
         for column, setting in attached.columns:
             if column in columns:
                 yield f"ALTER TABLE {quoted(name)} ALTER COLUMN {column} {setting}"
-        yield from (*attached.security, *attached.indexes, *attached.publications)
+        yield from (*attached.security, *attached.statistics, *attached.publications)
     yield from attached.triggers
     if kind == "table" and attached.options:
         yield f"ALTER TABLE {quoted(name)} SET ({attached.options})"

@@ -10,6 +10,7 @@ from inchworm.core.rendered import Store
 from inchworm.targets.databases.postgres.structure import PostgresStructure
 from inchworm.targets.databases.postgres.switch_over import (
     drop_views,
+    prepare,
     switch_over,
 )
 from inchworm.targets.databases.protocols import Switch
@@ -53,6 +54,10 @@ class Postgres(PostgresStructure):
         tables = [quoted(name) for name in names if kinds.get(name) == "table"]
         if tables:
             self.execute(f"DROP TABLE {', '.join(tables)}")
+
+    def prepare(self, switches: Sequence[Switch]) -> None:
+        """Make the indexes of what is replaced on what takes its place."""
+        prepare(self, switches)
 
     def switch_over(self, switches: Sequence[Switch]) -> None:
         """Put what was built beside in place. Called inside a transaction."""

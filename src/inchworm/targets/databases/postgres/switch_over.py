@@ -21,6 +21,7 @@ from inchworm.targets.databases.postgres.attached import (
     Session,
     attached_to,
     give,
+    index_ahead,
     whole_names,
 )
 from inchworm.targets.databases.protocols import Switch
@@ -144,18 +145,44 @@ def hanging_on(session: Session, names: Collection[str]) -> dict[str, tuple[str,
     return {name: tuple(those) for name, those in hanging.items()}
 
 
+def prepare(session: Session, switches: Sequence[Switch]) -> None:
+    """Make ahead what takes long: the indexes of tables, on those that take their places."""
+    kinds = session.kinds()
+    index_ahead(
+        session,
+        {
+            switch.name: switch.staging
+            for switch in switches
+            if switch.staging is not None
+            and kinds.get(switch.name) == kinds.get(switch.staging) == "table"
+        },
+    )
+
+
 def switch_over(session: Session, switches: Sequence[Switch]) -> None:
     """Put what was built beside in place. Called inside a transaction.
 
     Raises:
         TargetError: when something cannot be carried along, or the server refuses.
     """
+    _lock(session, switches)
     session.execute("SAVEPOINT switch_over")
     try:
         _SwitchOver(session, switches).run(views_stay=True)
     except ViewShapeChanged:  # then the views have to go first, and come again
         session.execute("ROLLBACK TO SAVEPOINT switch_over")
         _SwitchOver(session, switches).run(views_stay=False)
+
+
+def _lock(session: Session, switches: Sequence[Switch]) -> None:
+    """Wait for the locks, always in one order, before anybody is asked what tables have.
+
+    Otherwise a right or an index that somebody gives a table meanwhile would be lost.
+    """
+    kinds = session.kinds()
+    tables = sorted(switch.name for switch in switches if kinds.get(switch.name) == "table")
+    if tables:
+        session.execute(f"LOCK TABLE {', '.join(map(quoted, tables))}")
 
 
 @contextmanager
@@ -205,7 +232,6 @@ class _SwitchOver:
         Args:
             views_stay: whether views are told anew where they stand, with all that hangs on them.
         """
-        self._lock()
         self._free_views(views_stay)
         self._tables()
         staged = [s for s in self.switches if s.staging is not None and s.store == "view"]
@@ -242,12 +268,6 @@ class _SwitchOver:
         views = [*(switch.name for switch in own), *(view.name for view in self.views)]
         _refuse(hanging_on(self.session, views))
         drop_views(self.session, views)
-
-    def _lock(self) -> None:
-        """Wait for the locks before anything is changed under them, always in one order."""
-        tables = sorted(s.name for s in self.switches if self.kinds.get(s.name) == "table")
-        if tables:
-            self.session.execute(f"LOCK TABLE {', '.join(map(quoted, tables))}")
 
     def _tables(self) -> None:
         for switch in self.switches:

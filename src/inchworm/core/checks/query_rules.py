@@ -100,16 +100,9 @@ class Context:
 
 def suspicions(context: Context) -> Iterator[Suspicion]:
     """Everything about a query that is probably not meant."""
-    wanted = [
-        (kinds, rule)
-        for kinds, rule in _RULES
-        if any(issubclass(kind, kinds) for kind in context.resolution.kinds)
-    ]
-    if not wanted:
-        return
-    for node in context.query.walk():
-        for kinds, rule in wanted:
-            if isinstance(node, kinds):
+    for kind, nodes in context.resolution.nodes.items():
+        for rule in (rule for kinds, rule in _RULES if issubclass(kind, kinds)):
+            for node in nodes:
                 for found, message in rule(node, context):
                     yield Suspicion(found, message, _line(node))
 

@@ -8,13 +8,13 @@ doubt it depends on more, and says so with a problem of severity note.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from sqlglot import exp
 
 from inchworm.core.lineage.graph import How, Node
-from inchworm.core.sql.constructs import clause, construct_of, is_name
+from inchworm.core.sql.constructs import NAMES, clause, construct_of, is_name
 from inchworm.core.sql.declared import NOTHING_DECLARED, Declaring
 from inchworm.core.sql.from_items import FromResolver
 from inchworm.core.sql.names import fold, line_of, table_name
@@ -41,6 +41,9 @@ _ROW_MULTIPLYING: tuple[type[exp.Expr], ...] = (
 )
 _RECURSION_LIMIT = 50
 
+Nodes = Mapping[type[exp.Expr], Sequence[exp.Expr]]
+"""The nodes of a syntax tree by their kind, each kind in the order of the tree."""
+
 
 @dataclass(frozen=True, kw_only=True)
 class Resolution:
@@ -55,8 +58,8 @@ class Resolution:
     problems: tuple[Problem, ...]
     named: Mapping[int, OutColumn]
     """The column that each reference in the query means, by the identity of its node."""
-    kinds: frozenset[type[exp.Expr]]
-    """The kinds of node that the query has."""
+    nodes: Nodes
+    """The nodes of the query."""
     open: bool
     """Whether there may be more columns than ``columns`` says."""
 
@@ -92,7 +95,7 @@ def _by_tables_alone(query: exp.Query, dialect: str, error: Exception) -> Resolu
         rows=frozenset((Node(table), How.WHOLE) for table in tables),
         used=frozenset(),
         named={},
-        kinds=frozenset(),
+        nodes={},
         tables=tables,
         problems=(Problem(kind="not-taken", name=f"{type(error).__name__}: {error}", line=None),),
         open=True,
@@ -102,17 +105,19 @@ def _by_tables_alone(query: exp.Query, dialect: str, error: Exception) -> Resolu
 def _resolve(
     query: exp.Query, tables: Mapping[str, Table], dialect: str, declared: Declaring
 ) -> Resolution:
-    kinds = frozenset(map(type, query.walk()))
-    resolver = _Resolver(tables, dialect, declared=declared, has=kinds)
+    nodes: dict[type[exp.Expr], list[exp.Expr]] = {}
+    for node in query.walk():  # once: a walk takes as long as a good part of the parsing
+        nodes.setdefault(type(node), []).append(node)
+    resolver = _Resolver(tables, dialect, declared=declared, has=frozenset(nodes))
     relation = resolver.query(query, Scope())
-    rows = relation.rows | resolver.left_out(query)
-    rows |= frozenset((node, How.WHOLE) for node, _ in relation.believed or NOTHING)
+    rows = relation.rows | resolver.left_out(nodes)
+    rows |= frozenset((believed, How.WHOLE) for believed, _ in relation.believed or NOTHING)
     return Resolution(
         columns=relation.columns,
         rows=rows,
         used=frozenset(resolver.used),
         named=resolver.named,
-        kinds=kinds,
+        nodes=nodes,
         tables=dict(resolver.tables_read),
         problems=tuple(dict.fromkeys(resolver.problems)),
         open=relation.is_open,
@@ -364,13 +369,14 @@ class _Resolver(FromResolver):
                 sources |= self._value(key, scope, node)
         return sources
 
-    def left_out(self, query: exp.Expr) -> Sources:
+    def left_out(self, nodes: Nodes) -> Sources:
         """What a query names that no clause was understood to: whole tables, each with a note.
 
         Called when everything else has been resolved, so that nothing is ever dropped silently.
         """
         noted: set[tuple[str, int | None]] = set()
-        for node in query.walk():
+        names = (n for kind in nodes if issubclass(kind, NAMES) for n in nodes[kind])
+        for node in names:
             if id(node) in self.seen or not is_name(node):
                 continue
             if isinstance(node, exp.Table):

@@ -10,10 +10,13 @@ _SPELLED = MappingProxyType(
     {"matchrecognize": "MATCH_RECOGNIZE", "connect": "CONNECT BY", "tablesample": "SAMPLE"}
 )
 
+NAMES = (exp.Table, exp.Column)
+"""The kinds of node that name a table or column."""
+
 
 def is_name(node: exp.Expr) -> bool:
     """Whether a node is the name of a table or column; a star names none by itself."""
-    if not isinstance(node, exp.Table | exp.Column) or not isinstance(node.this, exp.Identifier):
+    if not isinstance(node, NAMES) or not isinstance(node.this, exp.Identifier):
         return False
     return node.find_ancestor(exp.Star, exp.Columns) is None
 

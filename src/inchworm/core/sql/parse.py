@@ -148,9 +148,14 @@ def parse_query(text: str, dialect: str, declared: Declaring | None = None) -> e
         )
         raise SqlProblem(what, line_of(query))
     check_only_reads(query, text)
-    if declared is not None:
+    if declared is not None and _THREE_PARTS.search(text):
         _leave_own_catalogue(query, declared)
     return query
+
+
+_PART = r"""(?:\w+|"[^"]*"|`[^`]*`|\[[^]]*\])"""
+_THREE_PARTS = re.compile(rf"\.\s*{_PART}\s*\.")
+"""Text without it has no name of three parts."""
 
 
 def _leave_own_catalogue(query: exp.Expr, declared: Declaring) -> None:

@@ -441,8 +441,14 @@ def served(starter: Program, postgres_url: str) -> tuple[Program, str]:
             "SELECT day FROM report.daily_total WHERE theirs.purge() > 9",
             "cannot execute DELETE in a read-only transaction",
         ),
+        (
+            "models/report/daily_total.sql",
+            "/*---\nstore = 'view'\nkey = ['day']\n---*/\n"
+            "SELECT CAST('2026-01-01' AS date) AS day, theirs.purge() AS total",
+            "cannot execute DELETE in a read-only transaction",
+        ),
     ],
-    ids=["model", "check"],
+    ids=["model", "check", "view"],
 )
 def test_a_function_cannot_write_behind_a_query(
     served: tuple[Program, str], file: str, query: str, said: str

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from collections.abc import Iterable
 from typing import ClassVar
 
@@ -24,6 +25,15 @@ class _Check(Action):
     only_judges = True
     repeatable: ClassVar[str] = "It only reads."
 
+    def perform(self, site: Site) -> StepReport:
+        """Judge in a transaction in which nothing can be changed, also by a function."""
+        with site.database.reading():
+            return self.judge(site)
+
+    @abstractmethod
+    def judge(self, site: Site) -> StepReport:
+        """Count the rows that are not as they should be."""
+
     def undo(self, site: Site, undoing: Undoing) -> bool:
         """It has to be asked again of what is built next."""
         return True
@@ -44,7 +54,7 @@ class CheckModel(_Check):
         }
         return self._builds_of({self.part.relation, *pointed_at})
 
-    def perform(self, site: Site) -> StepReport:
+    def judge(self, site: Site) -> StepReport:
         """Count the rows that do not satisfy each check."""
         model = site.rendered.model(self.part)
         name = self.part.relation
@@ -53,7 +63,7 @@ class CheckModel(_Check):
         checks = checks_of(name, model.key, model.checks)
         faults = []
         for check in checks:
-            count = _count(site, site.sql(check.query, site.present))
+            ((count,),) = site.database.rows(site.sql(check.query, site.present))
             if count:
                 faults.append(f"{check.text}: {_rows(count)} not")
         if faults:
@@ -68,11 +78,11 @@ class CheckFile(_Check):
         """It needs the models that it reads."""
         return self._builds_of(site.assembly.outlines[self.part].reads)
 
-    def perform(self, site: Site) -> StepReport:
+    def judge(self, site: Site) -> StepReport:
         """Count the rows that it returns."""
         check = site.rendered.check(self.part)
         sql = site.sql(check.sql, site.present)
-        count = _count(site, f"SELECT count(*) FROM ({sql}) AS returned")
+        ((count,),) = site.database.rows(f"SELECT count(*) FROM ({sql}) AS returned")
         if not count:
             return StepReport(state=StepState.DONE, message="no row found")
         message = (
@@ -81,13 +91,6 @@ class CheckFile(_Check):
         return StepReport(
             state=StepState.FAILED if check.refuses else StepState.WARNED, message=message
         )
-
-
-def _count(site: Site, sql: str) -> int:
-    """The number that a query returns, which can change nothing while it is asked."""
-    with site.database.reading():
-        ((count,),) = site.database.rows(sql)
-    return int(count)
 
 
 def _rows(count: int) -> str:

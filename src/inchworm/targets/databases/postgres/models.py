@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 
 from inchworm.core.errors import TargetError
-from inchworm.core.identifiers import RelationName
 from inchworm.core.rendered import Store
 from inchworm.targets.databases.postgres.structure import PostgresStructure
 from inchworm.targets.databases.postgres.switch_over import (
@@ -16,11 +15,16 @@ from inchworm.targets.databases.postgres.switch_over import (
 from inchworm.targets.databases.protocols import Switch
 from inchworm.targets.databases.quoting import quoted
 
-_CHANGED_ROWS = """
-SELECT schemaname, relname, n_tup_ins + n_tup_upd + n_tup_del FROM pg_stat_xact_user_tables
-WHERE n_tup_ins + n_tup_upd + n_tup_del > 0
+_CHANGED = """
+SELECT coalesce(n.nspname || '.' || c.relname, 'a table that is gone')
+FROM pg_locks l LEFT JOIN pg_class c ON c.oid = l.relation
+LEFT JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE l.pid = pg_backend_pid() AND l.locktype = 'relation' AND l.granted
+  AND l.mode NOT IN ('AccessShareLock', 'RowShareLock')
+  AND (n.nspname IS NULL OR n.nspname !~ '^pg_')
 """
-"""The tables of which this transaction has changed rows so far, and how many."""
+"""What this transaction has changed so far: whoever only reads a relation holds one of two locks,
+and locks are held until a transaction ends."""
 
 
 class Postgres(PostgresStructure):
@@ -28,17 +32,13 @@ class Postgres(PostgresStructure):
 
     def build(self, name: str, store: Store, sql: str) -> int | None:
         """Make a table or view from a SELECT; the rows of a table. Called inside a transaction."""
-        before = set(self.rows(_CHANGED_ROWS))
+        before = set(self.rows(_CHANGED))
         with self._errors():
             cursor = self._run(f"CREATE {store.upper()} {quoted(name)} AS {sql}", ())
-        written = sorted(
-            RelationName(f"{schema}.{table}")
-            for schema, table, _ in set(self.rows(_CHANGED_ROWS)) - before
-        )
-        if others := [table for table in written if table != name]:
+        if changed := {*self.rows(_CHANGED)} - before - {(str(name),)}:
             raise TargetError(
-                f"the query changed rows of {', '.join(others)}, by a function that it calls or a "
-                "trigger; a model only reads.",
+                f"the query changed {', '.join(sorted(what for (what,) in changed))}, by a "
+                "function that it calls; a model only reads.",
                 next="All that it changed was taken back. Do without that function in the model.",
             )
         return None if store is Store.VIEW else cursor.rowcount

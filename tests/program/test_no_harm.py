@@ -413,6 +413,7 @@ SAID = {
     "trigger": "trigger audit, on report.daily_total",
     "index": "index by_total, on report.daily_total",
     "policy": "policy few, options, on report.daily_total",
+    "publication": "publication theirs_pub, on report.daily_total",
     "trigger on a view upon it": "view theirs.seen of river, on report.daily_total",
 }
 """How a draft tells of some of them."""
@@ -491,6 +492,47 @@ def test_what_can_be_carried_along_is_carried_along(served: tuple[Program, str],
             if (named := SAID.get(what)) is not None:
                 (note,) = [f for f in done["findings"] if f["rule"] == "promotion/carries-along"]
                 assert named in note["message"]
+
+
+PUT_ON = {
+    "trigger": (HANGING["trigger"][0], "trigger audit"),
+    "publication": (HANGING["publication"][0], "publication theirs_pub"),
+    "policy": (HANGING["policy"][0], "policy few"),
+    "view": ("CREATE VIEW theirs.seen AS SELECT day FROM report.daily_total", "view theirs.seen"),
+}
+ENDINGS = {
+    "which goes away": {"trigger", "publication", "view"},
+    "which becomes report.total_of_day": {"trigger", "publication", "policy", "view"},
+    "which becomes a view": {"trigger", "publication", "policy"},
+}
+"""How a table of a model can end, and what then stops the promotion."""
+
+
+@pytest.mark.parametrize("how", ENDINGS)
+@pytest.mark.parametrize("what", PUT_ON)
+def test_what_a_table_has_when_it_ends(served: tuple[Program, str], what: str, how: str) -> None:
+    """What nothing can be given stops the draft, before anything is built; the rest is told."""
+    program, url = served
+    with psycopg.connect(url, autocommit=True) as owner:
+        owner.execute(PUT_ON[what][0].encode())
+    model = program.folder / "models/report/daily_total.sql"
+    text = model.read_text()
+    if how == "which becomes a view":
+        model.write_text(text.replace('"table"', '"view"'))
+    else:
+        model.unlink()
+        (program.folder / "pipelines/daily.toml").unlink()
+    if "total_of_day" in how:
+        moved = text.replace("store =", "moved_from = 'report.daily_total'\nstore =")
+        program.write("models/report/total_of_day.sql", moved)
+    stops = what in ENDINGS[how]
+    answer = program.promote(program.pack(), "dev", code=1 if stops else 0).json
+    said = [f for f in answer["findings"] if f["rule"] == "promotion/cannot-carry-along"]
+    assert len(said) == stops
+    assert answer["state"] == ("refused" if stops else "done")
+    if stops:
+        assert PUT_ON[what][1] in said[0]["message"]
+        assert said[0]["message"].endswith(f"on report.daily_total, {how}")
 
 
 IN_THE_WAY = {

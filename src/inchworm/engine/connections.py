@@ -169,7 +169,7 @@ class OpenEnvironment:
 
     def _compared(
         self, parts: Mapping[PartId, LivePart], foreign_parts: Sequence[LivePart]
-    ) -> tuple[list[Difference], dict[str, tuple[str, ...]]]:
+    ) -> tuple[list[Difference], dict[str, tuple[Definition, ...]]]:
         """What is otherwise than it was recorded, and what the relations of models have on them.
 
         Former versions recorded the structures alone, and of models nothing but their relations.
@@ -178,10 +178,10 @@ class OpenEnvironment:
         """
         recorded = self.bookkeeping.structures()
         definitions = self.definitions(parts, foreign_parts) if parts or recorded else []
-        attached: dict[str, tuple[str, ...]] = {}
-        for each in definitions:
-            if each.thing in _ATTACHED and not each.is_of_schema:
-                attached[each.relation] = (*attached.get(each.relation, ()), each.short)
+        attached: dict[str, tuple[Definition, ...]] = {}
+        own = [each for each in definitions if each.thing in _ATTACHED and not each.is_of_schema]
+        for each in (*own, *self.database.publications(self.of_models(parts.values()))):
+            attached[each.relation] = (*attached.get(each.relation, ()), each)
         if not recorded:
             return [], attached
         unclear = self.bookkeeping.unrecorded()

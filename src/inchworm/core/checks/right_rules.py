@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
 from inchworm.core.environments.rights import Rights
 from inchworm.core.identifiers import PartId, RelationName
+from inchworm.core.structure.definitions import Definition, Thing
 
 
 def check_rights(
@@ -49,25 +51,66 @@ def check_rights(
             )
 
 
+@dataclass(frozen=True, kw_only=True)
+class Ending:
+    """How a relation ends, so that no other of its kind and name takes its place.
+
+    Attributes:
+        how: in words, such as ``which becomes a view``.
+        name_stays: whether views that read it can read what then has the name.
+        rights_stay: whether its rights go to a successor.
+    """
+
+    how: str
+    name_stays: bool = False
+    rights_stay: bool = True
+
+    def stops(self, thing: Thing) -> bool:
+        """Whether something that the relation has stops the promotion."""
+        return thing in _SENDING or (self.rights_stay and thing is Thing.POLICY)
+
+    def spares(self, thing: Thing) -> bool:
+        """Whether something that the relation has is given to its successor."""
+        return self.rights_stay and thing is Thing.RIGHTS
+
+
+_SENDING = frozenset({Thing.TRIGGER, Thing.PUBLICATION})
+"""Things by which others hear of changes in a relation."""
+
+
 def carried_along(
     rights: Rights,
-    attached: Mapping[str, Collection[str]],
+    attached: Mapping[str, Collection[Definition]],
     replaced: Mapping[RelationName, PartId],
+    endings: Mapping[RelationName, Ending],
+    altered: Collection[RelationName],
 ) -> Iterator[Finding]:
-    """What stays on a relation although another one takes its place.
+    """What stays on a relation although another one takes its place, and what cannot.
 
     Args:
         rights: with the views that read relations.
-        attached: what each relation has, in words, by physical name.
-        replaced: the part of each relation that is replaced, by physical name.
+        attached: what each relation has, by physical name.
+        replaced: the part of each relation that is replaced or removed, by physical name.
+        endings: those of them whose kind or name ends.
+        altered: relations that migrations alter or drop before.
     """
     own = {owned.upon for owned in rights.owned}
     views: dict[RelationName, list[str]] = {}
     for owned in rights.owned:
-        if owned.name not in own:
+        if owned.name not in own and owned.name not in altered:
             views.setdefault(owned.upon, []).append(f"view {owned.name} of {owned.owner}")
     for name, part in replaced.items():
-        listed = views.get(name, [])
-        listed += attached.get(name, ())
-        if listed:
-            yield rules.CARRIES_ALONG.finding(f"{', '.join(listed)}, on {name}", part=part)
+        ending = endings.get(name)
+        things, along = attached.get(name, ()), views.get(name, [])
+        if ending is None:
+            along += [each.short for each in things]
+        else:
+            stopping = [] if ending.name_stays else along
+            stopping += [each.short for each in things if ending.stops(each.thing)]
+            if stopping:
+                message = f"{', '.join(stopping)}, on {name}, {ending.how}"
+                yield rules.CANNOT_CARRY_ALONG.finding(message, part=part)
+            along = along if ending.name_stays else []
+            along = [*along, *(each.short for each in things if ending.spares(each.thing))]
+        if along:
+            yield rules.CARRIES_ALONG.finding(f"{', '.join(along)}, on {name}", part=part)

@@ -700,9 +700,9 @@ DRIFTED = _rule(
 CANNOT_CARRY_ALONG = _rule(
     "promotion/cannot-carry-along",
     _E,
-    "Something of somebody else hangs on a table that a promotion replaces.",
+    "Something of somebody else hangs on a table that a promotion replaces or ends.",
     "It would stay with the replaced table, or go with it: a foreign key that points at old rows, "
-    "a publication that publishes nothing new.",
+    "a publication that publishes nothing new, a view that reads a table which goes away.",
     "Have its owner take it away, promote, and put it on again.",
 )
 CARRIES_ALONG = _rule(

@@ -12,7 +12,7 @@ from inchworm.core.environments.environment import DatabaseAddress
 from inchworm.core.identifiers import Kind, PartId, PromotionId, promotion_key
 from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import Digest, digest_of
-from inchworm.core.structure.definitions import Difference
+from inchworm.core.structure.definitions import Definition, Difference
 from inchworm.core.structure.tables import Table
 
 
@@ -214,9 +214,9 @@ class Composition:
     dependents: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     """Objects that hang on tables and could not be carried along if those were replaced, in words,
     by physical name of the table."""
-    attached: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    """Objects that models' tables and views have and that are carried along, in words, by physical
-    name of the table or view."""
+    attached: Mapping[str, tuple[Definition, ...]] = field(default_factory=dict)
+    """Objects that models' tables and views have, and that another one in their place is given, by
+    physical name of the table or view."""
 
     @property
     def last(self) -> CompletedPromotion | None:

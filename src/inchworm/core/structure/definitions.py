@@ -28,6 +28,8 @@ class Thing(StrEnum):
     VIEW = "view"
     TRIGGER = "trigger"
     POLICY = "policy"
+    PUBLICATION = "publication"
+    """That changes of a table's rows are sent to others; asked for by itself, and not watched."""
     OPTIONS = "options"
     OWNER = "owner"
     RIGHTS = "rights"
@@ -111,7 +113,7 @@ class Definition:
 
 def relation_of(thing: Thing, name: str) -> str:
     """The relation that a thing belongs to, as far as its name tells."""
-    if thing in {Thing.TRIGGER, Thing.POLICY}:
+    if thing in {Thing.TRIGGER, Thing.POLICY, Thing.PUBLICATION}:
         return name.rpartition(".")[0]
     if thing is Thing.RIGHTS:
         return name.rpartition(" to ")[0]

@@ -179,6 +179,10 @@ class Catalogue(Protocol):
         """Roughly how many rows a table has that is too big to be counted; None of any other."""
         ...
 
+    def publications(self, names: Collection[str]) -> list[Definition]:
+        """The membership of tables in what sends changes of rows to other servers."""
+        ...
+
     def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
         """What hangs on tables and views and cannot be carried along when they are replaced.
 

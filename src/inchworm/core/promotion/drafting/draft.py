@@ -19,9 +19,10 @@ from inchworm.core.checks.environment_rules import (
     hanging,
 )
 from inchworm.core.checks.findings import Finding, Severity, in_order
-from inchworm.core.checks.right_rules import carried_along, check_rights
+from inchworm.core.checks.right_rules import Ending, carried_along, check_rights
 from inchworm.core.errors import ProjectError
 from inchworm.core.identifiers import Kind, PartId, RelationName
+from inchworm.core.lineage.facts import Trait
 from inchworm.core.promotion.drafting.reasons import Reason, reasons_of
 from inchworm.core.promotion.drafting.request import Request, environment_state, values_digest
 from inchworm.core.promotion.drafting.schedules import switched_off
@@ -111,9 +112,30 @@ def _rights(
             schemas[request.physical(part.name).schema] = part
         elif part.kind is Kind.SCHEMA and not request.assembly.outlines[part].managed_outside:
             schemas[request.names.schema(part.name)] = part
-    altered = dict(_altered(request, pending)) if request.rights.has_foreign else {}
+    endings = dict(_endings(request, replaced))
+    is_asked = request.rights.has_foreign or endings
+    altered = dict(_altered(request, pending)) if is_asked else {}
     yield from check_rights(request.rights, {**altered, **replaced}, schemas, request.live.identity)
-    yield from carried_along(request.rights, request.live.attached, replaced)
+    yield from carried_along(
+        request.rights, request.live.attached, replaced, endings, altered.keys()
+    )
+
+
+def _endings(
+    request: Request, replaced: Mapping[RelationName, PartId]
+) -> Iterator[tuple[RelationName, Ending]]:
+    """Relations that go away, get another name, or become a view or a table."""
+    becomes = {former: request.physical(part.name) for part, former in request.moved.items()}
+    kinds = {owned.name: owned.kind for owned in request.rights.owned if owned.name == owned.upon}
+    for name, part in replaced.items():
+        if part in becomes:
+            yield name, Ending(how=f"which becomes {becomes[part]}")
+        elif part not in request.assembly.parts:
+            yield name, Ending(how="which goes away", rights_stay=False)
+        else:
+            kind = "view" if Trait.VIEW in request.assembly.outlines[part].traits else "table"
+            if kinds.get(name, kind) != kind:
+                yield name, Ending(how=f"which becomes a {kind}", name_stays=True)
 
 
 def _altered(request: Request, pending: Sequence[Pending]) -> Iterator[tuple[RelationName, PartId]]:

@@ -145,6 +145,10 @@ class DuckDbCatalogue(DuckDbSession):
         """None: in a file there is nothing that cannot be counted."""
         return None
 
+    def publications(self, names: Collection[str]) -> list[Definition]:
+        """None: nothing is sent to other servers."""
+        return []
+
     def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
         """Nothing: indexes are made again, and views of DuckDB read by name."""
         return {}

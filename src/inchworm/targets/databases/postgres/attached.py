@@ -254,8 +254,8 @@ def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
         comments = _by_name(session.rows(_COMMENTS, asked))
         columns = _by_name(session.rows(_COLUMN_SETTINGS, asked))
         identities = _by_name(session.rows(_REPLICA_IDENTITIES, asked))
-        publications = _by_name(session.rows(_publications_of(session), asked))
         rights = _rights(session, names)
+    publications = publications_of(session, names)
     attached: dict[str, Attached] = {}
     for name, secured, forced, owner, is_ours, options in relations:
         table = f"ALTER TABLE {quoted(name)}"
@@ -322,9 +322,14 @@ def index_ahead(session: Session, successors: Mapping[str, str]) -> None:
                 session.execute(index.made_on(successor))
 
 
-def _publications_of(session: Session) -> str:
+def publications_of(session: Session, names: Sequence[str]) -> Mapping[str, list[tuple[Any, ...]]]:
+    """The publications that tables are in by name: each quoted, with its columns and condition."""
+    if not names:
+        return {}
     ((version,),) = session.rows("SELECT current_setting('server_version_num')::int")
-    return _PUBLICATIONS if version >= _LIMITED_PUBLICATIONS else _OLD_PUBLICATIONS
+    query = _PUBLICATIONS if version >= _LIMITED_PUBLICATIONS else _OLD_PUBLICATIONS
+    with whole_names(session):
+        return _by_name(session.rows(query, [[quoted(name) for name in names]]))
 
 
 def _by_name(rows: Sequence[tuple[Any, ...]]) -> Mapping[str, list[tuple[Any, ...]]]:

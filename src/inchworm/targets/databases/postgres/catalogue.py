@@ -8,10 +8,10 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from inchworm.core.environments.rights import Owned, Rights
 from inchworm.core.identifiers import RelationName
 from inchworm.core.sql.type_names import normal_type
-from inchworm.core.structure.definitions import Definition
+from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.left_out import LeftOut
 from inchworm.core.structure.tables import Column, Table
-from inchworm.targets.databases.postgres.attached import whole_names
+from inchworm.targets.databases.postgres.attached import publications_of, whole_names
 from inchworm.targets.databases.postgres.census import read_left_out
 from inchworm.targets.databases.postgres.definitions import read_definitions
 from inchworm.targets.databases.postgres.session import PostgresSession
@@ -136,6 +136,20 @@ class PostgresCatalogue(PostgresSession):
             [quoted(name)],
         )
         return int(rows[0][0]) if rows and rows[0][1] > _BIG else None
+
+    def publications(self, names: Collection[str]) -> list[Definition]:
+        """The publications that tables are in by name."""
+        kinds = self.kinds()
+        tables = sorted(name for name in names if kinds.get(name) == "table")
+        return [
+            Definition(
+                thing=Thing.PUBLICATION,
+                name=f"{table}.{publication}",
+                sql=f"ALTER PUBLICATION {publication} ADD TABLE {quoted(table)}{limits}",
+            )
+            for table, rows in publications_of(self, tables).items()
+            for publication, limits in rows
+        ]
 
     def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
         """Objects that hang on tables and cannot be carried along, as the server describes them."""

@@ -121,6 +121,10 @@ class SqliteCatalogue(SqliteSession):
         """None: in a file there is nothing that cannot be counted."""
         return None
 
+    def publications(self, names: Collection[str]) -> list[Definition]:
+        """None: nothing is sent to other servers."""
+        return []
+
     def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
         """Nothing: triggers and indexes are made again, and all else of SQLite goes by name."""
         return {}

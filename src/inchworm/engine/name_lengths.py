@@ -17,7 +17,7 @@ _SUFFIX = len("__try_12345678")
 
 def long_names(assembly: Assembly, environments: Iterable[Environment]) -> Iterator[Finding]:
     """Findings about tables and columns whose names an environment's database would cut off."""
-    said: set[str] = set()
+    reported: set[str] = set()
     for environment in environments:
         longest = _longest(environment.database.url)
         if longest is None:
@@ -32,8 +32,8 @@ def long_names(assembly: Assembly, environments: Iterable[Environment]) -> Itera
                 names += [(column.name, longest) for column in table.columns]
                 for text, limit in names:
                     length = len(text.encode())
-                    if length > limit and text not in said:
-                        said.add(text)
+                    if length > limit and text not in reported:
+                        reported.add(text)
                         yield rules.NAME_TOO_LONG.finding(
                             f"{text} has {length} bytes; in {environment.name} there is room for "
                             f"{limit}",

@@ -126,8 +126,8 @@ def _of_call(
                 _narrow(owner)
             if len(owner) * max((len(e) for e in each if isinstance(e, str)), default=1) > _LONGEST:
                 raise ValueError(method)
-            found = getattr(owner, method)(*each[: len(args)], **_named(given, each[len(args) :]))
-            return found if isinstance(found, str | list | dict | int) else list(found)
+            value = getattr(owner, method)(*each[: len(args)], **_named(given, each[len(args) :]))
+            return value if isinstance(value, str | list | dict | int) else list(value)
 
         return _combined([func.value, *parts], names, call)
     return None
@@ -150,13 +150,22 @@ def _percent(text: Any, values: Any) -> Any:
 
 
 def _either(nodes: Iterable[ast.expr], names: Names) -> Values | None:
-    found: list[Any] = []
+    several: list[Values] = []
     for node in nodes:
         values = values_of(node, names)
         if values is None:
             return None
-        found += [value for value in values if value not in found]
-    return tuple(found) if len(found) <= MOST else None
+        several.append(values)
+    together = distinct(*several)
+    return together if len(together) <= MOST else None
+
+
+def distinct(*several: Values) -> Values:
+    """Values of several sources together, each once, in their order."""
+    together: list[Any] = []
+    for values in several:
+        together += [value for value in values if value not in together]
+    return tuple(together)
 
 
 def _combined(
@@ -166,7 +175,7 @@ def _combined(
     parts = [values_of(node, names) for node in nodes]
     if any(part is None for part in parts):
         return None
-    found: list[Any] = []
+    values: list[Any] = []
     for each in product(*(part for part in parts if part is not None)):
         try:
             value = combine(*each)
@@ -174,11 +183,11 @@ def _combined(
             return None  # it would fail when it runs, too
         if hasattr(value, "__len__") and len(value) > _LONGEST:
             return None
-        if value not in found:
-            found.append(value)
-        if len(found) > MOST:
+        if value not in values:
+            values.append(value)
+        if len(values) > MOST:
             return None
-    return tuple(found)
+    return tuple(values)
 
 
 def texts_of(node: ast.expr, names: Names) -> tuple[str, ...] | None:

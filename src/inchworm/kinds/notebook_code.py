@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.tables import Column
-from inchworm.kinds.constant_values import MOST, Values, texts_of, values_of
+from inchworm.kinds.constant_values import MOST, Values, distinct, texts_of, values_of
 from inchworm.kinds.notebook_readers import Other, other_call
 
 HELPER = "inchworm.notebook.env"
@@ -161,7 +161,7 @@ class CodeReader:
             after.append(module.constants)
         first, *others = after
         module.constants = {
-            name: _distinct(first[name], *(other[name] for other in others))
+            name: distinct(first[name], *(other[name] for other in others))
             for name in first
             if all(name in other for other in others)
         }
@@ -414,13 +414,6 @@ def _unpack(constants: dict[str, Values], target: ast.expr, value: Any) -> None:
     elif isinstance(target, ast.Tuple | ast.List) and isinstance(value, list | tuple):
         for inner, part in zip(target.elts, value, strict=False):
             _unpack(constants, inner, part)
-
-
-def _distinct(*several: Values) -> Values:
-    found: list[Any] = []
-    for values in several:
-        found += [value for value in values if value not in found]
-    return tuple(found)
 
 
 def _without(names: Mapping[str, Any], left_out: Iterable[str]) -> dict[str, Any]:

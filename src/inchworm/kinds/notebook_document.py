@@ -83,9 +83,10 @@ def lines_of_cells(content: bytes) -> list[int]:
 def language_of(document: Mapping[str, Any]) -> str:
     """The language of a notebook's kernel, in lower case."""
     metadata = document.get("metadata", {})
-    told = metadata.get("language_info", {}).get("name")
-    told = told or metadata.get("kernelspec", {}).get("language") or PYTHON
-    return PYTHON if str(told).lower().startswith((PYTHON, "ipython")) else str(told).lower()
+    language = metadata.get("language_info", {}).get("name")
+    language = language or metadata.get("kernelspec", {}).get("language") or PYTHON
+    name = str(language).lower()
+    return PYTHON if name.startswith((PYTHON, "ipython")) else name
 
 
 @dataclass

@@ -78,7 +78,7 @@ def _show_left_out(screen: Console, left_out: Sequence[LeftOut]) -> None:
     if not left_out:
         return
     counts = Counter(each.kind for each in left_out)
-    said = ", ".join(counted(count, kind) for kind, count in sorted(counts.items()))
-    screen.print(f"not taken up: {said}")
+    by_kind = ", ".join(counted(count, kind) for kind, count in sorted(counts.items()))
+    screen.print(f"not taken up: {by_kind}")
     screen.print(rows(("", ""), [(each.kind, each.name) for each in left_out]))
     screen.print()

@@ -111,17 +111,17 @@ def _of_content(api: Api, body: Api) -> _Fields:
 
 def _of_schema(api: Api, schema: Any) -> _Fields:
     """The fields of an object, those of ``allOf`` and of the items of a list, too."""
-    found = _followed(api, schema)
+    resolved = _followed(api, schema)
     types: dict[str, str] = {}
     required: set[str] = set()
-    inner = [*(found.get("allOf") or []), *([found["items"]] if "items" in found else [])]
+    inner = [*(resolved.get("allOf") or []), *([resolved["items"]] if "items" in resolved else [])]
     for part in inner:
         fields = _of_schema(api, part)
         types |= fields.types
         required |= fields.required
-    for name, field in _mapping(found.get("properties")).items():
+    for name, field in _mapping(resolved.get("properties")).items():
         types[name] = _type(_followed(api, field))
-    required |= {str(name) for name in found.get("required") or [] if isinstance(name, str)}
+    required |= {str(name) for name in resolved.get("required") or [] if isinstance(name, str)}
     return _Fields(types, frozenset(required))
 
 

@@ -67,10 +67,10 @@ def compare(before: Assembly, after: Assembly, apis: Apis = lambda _: ({}, {})) 
         elif part not in before.parts:
             changes.append(Change(part=part, what="added", weight=Weight.MINOR))
         elif before.parts[part].digest != after.parts[part].digest:
-            found = [*_columns(before, after, part), *_promises(before, after, part)]
+            breaking = [*_columns(before, after, part), *_promises(before, after, part)]
             if part.kind is Kind.FLOW:
-                found += _flow(before, after, part, apis)
-            changes += found or [_logic(before, part)]
+                breaking += _flow(before, after, part, apis)
+            changes += breaking or [_logic(before, part)]
         else:
             # the text is the same, but a star may show other columns now
             changes += _columns(before, after, part)
@@ -100,11 +100,11 @@ def _promises(before: Assembly, after: Assembly, part: PartId) -> Iterator[Chang
         (check, "is not checked any more") for check in old.checks if check not in new.checks
     ]
     classes = dict(new.classes)
-    there = {c.name for table in _interface(after, part).values() for c in table.columns}
+    columns_after = {c.name for table in _interface(after, part).values() for c in table.columns}
     gone += [
         (str(node), f"was {class_}")
         for node, class_ in old.classes
-        if classes.get(node) != class_ and node.field in there
+        if classes.get(node) != class_ and node.field in columns_after
     ]
     ended = dict(new.declassified).keys() - dict(old.declassified).keys()
     gone += [(str(node), "classes end here now") for node in sorted(ended)]

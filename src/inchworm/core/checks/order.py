@@ -127,7 +127,7 @@ def _within(work: _Work, pipeline: PartId) -> Iterator[Finding]:
         for worked_on in stage.works_on:
             built_in.setdefault(worked_on, stage.name)
     everything = work.mask(pipeline, names)
-    said: set[tuple[str, str]] = set()
+    reported: set[tuple[str, str]] = set()
     """Pairs of steps of which it has been said: what is further up follows from it."""
     for stage in stages:
         fine = work.mask(pipeline, {stage.name, *before[stage.name]})
@@ -138,9 +138,9 @@ def _within(work: _Work, pipeline: PartId) -> Iterator[Finding]:
                 other = built_in.get(above)
                 if other is None or other == stage.name or other in before[stage.name]:
                     continue
-                if (stage.name, other) in said:
+                if (stage.name, other) in reported:
                     continue
-                said.add((stage.name, other))
+                reported.add((stage.name, other))
                 yield rules.PIPELINE_ORDER.finding(
                     f"step {stage.name} works on {worked_on}, which reads what step {other} "
                     f"builds ({above}), but does not come after it",

@@ -92,8 +92,8 @@ def _missing_column(
     remedy = f"Did you mean {near}? If not: {rule.remedy}" if near else rule.remedy
     unread = nearest(node.field or "", _unread(assembly, node.owner)) if len(readers) > 1 else None
     if unread is not None:  # several agree on a name, and nobody reads the one that is nearly it
-        there = f"If {unread} in {node.owner} is meant to be {node.field}, correct it there."
-        remedy = f"{there} If not: {rule.remedy}"
+        correction = f"If {unread} in {node.owner} is meant to be {node.field}, correct it there."
+        remedy = f"{correction} If not: {rule.remedy}"
     for part, read in readers:
         provided = {*assembly.outlines[part].interfaces, str(part)}
         affected = "".join(

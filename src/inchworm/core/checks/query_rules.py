@@ -80,8 +80,8 @@ class Context:
             return UNKNOWN_TYPE
 
         def of_column(column: exp.Column) -> str:
-            found = self.column(column)
-            return found.type if found else UNKNOWN_TYPE
+            out_column = self.column(column)
+            return out_column.type if out_column else UNKNOWN_TYPE
 
         return type_of(node, of_column, self.dialect).partition("(")[0].strip()
 
@@ -94,8 +94,8 @@ class Context:
         table = self.tables.get(source.owner)
         if how is not How.COPIED or table is None or source.field is None:
             return None
-        found = table.by_name.get(source.field)
-        return None if found is None else (table, found)
+        column_of_table = table.by_name.get(source.field)
+        return None if column_of_table is None else (table, column_of_table)
 
 
 def suspicions(context: Context) -> Iterator[Suspicion]:

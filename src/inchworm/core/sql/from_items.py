@@ -120,13 +120,13 @@ class FromResolver(ProjectionResolver):
     def _pivoted(self, relation: Relation, pivot: exp.Pivot, scope: Scope) -> Relation:
         within = Scope(relations={"": relation}, ctes=scope.ctes, outer=scope)
         self._skip(pivot)
-        found = pivoted(
+        shown = pivoted(
             relation,
             pivot,
             lambda expression: self._value(expression, within),
             lambda name: fold(name, self.dialect),
         )
-        return found or self._opaque(relation, pivot, "PIVOT whose columns depend on the data")
+        return shown or self._opaque(relation, pivot, "PIVOT whose columns depend on the data")
 
     def _values(self, node: exp.Values, outer: Scope) -> Relation:
         width = max((len(row.expressions) for row in node.expressions), default=0)

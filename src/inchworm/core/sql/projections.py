@@ -150,10 +150,10 @@ class ProjectionResolver(ValueResolver):
         if isinstance(inner, exp.Dot) and isinstance(inner.expression, exp.Identifier):
             return fold(inner.expression, self.dialect)
         try:
-            spelled = projection.sql(dialect=self.dialect)
+            name = projection.sql(dialect=self.dialect)
         except Exception:  # the library cannot spell everything that it can read
-            spelled = ""
-        return spelled.lower() or f"col{position}"
+            name = ""
+        return name.lower() or f"col{position}"
 
     def _starred(
         self, projection: exp.Expr, star: exp.Star, scope: Scope, node: exp.Select

@@ -27,13 +27,13 @@ class ForeignKey:
 
 def foreign_key(text: str) -> ForeignKey | None:
     """The foreign key that a constraint is; None if it is none that is understood."""
-    found = _FOREIGN.match(text)
-    if found is None:
+    clause = _FOREIGN.match(text)
+    if clause is None:
         return None
     return ForeignKey(
-        columns=_names(found["columns"]),
-        target=".".join(_names(found["target"].replace(".", ","))),
-        target_columns=_names(found["others"]),
+        columns=_names(clause["columns"]),
+        target=".".join(_names(clause["target"].replace(".", ","))),
+        target_columns=_names(clause["others"]),
     )
 
 
@@ -45,7 +45,7 @@ def violations(table: str, text: str) -> tuple[Demand, ...]:
         text: the constraint, as the server tells it.
     """
     source = _quoted(table)
-    said = f"{table} breaks {text}"
+    broken = f"{table} breaks {text}"
     key = _KEY.match(text)
     if key is not None:
         columns = [spelled(name) for name in _names(key["columns"])]
@@ -55,11 +55,11 @@ def violations(table: str, text: str) -> tuple[Demand, ...]:
             f"SELECT coalesce(sum(n), 0) FROM (SELECT count(*) AS n FROM {source} WHERE {present} "
             f"GROUP BY {grouped} HAVING count(*) > 1) AS repeated"
         )
-        return (Demand(query=twice, said=said),)
+        return (Demand(query=twice, said=broken),)
     check = _CHECK.match(text)
     if check is not None:
         query = f"SELECT count(*) FROM {source} WHERE NOT {check['condition']}"
-        return (Demand(query=query, said=said),)
+        return (Demand(query=query, said=broken),)
     foreign = foreign_key(text)
     if foreign is None:
         return ()
@@ -70,7 +70,7 @@ def violations(table: str, text: str) -> tuple[Demand, ...]:
         f"SELECT count(*) FROM {source} AS a WHERE {present} AND NOT EXISTS "
         f"(SELECT 1 FROM {_quoted(foreign.target)} AS b WHERE {same})"
     )
-    return (Demand(query=query, said=said),)
+    return (Demand(query=query, said=broken),)
 
 
 def _names(listed: str) -> tuple[str, ...]:

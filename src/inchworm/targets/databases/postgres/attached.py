@@ -313,10 +313,10 @@ def index_ahead(session: Session, successors: Mapping[str, str]) -> None:
         successors: the successor of each relation.
     """
     wanted = indexes_of(session, list(successors))
-    there = indexes_of(session, list(successors.values()))
+    existing = indexes_of(session, list(successors.values()))
     for name, indexes in wanted.items():
         successor = successors[name]
-        made = {index.shape for index in there.get(successor, ())}
+        made = {index.shape for index in existing.get(successor, ())}
         for index in indexes:
             if index.shape not in made:
                 session.execute(index.made_on(successor))

@@ -135,14 +135,19 @@ class _Aligned:
 
     table: Table
 
+    def width(self, console: Console, options: ConsoleOptions) -> int:
+        """The width, in letters, at which no cell is broken."""
+        return Measurement.get(console, options, self.table).maximum
+
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         if not console.is_terminal:
-            needed = Measurement.get(console, options.update(max_width=_UNLIMITED), self.table)
+            needed = Measurement.get(console, options.update(max_width=UNLIMITED), self.table)
             options = options.update(max_width=max(options.max_width, needed.minimum))
         yield from console.render(self.table, options)
 
 
-_UNLIMITED = 10_000
+UNLIMITED = 10_000
+"""Letters; wider than any line."""
 
 
 MOST_FINDINGS = 50

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from enum import StrEnum
+
+from inchworm.core.sample import Sample
 
 
 class StepState(StrEnum):
@@ -30,6 +33,7 @@ class StepReport:
     Attributes:
         rows: of a table that was built.
         size: its bytes on disk, where the database tells.
+        samples: by check in words, the first rows that it found; values of classes are left out.
     """
 
     state: StepState
@@ -37,3 +41,4 @@ class StepReport:
     seconds: float | None = None
     rows: int | None = None
     size: int | None = None
+    samples: Mapping[str, Sample] = field(default_factory=dict)

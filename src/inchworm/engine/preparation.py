@@ -95,26 +95,30 @@ def prepare(
     if values.problems:
         first = values.problems[0]
         raise ProjectError(first.message + ".", where=first.place, next=first.remedy)
-    rendered = RenderedParts(
-        reading.assembly.parts,
-        render=lambda part: reading.render(part, values.values).placed(
-            tables_renamed(part, reading.assembly, environment)
-        ),
-        recipe=lambda part: recipe_of(
-            reading.assembly,
-            part,
-            values.values,
-            tables_renamed(part, reading.assembly, environment),
-        ),
-    )
     return Prepared(
         bundle=bundle,
         reading=reading,
         environment=environment,
         today=today,
         values=values.values,
-        rendered=rendered,
+        rendered=rendered_for(environment, reading, values.values),
         overrides=overrides,
+    )
+
+
+def rendered_for(
+    environment: Environment, reading: Reading, values: Mapping[str, Value]
+) -> RenderedParts:
+    """The parts of a version with an environment's values, each rendered when it is asked for."""
+    assembly = reading.assembly
+    return RenderedParts(
+        assembly.parts,
+        render=lambda part: reading.render(part, values).placed(
+            tables_renamed(part, assembly, environment)
+        ),
+        recipe=lambda part: recipe_of(
+            assembly, part, values, tables_renamed(part, assembly, environment)
+        ),
     )
 
 

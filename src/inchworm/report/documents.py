@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from inchworm.application.packing import ListedBundle
     from inchworm.application.parameters import Live, MatrixView
+    from inchworm.application.sampling import Rows
     from inchworm.application.watching import Drift
     from inchworm.core.bundle.bundle import Bundle
     from inchworm.core.bundle.compare import Change
@@ -39,6 +40,27 @@ def lineage_document(edges: Iterable[Edge]) -> Document:
         "edges": [
             {"from": str(edge.source), "to": str(edge.target), "how": edge.how.value}
             for edge in edges
+        ],
+    }
+
+
+def rows_document(shown: Rows) -> Document:
+    """``inchworm/rows/1``."""
+    return {
+        "format": "inchworm/rows/1",
+        "of": shown.part,
+        "source": shown.source,
+        "environment": shown.environment.name,
+        "identity": shown.identity,
+        "read_at": shown.read_at,
+        "selected": [
+            {
+                "about": each.about,
+                "sql": each.sql,
+                "computed": list(map(str, each.computed)),
+                **(each.sample.to_json() if each.sample else {}),
+            }
+            for each in shown.selected
         ],
     }
 
@@ -112,6 +134,7 @@ def draft_document(
             step.to_json()
             | {"state": report.state.value, "message": report.message, "seconds": report.seconds}
             | {"rows": report.rows, "size": report.size}
+            | {"failing_rows": {check: s.to_json() for check, s in report.samples.items()}}
             for step, report in steps
         ],
         "changes": {

@@ -8,6 +8,7 @@ from rich.text import Text
 from inchworm.application.history import history
 from inchworm.application.history import promotion as find_promotion
 from inchworm.cli.process import shown_time, workplace
+from inchworm.cli.samples import print_failing_rows
 from inchworm.cli.terminal import console, print_json, rows, spell_seconds, word
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
 from inchworm.core.promotion.promotion import Promotion
@@ -133,3 +134,9 @@ def _show_one(promotion: Promotion) -> None:
             )
         )
     screen.print(rows(("", "", "part", "state", "took", ""), lines, right=(0, 4)))
+    for step in draft.steps:
+        report = promotion.report_of(step)
+        if report.samples:
+            screen.print()
+            screen.print(f"step {step.number}, {step.part}: {report.message}")
+            print_failing_rows(screen, step, report, draft.environment, draft.bundle)

@@ -25,6 +25,7 @@ from inchworm.application.promoting import (
 )
 from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
+from inchworm.cli.samples import print_failing_rows
 from inchworm.cli.terminal import (
     MOST_FINDINGS,
     console,
@@ -350,6 +351,7 @@ def _show_end(
         report = promotion.report_of(step)
         if report.state in {StepState.FAILED, StepState.WARNED}:
             say(screen, report.state.value, f"{_what(step)}: {report.message}")
+            print_failing_rows(screen, step, report, environment.name, promotion.draft.bundle)
     if promotion.state is not State.DONE:
         if promotion.message:
             screen.print(promotion.message)

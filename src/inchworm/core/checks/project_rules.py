@@ -14,6 +14,7 @@ from inchworm.core.checks.shape_rules import shape
 from inchworm.core.checks.value_leaks import value_leaks
 from inchworm.core.errors import did_you_mean, nearest
 from inchworm.core.identifiers import Kind, PartId, RelationName
+from inchworm.core.lineage.classes import carried_classes
 from inchworm.core.lineage.facts import Assembly, Read
 from inchworm.core.lineage.graph import Direction, Node, way_to
 from inchworm.core.parameters.matrix import evaluate, is_of_matrix, references, same_everywhere
@@ -125,25 +126,21 @@ def _ways_down(assembly: Assembly, node: Node) -> list[list[Node]]:
 
 def classes(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     """Classes travel with values; a reader outside must be cleared for those that reach it."""
-    ends = {node for outline in assembly.outlines.values() for node, _ in outline.declassified}
-    ends |= {node for outline in assembly.outlines.values() for node in outline.counts}
     leaving = {str(part): part for kind in _OUTSIDE for part in assembly.of_kind(kind)}
     reported: set[tuple[PartId, str]] = set()
-    for outline in assembly.outlines.values():
-        for start, class_ in outline.classes:
-            came_from = assembly.graph.carried(start, ends)
-            for node in came_from:
-                reader = leaving.get(node.owner)
-                if reader is None or (reader, class_) in reported:
-                    continue
-                if class_ not in assembly.outlines[reader].cleared:
-                    reported.add((reader, class_))
-                    way = " -> ".join(map(str, way_to(node, came_from)))
-                    yield rules.NOT_CLEARED.finding(
-                        f"receives {class_} data, but is not cleared for it\n{way}",
-                        part=reader,
-                        file=assembly.parts[reader].main.path,
-                    )
+    for class_, came_from in carried_classes(assembly):
+        for node in came_from:
+            reader = leaving.get(node.owner)
+            if reader is None or (reader, class_) in reported:
+                continue
+            if class_ not in assembly.outlines[reader].cleared:
+                reported.add((reader, class_))
+                way = " -> ".join(map(str, way_to(node, came_from)))
+                yield rules.NOT_CLEARED.finding(
+                    f"receives {class_} data, but is not cleared for it\n{way}",
+                    part=reader,
+                    file=assembly.parts[reader].main.path,
+                )
 
 
 _OUTSIDE = frozenset(kind for kind in Kind if kind.reaches_outside)

@@ -17,6 +17,7 @@ from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Draft
 from inchworm.core.promotion.states import State
+from inchworm.core.sample import Sample
 
 _VERSION = "version"
 
@@ -115,6 +116,7 @@ class StepReported:
             "step": self.step,
             "state": report.state.value,
             **({"message": report.message} if report.message else {}),
+            **({"samples": _samples(report)} if report.samples else {}),
             **{name: value for name, value in more.items() if value is not None},
         }
 
@@ -129,6 +131,10 @@ class StepReported:
                 seconds=body.get("seconds"),
                 rows=body.get("rows"),
                 size=body.get("size"),
+                samples={
+                    check: Sample.from_json(sample)
+                    for check, sample in body.get("samples", {}).items()
+                },
             ),
         )
 
@@ -149,6 +155,10 @@ class Heard:
     def of(cls, body: Mapping[str, Any]) -> Self:
         """The event that an entry keeps."""
         return cls(promotions=tuple(CompletedPromotion(**each) for each in body["promotions"]))
+
+
+def _samples(report: StepReport) -> dict[str, Any]:
+    return {check: sample.to_json() for check, sample in report.samples.items()}
 
 
 Event = LedgerStarted | Packed | Drafted | StateChanged | StepReported | Heard

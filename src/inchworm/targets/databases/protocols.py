@@ -111,6 +111,10 @@ class Session(Protocol):
         """Run a query."""
         ...
 
+    def select(self, sql: str) -> tuple[list[str], list[tuple[Any, ...]]]:
+        """Run a query; the names of its columns, and its rows."""
+        ...
+
     def frame(self, sql: str) -> Any:
         """Run a query into a pandas DataFrame."""
         ...

@@ -110,6 +110,12 @@ class DuckDbSession:
             rows: list[tuple[Any, ...]] = self._connection.execute(sql, list(values)).fetchall()
             return rows
 
+    def select(self, sql: str) -> tuple[list[str], list[tuple[Any, ...]]]:
+        """Run a query; the names of its columns, and its rows."""
+        with self._errors():
+            result = self._connection.execute(sql)
+            return [column[0] for column in result.description], result.fetchall()
+
     def frame(self, sql: str) -> Any:
         """Run a query into a pandas DataFrame."""
         with self._errors():

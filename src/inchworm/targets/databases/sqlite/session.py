@@ -115,14 +115,18 @@ class SqliteSession:
         with self._errors():
             return self._connection.execute(sql, list(values)).fetchall()
 
+    def select(self, sql: str) -> tuple[list[str], list[tuple[Any, ...]]]:
+        """Run a query; the names of its columns, and its rows."""
+        with self._errors():
+            cursor = self._connection.execute(sql)
+            return [column[0] for column in cursor.description or ()], cursor.fetchall()
+
     def frame(self, sql: str) -> Any:
         """Run a query into a pandas DataFrame."""
         import pandas as pd
 
-        with self._errors():
-            cursor = self._connection.execute(sql)
-            names = [column[0] for column in cursor.description or ()]
-            return pd.DataFrame(cursor.fetchall(), columns=names)
+        names, rows = self.select(sql)
+        return pd.DataFrame(rows, columns=names)
 
     def append_frame(self, table: str, frame: Any) -> None:
         """Add the rows of a pandas DataFrame to a table, columns matched by name."""

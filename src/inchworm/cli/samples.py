@@ -1,0 +1,64 @@
+"""Rows of tables on the screen."""
+
+from __future__ import annotations
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.text import Text
+
+from inchworm.cli.terminal import UNLIMITED, rows
+from inchworm.core.counting import counted
+from inchworm.core.execution import StepReport
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.promotion.promotion import Step
+from inchworm.core.sample import Cell, Sample
+
+_INDENT = 8
+
+
+def print_sample(screen: Console, sample: Sample, indent: int = 0) -> None:
+    """Rows in aligned columns; where those are too wide, each column on a line of its own."""
+    cells = [list(map(_cell, row)) for row in sample.rows]
+    table = rows(sample.columns, cells, right=_numbers(sample))
+    limits = screen.options.update(max_width=UNLIMITED)
+    if not screen.is_terminal or table.width(screen, limits) <= screen.width - indent:
+        screen.print(Padding(table, (0, 0, 0, indent), expand=False))
+        return
+    for number, row in enumerate(cells, start=1):
+        screen.print(Padding(Text(f"row {number}", style="dim"), (0, 0, 0, indent)))
+        names = (Text(name, style="dim") for name in sample.columns)
+        lines = list(zip(names, row, strict=True))
+        screen.print(Padding(rows(("", ""), lines), (0, 0, 0, indent)))
+
+
+def print_failing_rows(
+    screen: Console, step: Step, report: StepReport, environment: str, bundle: str
+) -> None:
+    """The first rows that a data check found, and the command that shows more of them."""
+    if not report.samples or not isinstance(step.part, PartId):
+        return
+    for check, sample in report.samples.items():
+        if len(report.samples) > 1:
+            screen.print(Padding(Text(check, style="dim"), (0, 0, 0, _INDENT)))
+        print_sample(screen, sample, _INDENT)
+        if sample.more:
+            said = f"the first {counted(len(sample.rows), 'row')} of more"
+            screen.print(Padding(Text(said, style="dim"), (0, 0, 0, _INDENT)))
+    failing = " --failing" if step.part.kind is Kind.MODEL else ""
+    command = f"inchworm rows {step.part}{failing} --in {environment} --of {bundle}"
+    screen.print(f"{' ' * _INDENT}see them all: {command}", soft_wrap=True)
+
+
+def _cell(cell: Cell) -> Text:
+    if cell is None:
+        return Text("null", style="dim")
+    return Text(str(cell).lower() if isinstance(cell, bool) else str(cell))
+
+
+def _numbers(sample: Sample) -> list[int]:
+    """The columns that have nothing but numbers."""
+    return [
+        at
+        for at in range(len(sample.columns))
+        if all(isinstance(row[at], int | float | None) for row in sample.rows)
+    ]

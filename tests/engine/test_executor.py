@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from inchworm.core.errors import TargetError
 from inchworm.core.execution import StepReport, StepState
-from inchworm.engine.executor import Executor, Mode, perform_beside
+from inchworm.engine.executor import Crew, Executor, Mode, perform_beside
 
 DONE = StepReport(state=StepState.DONE)
 FAILED = StepReport(state=StepState.FAILED)
@@ -35,6 +35,7 @@ class Act:
     stops_on_failure: bool = True
     needs_success: bool = False
     only_judges: bool = False
+    holds_back: bool = False
     after: Collection[int] = ()
     do: Callable[[Site], StepReport] = lambda site: DONE
     ready: Callable[[], None] = lambda: None
@@ -172,6 +173,70 @@ def test_a_judgement_keeps_no_other_one_from_being_made(size: int) -> None:
     assert not at_work.run(acts)
     assert [act.number for act in acts if act.performed] == [1, 2, 3, 7]
     assert (sorted(at_work.failed), at_work.running) == ([2, 3], [])
+
+
+@pytest.mark.parametrize("size", [1, 3])
+def test_a_failure_holds_back_only_what_needs_it(size: int) -> None:
+    """What is independent goes on, also where it began later."""
+    journal = Journal()
+    acts = [
+        Act(1, Mode.BESIDE, holds_back=True, stops_on_failure=False, do=lambda site: FAILED),
+        Act(2, Mode.BESIDE, holds_back=True, stops_on_failure=False, after=[1]),
+        Act(3, Mode.BESIDE, holds_back=True, stops_on_failure=False),
+        Act(4, Mode.BESIDE, holds_back=True, stops_on_failure=False, after=[3]),
+        Act(5, Mode.BESIDE, holds_back=True, stops_on_failure=False, after=[2, 4]),
+    ]
+    at_work = executor(journal, size=size)
+    assert at_work.run(acts)
+    assert [act.number for act in acts if act.performed] == [1, 3, 4]
+    assert at_work.failed == [1]
+
+
+def test_ctrl_c_while_an_action_begins_interrupts_what_is_at_work() -> None:
+    """It may come between handing over an action and knowing of it."""
+    at_work, sites = threading.Event(), [Site(), Site()]
+
+    def wait(site: Site) -> StepReport:
+        at_work.set()
+        site.stop.wait()
+        return FAILED
+
+    def begin(act: object) -> None:
+        assert isinstance(act, Act)
+        if act.number == 2:
+            at_work.wait()
+            raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        perform_beside(
+            sites,
+            [Act(1, Mode.BESIDE, do=wait), Act(2, Mode.BESIDE, do=wait)],
+            {1: [], 2: []},
+            may_begin=lambda act: True,
+            begin=begin,
+            perform=lambda act, site: act.perform(site),
+            end=lambda act, report: True,
+            interrupt=lambda site: site.stop.set(),
+        )
+    assert all(site.stop.is_set() for site in sites)
+
+
+def test_a_crew_that_is_closed_interrupts_what_it_was_handed_and_begins_nothing() -> None:
+    """Whether or not the caller still knows of it."""
+    site, begun = Site(), threading.Event()
+
+    def wait(act: object, site: Site) -> StepReport:
+        begun.set()
+        site.stop.wait()
+        return DONE
+
+    crew = Crew([site], wait)
+    thread = threading.Thread(target=crew.work, args=[Act(1)])
+    thread.start()
+    begun.wait()
+    crew.close(lambda site: site.stop.set())
+    thread.join()
+    assert crew.work(Act(2)).state is StepState.WAITING
 
 
 def test_what_takes_effect_together_is_done_in_one_call() -> None:

@@ -1,4 +1,4 @@
-"""The history of promotions, as the ledger tells it."""
+"""The history of promotions and runs, as the ledger tells it."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from inchworm.application.workplace import Workplace
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
 from inchworm.core.promotion.promotion import Promotion
+from inchworm.core.running.run import Run
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -37,6 +38,29 @@ def history(workplace: Workplace, environment: str | None = None) -> History:
         promotions=[summary for summary in summaries if name in {None, summary.environment}],
         heard=heard[::-1],
     )
+
+
+def runs(workplace: Workplace, environment: str | None = None) -> list[Run]:
+    """All runs, or those in one environment, the latest first; the ledger's chain is followed.
+
+    Raises:
+        LedgerError: when an entry was altered.
+        UsageError: when there is no environment of that name.
+    """
+    workplace.ledger.check()
+    name = None if environment is None else workplace.project.environment(environment).name
+    return [run for run in workplace.ledger.runs()[::-1] if name in {None, run.plan.environment}]
+
+
+def run(workplace: Workplace, id_: str) -> Run:
+    """One run, step by step; the ledger's chain is followed first.
+
+    Raises:
+        LedgerError: when an entry was altered.
+        UsageError: when there is none.
+    """
+    workplace.ledger.check()
+    return workplace.ledger.run(id_)
 
 
 def promotion(workplace: Workplace, id_: str) -> Promotion:

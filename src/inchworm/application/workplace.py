@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from inchworm.store.bundle_facts import BundleFacts
     from inchworm.store.bundles import BundleStore
     from inchworm.store.ledger import Ledger
+    from inchworm.store.outputs import Outputs
     from inchworm.targets.secret import Secret
 
 KEPT = ".inchworm"
@@ -119,6 +120,13 @@ class Workplace:
         from inchworm.store.bundles import BundleStore
 
         return BundleStore.at(self.project.settings.storage.bundles, self.root)
+
+    @cached_property
+    def outputs(self) -> Outputs:
+        """The files that steps of runs left."""
+        from inchworm.store.outputs import Outputs
+
+        return Outputs.at(self.project.settings.storage.bundles, self.root)
 
     def bundle_facts(self, bundle: Bundle) -> BundleFacts | None:
         """The facts of a bundle's parts; None where it is in another dialect."""

@@ -9,8 +9,7 @@ from rich.text import Text
 from inchworm.cli.terminal import UNLIMITED, rows
 from inchworm.core.counting import counted
 from inchworm.core.execution import StepReport
-from inchworm.core.identifiers import Kind, PartId
-from inchworm.core.promotion.promotion import Step
+from inchworm.core.identifiers import Kind, PartId, Subject
 from inchworm.core.sample import Cell, Sample
 
 _INDENT = 8
@@ -32,10 +31,10 @@ def print_sample(screen: Console, sample: Sample, indent: int = 0) -> None:
 
 
 def print_failing_rows(
-    screen: Console, step: Step, report: StepReport, environment: str, bundle: str
+    screen: Console, part: Subject, report: StepReport, environment: str, bundle: str
 ) -> None:
     """The first rows that a data check found, and the command that shows more of them."""
-    if not report.samples or not isinstance(step.part, PartId):
+    if not report.samples or not isinstance(part, PartId):
         return
     for check, sample in report.samples.items():
         if len(report.samples) > 1:
@@ -44,8 +43,8 @@ def print_failing_rows(
         if sample.more:
             said = f"the first {counted(len(sample.rows), 'row')} of more"
             screen.print(Padding(Text(said, style="dim"), (0, 0, 0, _INDENT)))
-    failing = " --failing" if step.part.kind is Kind.MODEL else ""
-    command = f"inchworm rows {step.part}{failing} --in {environment} --of {bundle}"
+    failing = " --failing" if part.kind is Kind.MODEL else ""
+    command = f"inchworm rows {part}{failing} --in {environment} --of {bundle}"
     screen.print(f"{' ' * _INDENT}see them all: {command}", soft_wrap=True)
 
 

@@ -42,6 +42,9 @@ STYLES = {
     "drafted": "cyan",
     "dropped": "dim",
     "waiting": "dim",
+    "not started": "yellow",
+    "stopped": "bold yellow",
+    "broken off": "bold red",
     "protected": "bold magenta",
     "not protected": "dim",
 }

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
+from typing import Any
 
 from inchworm.core.sample import Sample
 
@@ -19,6 +20,8 @@ class StepState(StrEnum):
     """It is done, and found something that whoever promotes should know."""
     NOTHING_CHECKED = "nothing checked"
     FAILED = "failed"
+    NOT_STARTED = "not started"
+    """Something that it needs failed."""
 
     @property
     def is_over(self) -> bool:
@@ -34,6 +37,9 @@ class StepReport:
         rows: of a table that was built.
         size: its bytes on disk, where the database tells.
         samples: by check in words, the first rows that it found; values of classes are left out.
+        log: what it said, and what went wrong in attempts before the last.
+        measures: the numbers that a notebook measured, by name.
+        output: the name of the file that it left with the run, such as an executed notebook.
     """
 
     state: StepState
@@ -42,3 +48,29 @@ class StepReport:
     rows: int | None = None
     size: int | None = None
     samples: Mapping[str, Sample] = field(default_factory=dict)
+    log: str = ""
+    measures: Mapping[str, float] = field(default_factory=dict)
+    output: str = ""
+
+    def to_json(self) -> dict[str, Any]:
+        """The report as the ledger keeps it; what is not known is left out."""
+        known = {
+            "message": self.message or None,
+            "seconds": None if self.seconds is None else round(self.seconds, 3),
+            "rows": self.rows,
+            "size": self.size,
+            "samples": {check: sample.to_json() for check, sample in self.samples.items()} or None,
+            "log": self.log or None,
+            "measures": dict(self.measures) or None,
+            "output": self.output or None,
+        }
+        given = {name: value for name, value in known.items() if value is not None}
+        return {"state": self.state.value, **given}
+
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any]) -> StepReport:
+        """A report as the ledger kept it."""
+        fields = {name: data[name] for name in cls.__dataclass_fields__ if name in data}
+        samples = data.get("samples", {})
+        fields["samples"] = {check: Sample.from_json(each) for check, each in samples.items()}
+        return cls(**(fields | {"state": StepState(data["state"])}))

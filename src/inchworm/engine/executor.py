@@ -8,7 +8,8 @@ and some take effect *together*, in one call that does all of them or none.
 The journal hears of every action before it begins and after it ended, in the thread that called
 the executor; only the actions themselves run in other threads. An action that failed stops those
 that run beside it, unless they only judge, as it does; whether later ones are tried all the same,
-it says itself.
+it says itself. Where actions are independent of each other, a failure holds back only those that
+need the one that failed.
 """
 
 from __future__ import annotations
@@ -22,6 +23,7 @@ from enum import StrEnum
 from graphlib import TopologicalSorter
 from itertools import groupby
 from queue import SimpleQueue
+from threading import Condition
 from typing import Generic, Protocol, TypeVar
 
 from inchworm.core.errors import InchwormError
@@ -66,6 +68,11 @@ class Action(Protocol[_Site]):
     @property
     def needs_success(self) -> bool:
         """Whether it is left out when anything before it has failed."""
+        ...
+
+    @property
+    def holds_back(self) -> bool:
+        """Whether its failure keeps only those beside it from beginning that need it."""
         ...
 
     @property
@@ -218,14 +225,14 @@ class Executor(Generic[Site]):
         def end(action: Action[Site], report: StepReport) -> bool:
             if self._end(action, report) is not None:
                 failed.append(action)
-            return all(each.only_judges for each in failed)
+            return all(each.only_judges or each.holds_back for each in failed)
 
         with self.crew(len(actions)) as sites:
             perform_beside(
                 sites,
                 actions,
                 {action.number: action.needs(self.site) for action in actions},
-                may_begin=lambda action: not failed or action.only_judges,
+                may_begin=lambda action: not failed or action.only_judges or action.holds_back,
                 begin=lambda action: self._begin([action]),
                 perform=self._performed,
                 end=end,
@@ -296,17 +303,7 @@ def perform_beside(
         {action.number: by_number.keys() & set(needs[action.number]) for action in actions}
     )
     order.prepare()
-    free: SimpleQueue[Site] = SimpleQueue()
-    for site in sites:
-        free.put(site)
-
-    def work(action: Action[Site]) -> StepReport:
-        site = free.get()
-        try:
-            return perform(action, site)
-        finally:
-            free.put(site)
-
+    crew = Crew(sites, perform)
     running: dict[Future[StepReport], Action[Site]] = {}
     waiting: list[int] = []
     with ThreadPoolExecutor(len(sites)) as pool:
@@ -317,25 +314,61 @@ def perform_beside(
                     action = by_number[waiting.pop(0)]
                     if may_begin(action):
                         begin(action)
-                        running[pool.submit(work, action)] = action
+                        running[pool.submit(crew.work, action)] = action
                 if not running:
                     return  # what is left waits for what is not done any more
                 ended, _ = wait(running, return_when=FIRST_COMPLETED)
                 for future in ended:
                     action = running.pop(future)
-                    if not end(action, future.result()):
+                    report = future.result()
+                    if not end(action, report):
                         return
-                    order.done(action.number)
+                    if report.state is not StepState.FAILED or not action.holds_back:
+                        order.done(action.number)
         finally:
-            _interrupt(sites, running, interrupt)
+            crew.close(interrupt)
 
 
-def _interrupt(
-    sites: Sequence[Site],
-    running: Collection[Future[StepReport]],
-    interrupt: Callable[[Site], None],
-) -> None:
-    while running:
+class Crew(Generic[Site]):
+    """Sites at which actions are performed in other threads, one at a time at each.
+
+    Which of them are at work is counted where the work is done. Ctrl-C can come between any two
+    steps of the caller, who may then not know of work that it has just handed over.
+    """
+
+    def __init__(
+        self, sites: Sequence[Site], perform: Callable[[Action[Site], Site], StepReport]
+    ) -> None:
+        self._sites = sites
+        self._perform = perform
+        self._free: SimpleQueue[Site] = SimpleQueue()
         for site in sites:
-            interrupt(site)
-        _, running = wait(running, timeout=_PATIENCE)
+            self._free.put(site)
+        self._at_work = 0
+        self._is_closed = False
+        self._changed = Condition()
+
+    def work(self, action: Action[Site]) -> StepReport:
+        """Perform an action, unless the crew has been closed."""
+        with self._changed:
+            if self._is_closed:
+                return StepReport(state=StepState.WAITING)
+            self._at_work += 1
+        site = self._free.get()
+        try:
+            return self._perform(action, site)
+        finally:
+            self._free.put(site)
+            with self._changed:
+                self._at_work -= 1
+                self._changed.notify_all()
+
+    def close(self, interrupt: Callable[[Site], None]) -> None:
+        """Begin nothing more, and interrupt what is at work until nothing is."""
+        with self._changed:
+            self._is_closed = True
+        while self._at_work:
+            for site in self._sites:
+                interrupt(site)
+            with self._changed:
+                self._changed.wait_for(lambda: not self._at_work, timeout=_PATIENCE)

@@ -1,9 +1,9 @@
-"""Locks: one promotion at a time goes into an environment from one machine."""
+"""Locks: one promotion or run at a time works in an environment from one machine."""
 
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -12,7 +12,7 @@ from inchworm.core.errors import EnvironmentMoved
 
 
 class Lock:
-    """Only one promotion at a time goes into an environment; the lock ends with its process."""
+    """Only one promotion or run at a time works in an environment; it ends with its process."""
 
     def __init__(self, folder: Path, environment: str) -> None:
         self._environment = environment
@@ -20,11 +20,21 @@ class Lock:
         self._holder = folder / f"{environment}.holder.json"
 
     @contextmanager
-    def held(self, by: Mapping[str, Any]) -> Iterator[None]:
+    def held(
+        self,
+        by: Mapping[str, Any],
+        patience: float = 0.0,
+        waiting: Callable[[str], None] = lambda why: None,
+    ) -> Iterator[None]:
         """Hold the lock.
 
+        Args:
+            by: who holds it, for messages to others.
+            patience: seconds to wait for it.
+            waiting: hears who holds it, where somebody else does.
+
         Raises:
-            EnvironmentMoved: when another process holds it; it is named.
+            EnvironmentMoved: when another process holds it for longer than that; it is named.
         """
         from filelock import FileLock, Timeout
 
@@ -32,11 +42,16 @@ class Lock:
         lock = FileLock(self._file)
         try:
             lock.acquire(timeout=0)
-        except Timeout as error:
-            raise EnvironmentMoved(
-                f"{self._environment} is locked: {self._said()}.",
-                next="Wait until it has finished, and try again.",
-            ) from error
+        except Timeout:
+            try:
+                if patience:
+                    waiting(self._said())
+                lock.acquire(timeout=patience)
+            except Timeout as error:
+                raise EnvironmentMoved(
+                    f"{self._environment} is locked: {self._said()}.",
+                    next="Wait until it has finished, and try again.",
+                ) from error
         try:
             self._holder.write_text(json.dumps(dict(by)))
             yield
@@ -47,6 +62,8 @@ class Lock:
     def _said(self) -> str:
         try:
             holder = json.loads(self._holder.read_text())
+            if "run" in holder:
+                return f"{holder['by']} runs {holder['run']} (process {holder['process']})"
             return f"{holder['by']} promotes {holder['promotion']} (process {holder['process']})"
         except (OSError, ValueError, KeyError):
-            return "another process promotes into it"
+            return "another process works in it"

@@ -237,8 +237,8 @@ class _Promoting:
         work.prepared.recall(place.bookkeeping.parts_of_ours())
         self.site = Site(
             prepared=work.prepared,
-            promotion=work.promotion,
             place=place,
+            changes=work.promotion.draft.changes,
             id=work.promotion.id,
             building=frozenset(part.relation for part in self.plan.building),
             by=work.by,
@@ -313,7 +313,7 @@ class _Promoting:
 
     def _stopped(self, running: Sequence[int]) -> None:
         """Somebody pressed Ctrl-C: schedules run again, what was built is kept for going on."""
-        reports = self.work.ledger.promotion(self.site.id).steps
+        reports = self.work.ledger.promotion(self.before.id).steps
         over = [n for n, report in reports.items() if report.state.is_over]
         at = min(running) if running else max(over, default=0) + 1
         message = f"stopped by {self.work.by} at step {at} of {len(self.steps)}"
@@ -323,7 +323,7 @@ class _Promoting:
 
     def _put_back(self, failed: int) -> Promotion:
         """A step failed before the switch-over: leave the environment as it was."""
-        reports = self.work.ledger.promotion(self.site.id).steps
+        reports = self.work.ledger.promotion(self.before.id).steps
         begun = [a for a in self.plan if a.number in reports and reports[a.number].state in _BEGUN]
         undoing = Undoing(done=frozenset(n for n, r in reports.items() if r.state.is_over))
         failing = self.plan.numbered[failed]
@@ -379,7 +379,7 @@ class _Promoting:
         """Journal that actions have to be done again; how one failed stays to be seen."""
         waiting = StepReport(state=StepState.WAITING)
         numbers = [a.number for a in actions if a.number not in self.site.failed]
-        self.work.ledger.steps(self.site.id, [(number, waiting) for number in numbers])
+        self.work.ledger.steps(self.before.id, [(number, waiting) for number in numbers])
 
 
 _BEGUN = frozenset({StepState.RUNNING, StepState.DONE, StepState.WARNED, StepState.NOTHING_CHECKED})

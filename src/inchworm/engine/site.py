@@ -1,11 +1,14 @@
-"""The site of a promotion: the open environment, and the bundle made ready for it."""
+"""The site of a promotion or run: the open environment, and the bundle made ready for it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, closing, contextmanager
+from copy import copy
 from dataclasses import replace
 from functools import cached_property, lru_cache
+from types import MappingProxyType
+from typing import Self
 
 from sqlglot import exp
 
@@ -13,44 +16,46 @@ from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.identifiers import PartId, PromotionId, RelationName
 from inchworm.core.lineage.facts import interfaces_digest
 from inchworm.core.promotion.composition import Interface, LivePart
-from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.rendered import Script
+from inchworm.core.running.run import RunId
 from inchworm.core.sql.parse import parse_query, split_script
 from inchworm.core.sql.render import to_text, with_tables
+from inchworm.core.structure.changes import Change
 from inchworm.engine.connections import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.staging import StagingArea
 from inchworm.engine.structure_record import StructureRecord
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 
+_NO_CHANGES: Mapping[PartId, tuple[Change, ...]] = MappingProxyType({})
+
 
 class Site:
-    """Where the actions of one promotion are performed: one connection, and what goes with it.
+    """Where actions are performed: one connection, and what goes with it.
 
     Args:
         prepared: the bundle, made ready for the environment.
-        promotion: the promotion.
         place: the open environment.
-        id: the promotion's id, with its ledger.
-        building: logical names of the models that the promotion builds.
+        id: the promotion's or run's id, with its ledger.
+        building: logical names of the relations that are read from where they are staged.
         by: who is at work.
         now: the current time, ISO 8601, UTC.
+        changes: the changes of structure that were drafted, by schema.
     """
 
     def __init__(
         self,
         *,
         prepared: Prepared,
-        promotion: Promotion,
         place: OpenEnvironment,
-        id: PromotionId,
+        id: PromotionId | RunId,
         building: frozenset[RelationName],
         by: str,
         now: Callable[[], str],
+        changes: Mapping[PartId, tuple[Change, ...]] = _NO_CHANGES,
     ) -> None:
         self.prepared = prepared
-        self.promotion = promotion
-        self.place = place
+        self.changes = changes
         self.id = id
         self.building = building
         self.by = by
@@ -58,29 +63,28 @@ class Site:
         self.assembly = prepared.reading.assembly
         self.rendered = prepared.rendered
         self.environment = prepared.environment
+        self.failed: list[int] = []
+        """Numbers of the steps that failed; their parts are not expected to be in place."""
+        self._reach(place)
+
+    def _reach(self, place: OpenEnvironment) -> None:
+        """Work over a connection."""
+        self.place = place
         self.database = place.database
         self.bookkeeping = place.bookkeeping
         self.names = PhysicalNames(self.assembly, self.environment, self.database.dialect)
-        self.staging = StagingArea(place, id.key)
-        self.failed: list[int] = []
-        """Numbers of the steps that failed; their parts are not expected to be in place."""
+        self.staging = StagingArea(place, self.id.key)
+        self.structures = StructureRecord(place, self.names, self._live_parts, self.now)
         self._schemas: set[str] = set()
-        self.structures = StructureRecord(place, self.names, self._live_parts, now)
 
-    def at(self, place: OpenEnvironment) -> Site:
+    def at(self, place: OpenEnvironment) -> Self:
         """The same site over another connection."""
-        return Site(
-            prepared=self.prepared,
-            promotion=self.promotion,
-            place=place,
-            id=self.id,
-            building=self.building,
-            by=self.by,
-            now=self.now,
-        )
+        other = copy(self)
+        other._reach(place)
+        return other
 
     @contextmanager
-    def crew(self, size: int) -> Iterator[Sequence[Site]]:
+    def crew(self, size: int) -> Iterator[Sequence[Self]]:
         """Up to ``size`` sites that can be worked at the same time, this one first.
 
         A database that only one connection can write to gets one.
@@ -109,7 +113,7 @@ class Site:
         return self.staging.names[self.physical(name)]
 
     def present(self, name: str) -> RelationName:
-        """Until the switch-over, what this promotion builds is read from its staging relation."""
+        """Until the switch-over, what is built is read from its staging relation."""
         return self.staged(name) if name in self.building else self.physical(name)
 
     def sql(self, query: str | exp.Query, name: Callable[[str], str]) -> str:

@@ -11,16 +11,17 @@ from functools import cached_property
 
 from inchworm.core.identifiers import RelationName
 from inchworm.core.promotion.aside import REPLACED, STAGING, Aside, Purpose, aside
+from inchworm.core.running.run import is_run_key
 from inchworm.engine.connections import OpenEnvironment
 from inchworm.targets.databases.protocols import Switch
 
 
 class StagingArea:
-    """What one promotion has beside the live relations of an environment.
+    """The relations that one promotion or run has beside the live ones of an environment.
 
     Args:
         place: the environment.
-        key: the promotion's name in the database.
+        key: the promotion's or run's name in the database.
     """
 
     def __init__(self, place: OpenEnvironment, key: str) -> None:
@@ -48,12 +49,18 @@ class StagingArea:
         """
         with self._database.transaction():
             self._clear_leftovers()
-            reserved = {each.of for each in self._ours(Purpose.RESERVED)}
+            ours = self._ours(Purpose.RESERVED)
+            reserved = {each.of for each in ours if each.promotion == self._key}
             taken = set(self._database.kinds())
             self._bookkeeping.put_aside(
                 self._aside(aside(model, STAGING, taken), Purpose.RESERVED, model)
                 for model in sorted(set(models) - reserved)
             )
+
+    def clear(self) -> None:
+        """Remove everything that was built and never went live, and all reserved names."""
+        with self._database.transaction():
+            self._remove([a for a in self._ours(*Purpose) if a.promotion == self._key])
 
     def built(self, model: RelationName) -> None:
         """Record that a model's staging relation is built. Called in that transaction."""
@@ -85,9 +92,18 @@ class StagingArea:
         with self._database.transaction():
             self._bookkeeping.forget_aside(schemas)
 
-    def replaced_names(self, models: Iterable[RelationName]) -> Mapping[RelationName, RelationName]:
-        """The name that each model's table gets when it is replaced."""
-        taken = set(self._database.kinds()) - set(self._former_replaced())
+    def replaced_names(
+        self, models: Iterable[RelationName], *, keep_former: bool = False
+    ) -> Mapping[RelationName, RelationName]:
+        """The name that each model's table gets when it is replaced.
+
+        Args:
+            models: their physical names.
+            keep_former: whether tables that were replaced earlier keep their names.
+        """
+        taken = set(self._database.kinds())
+        if not keep_former:
+            taken -= set(self._former_replaced())
         return {model: aside(model, REPLACED, taken) for model in models}
 
     def drop_replaced(self) -> None:
@@ -128,14 +144,27 @@ class StagingArea:
         )
 
     def _clear_leftovers(self) -> None:
-        """Remove what a promotion that was given up had built, and tried in."""
-        left = [a for a in self._ours(*Purpose) if a.promotion != self._key]
-        built = [a.name for a in left if a.purpose is Purpose.STAGING]
+        """Remove what was built, and tried in, by others that were given up.
+
+        A run leaves alone what a promotion has built: that may go on.
+        """
+        others = [
+            a
+            for a in self._ours(*Purpose)
+            if a.promotion != self._key or a.purpose is Purpose.SCRATCH
+        ]
+        if is_run_key(self._key):
+            others = [a for a in others if is_run_key(a.promotion)]
+        self._remove(others)
+
+    def _remove(self, relations: Iterable[Aside]) -> None:
+        by_purpose: dict[Purpose, list[RelationName]] = {purpose: [] for purpose in Purpose}
+        for each in relations:
+            by_purpose[each.purpose].append(each.name)
+        built, scratch = by_purpose[Purpose.STAGING], by_purpose[Purpose.SCRATCH]
         self._database.drop(built)
-        reserved = [a.name for a in left if a.purpose is Purpose.RESERVED]
-        scratch = [a.name for a in self._ours(Purpose.SCRATCH)]
         self._database.discard(scratch)
-        self._bookkeeping.forget_aside([*built, *reserved, *scratch])
+        self._bookkeeping.forget_aside([*built, *by_purpose[Purpose.RESERVED], *scratch])
 
     def _former_replaced(self) -> list[RelationName]:
         return [a.name for a in self._ours(Purpose.REPLACED) if a.promotion != self._key]

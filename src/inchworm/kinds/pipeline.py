@@ -12,7 +12,7 @@ from inchworm.core.checks import rules
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts import Facts, Need, Scheduled, Stage
 from inchworm.core.parameters.matrix import references, substitute
-from inchworm.core.parameters.values import Value, read_duration
+from inchworm.core.parameters.values import Value, read_duration, read_size
 from inchworm.core.parts import Part
 from inchworm.core.rendered import Rendered, RenderedDocument
 from inchworm.core.structure.tables import Table
@@ -47,6 +47,8 @@ class StepSettings(Settings):
             raise ValueError("needs exactly one of build = [...], notebook = ... or flow = ...")
         if self.timeout is not None and not references(self.timeout):
             read_duration(self.timeout)
+        if self.memory is not None and not references(self.memory):
+            read_size(self.memory)
         return self
 
     def works_on(self) -> tuple[PartId, ...]:

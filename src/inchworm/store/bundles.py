@@ -160,6 +160,30 @@ def _protocols(files: AbstractFileSystem) -> tuple[str, ...]:
     return (protocol,) if isinstance(protocol, str) else tuple(protocol)
 
 
+def place_at(address: str, root: Path) -> Place:
+    """The place at an address: a folder, relative to ``root``, or any URL that fsspec knows.
+
+    Raises:
+        ProjectError: when there is no such kind of address, or its package is missing.
+    """
+    scheme, separator, _ = address.partition("://")
+    if not separator or scheme in {"file", "local"}:
+        path = Path(address.partition("://")[2] or address)
+        return Folder(path if path.is_absolute() else root / path, root)
+    from fsspec.core import url_to_fs
+
+    try:
+        files, folder = url_to_fs(address)
+    except (ValueError, ImportError) as error:
+        raise ProjectError(
+            f"bundles cannot be stored at {scheme}://...: {error}",
+            where="inchworm.toml",
+            next="Write [storage] bundles = a folder, or a URL of fsspec whose package is "
+            "installed.",
+        ) from error
+    return Remote(files, folder, address)
+
+
 @dataclass(frozen=True)
 class BundleStore:
     """The bundles of a project."""
@@ -177,22 +201,7 @@ class BundleStore:
         Raises:
             ProjectError: when there is no such kind of address, or its package is missing.
         """
-        scheme, separator, _ = address.partition("://")
-        if not separator or scheme in {"file", "local"}:
-            path = Path(address.partition("://")[2] or address)
-            return cls(Folder(path if path.is_absolute() else root / path, root))
-        from fsspec.core import url_to_fs
-
-        try:
-            files, folder = url_to_fs(address)
-        except (ValueError, ImportError) as error:
-            raise ProjectError(
-                f"bundles cannot be stored at {scheme}://...: {error}",
-                where="inchworm.toml",
-                next="Write [storage] bundles = a folder, or a URL of fsspec whose package is "
-                "installed.",
-            ) from error
-        return cls(Remote(files, folder, address))
+        return cls(place_at(address, root))
 
     def put(self, bundle: Bundle) -> str:
         """Keep a bundle; keeping the same content again changes nothing.

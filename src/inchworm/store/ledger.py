@@ -21,15 +21,21 @@ from inchworm.core.ledger.events import (
     Heard,
     LedgerStarted,
     Packed,
+    RunEnded,
+    RunStarted,
+    RunStepReported,
     StateChanged,
     StepReported,
     event_of,
 )
 from inchworm.core.ledger.promotions import HeardPromotion, Summary, promotion_of, summary_of
+from inchworm.core.ledger.runs import run_of
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Draft, Promotion
 from inchworm.core.promotion.states import TRANSITIONS, State
+from inchworm.core.running.run import Run, RunId, RunPlan, run_number
+from inchworm.core.running.states import RunState
 from inchworm.store.ledgers.protocol import IndexRow, LedgerStorage, LedgerTransaction, Tail
 
 About = Callable[[Tail], str]
@@ -203,6 +209,46 @@ class Ledger:
                 next=did_you_mean(str(id_).upper(), known, "See inchworm history."),
             )
         return promotion_of(self.id, entries)
+
+    # ---- runs ---------------------------------------------------------------------------------
+
+    def start_run(self, plan: RunPlan) -> Run:
+        """Record that a run begins, under the next number."""
+        (entry,) = self.append(_next_run, RunStarted(plan=plan))
+        return run_of(self.id, [entry])
+
+    def run_steps(self, run: RunId, reports: Sequence[tuple[int, StepReport]]) -> None:
+        """Record how steps of a run stand, all at once."""
+        if reports:
+            self.append(str(run), *(RunStepReported(step=n, report=r) for n, r in reports))
+
+    def end_run(self, run: RunId, state: RunState, message: str = "") -> Run:
+        """Record how a run ended."""
+        self.append(str(run), RunEnded(state=state, message=message))
+        return self.run(run)
+
+    def run(self, id_: RunId | str) -> Run:
+        """A run by its id; case does not count.
+
+        Raises:
+            UsageError: when there is none.
+        """
+        number = id_.number if isinstance(id_, RunId) else run_number(id_)
+        entries = self.entries(about=f"R{number}") if number is not None else []
+        if not entries or entries[0].kind != RunStarted.kind:
+            known = [entry.about for entry in self.entries(kind=RunStarted.kind)]
+            near = did_you_mean(str(id_).upper(), known, "See inchworm history --runs.")
+            raise UsageError(f"There is no run {id_}.", next=near)
+        return run_of(self.id, entries)
+
+    def runs(self) -> list[Run]:
+        """All runs, by number, without how their steps went."""
+        by_id: dict[str, list[Entry]] = {}
+        for entry in self.entries(kind=RunStarted.kind):
+            by_id[entry.about] = [entry]
+        for entry in self.entries(kind=RunEnded.kind):
+            by_id[entry.about].append(entry)
+        return [run_of(self.id, entries) for entries in by_id.values()]
 
     def overrides(self, id_: PromotionId) -> dict[str, str]:
         """The values that a promotion was given for once; its steps are not looked at."""
@@ -384,4 +430,9 @@ def _started(entry: Entry) -> str:
 
 def _next_promotion(tail: Tail) -> str:
     """The next promotion's id; nobody else can add one before ours is there."""
-    return f"P{tail.drafts + 1}"
+    return f"P{tail.count(Drafted.kind) + 1}"
+
+
+def _next_run(tail: Tail) -> str:
+    """The next run's id."""
+    return f"R{tail.count(RunStarted.kind) + 1}"

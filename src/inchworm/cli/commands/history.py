@@ -5,35 +5,67 @@ from __future__ import annotations
 import click
 from rich.text import Text
 
-from inchworm.application.history import history
+from inchworm.application.history import history, runs
 from inchworm.application.history import promotion as find_promotion
+from inchworm.application.history import run as find_run
+from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
+from inchworm.cli.runs import print_run, print_runs
 from inchworm.cli.samples import print_failing_rows
 from inchworm.cli.terminal import console, print_json, rows, spell_seconds, word
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
 from inchworm.core.promotion.promotion import Promotion
+from inchworm.core.running.run import Run, run_number
 from inchworm.report.documents import history_document, promotion_document
+from inchworm.report.runs import run_document
 
 
 @click.command("history")
-@click.argument("promotion", required=False, metavar="[PROMOTION]")
-@click.option("--to", "environment", metavar="ENV", help="Only promotions into one environment.")
+@click.argument("record", required=False, metavar="[PROMOTION|RUN]")
+@click.option("--to", "--in", "environment", metavar="ENV", help="Only those of one environment.")
+@click.option("--runs", "of_runs", is_flag=True, help="Runs, and not promotions.")
 @click.option("--all", "everything", is_flag=True, help="All of them, not the latest 100.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/history/1.")
 def command(
-    promotion: str | None, environment: str | None, everything: bool, as_json: bool
+    record: str | None, environment: str | None, of_runs: bool, everything: bool, as_json: bool
 ) -> None:
-    """List promotions, the latest first, or show one (P12) step by step.
+    """List promotions or runs, the latest first, or show one (P12, R12) step by step.
 
     Promotions of other ledgers are listed as far as the databases told of them, when status or
     promote read them. The ledger's chain is followed first, so an entry that was altered does not
     go unnoticed.
     """
     place = workplace()
-    if promotion is not None:
-        one = find_promotion(place, promotion)
+    if record is not None and run_number(record) is not None:
+        run = find_run(place, record)
+        print_json(run_document(run)) if as_json else print_run(console(), run)
+    elif record is not None:
+        one = find_promotion(place, record)
         print_json(promotion_document(one)) if as_json else _show_one(one)
+    elif of_runs:
+        _show_runs(runs(place, environment), everything, as_json)
+    else:
+        _show_promotions(place, environment, everything, as_json)
+
+
+def _show_runs(recorded: list[Run], everything: bool, as_json: bool) -> None:
+    shown = recorded if everything else recorded[:_SHOWN]
+    if as_json:
+        documents = [run_document(run) for run in shown]
+        print_json({"format": "inchworm/runs/1", "runs": documents})
         return
+    screen = console()
+    if not shown:
+        screen.print("Nothing ran yet. Run what is live: inchworm run NAME --in ENV")
+        return
+    print_runs(screen, shown)
+    if len(recorded) > len(shown):
+        screen.print(f"... and {len(recorded) - len(shown):,} earlier: --all", style="dim")
+
+
+def _show_promotions(
+    place: Workplace, environment: str | None, everything: bool, as_json: bool
+) -> None:
     recorded = history(place, environment)
     shown = recorded.promotions if everything else recorded.promotions[:_SHOWN]
     if as_json:
@@ -139,4 +171,4 @@ def _show_one(promotion: Promotion) -> None:
         if report.samples:
             screen.print()
             screen.print(f"step {step.number}, {step.part}: {report.message}")
-            print_failing_rows(screen, step, report, draft.environment, draft.bundle)
+            print_failing_rows(screen, step.part, report, draft.environment, draft.bundle)

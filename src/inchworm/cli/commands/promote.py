@@ -351,7 +351,7 @@ def _show_end(
         report = promotion.report_of(step)
         if report.state in {StepState.FAILED, StepState.WARNED}:
             say(screen, report.state.value, f"{_what(step)}: {report.message}")
-            print_failing_rows(screen, step, report, environment.name, promotion.draft.bundle)
+            print_failing_rows(screen, step.part, report, environment.name, promotion.draft.bundle)
     if promotion.state is not State.DONE:
         if promotion.message:
             screen.print(promotion.message)

@@ -31,8 +31,9 @@ class Entry:
         number: counts from 1 without gaps.
         at: ISO 8601, UTC.
         by: the person or service.
-        kind: ``ledger-started``, ``packed``, ``drafted``, ``state``, ``step`` or ``heard``.
-        about: what it concerns: a promotion's id or a bundle's name.
+        kind: ``ledger-started``, ``packed``, ``drafted``, ``state``, ``step``,
+            ``run-started``, ``run-step``, ``run-ended`` or ``heard``.
+        about: what it concerns: the id of a promotion or run, or a bundle's name.
         body: everything else, as JSON.
         before: the hash of the entry before.
     """

@@ -8,16 +8,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from typing import Any, ClassVar, Self
+from typing import Any, ClassVar, Self, get_args
 
 from inchworm.core.errors import LedgerError
-from inchworm.core.execution import StepReport, StepState
+from inchworm.core.execution import StepReport
 from inchworm.core.ledger.entries import Entry
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Draft
 from inchworm.core.promotion.states import State
-from inchworm.core.sample import Sample
+from inchworm.core.running.run import RunPlan
+from inchworm.core.running.states import RunState
 
 _VERSION = "version"
 
@@ -109,34 +110,68 @@ class StepReported:
     @property
     def body(self) -> dict[str, Any]:
         """The event as an entry keeps it; what is not known is left out."""
-        report = self.report
-        seconds = None if report.seconds is None else round(report.seconds, 3)
-        more = {"seconds": seconds, "rows": report.rows, "size": report.size}
-        return {
-            "step": self.step,
-            "state": report.state.value,
-            **({"message": report.message} if report.message else {}),
-            **({"samples": _samples(report)} if report.samples else {}),
-            **{name: value for name, value in more.items() if value is not None},
-        }
+        return {"step": self.step, **self.report.to_json()}
 
     @classmethod
     def of(cls, body: Mapping[str, Any]) -> Self:
         """The event that an entry keeps."""
-        return cls(
-            step=body["step"],
-            report=StepReport(
-                state=StepState(body["state"]),
-                message=body.get("message", ""),
-                seconds=body.get("seconds"),
-                rows=body.get("rows"),
-                size=body.get("size"),
-                samples={
-                    check: Sample.from_json(sample)
-                    for check, sample in body.get("samples", {}).items()
-                },
-            ),
-        )
+        return cls(step=body["step"], report=StepReport.from_json(body))
+
+
+@dataclass(frozen=True, kw_only=True)
+class RunStarted:
+    """A run of something that is live began."""
+
+    kind: ClassVar[str] = "run-started"
+    plan: RunPlan
+
+    @property
+    def body(self) -> dict[str, Any]:
+        """The event as an entry keeps it."""
+        return {"plan": self.plan.to_json()}
+
+    @classmethod
+    def of(cls, body: Mapping[str, Any]) -> Self:
+        """The event that an entry keeps."""
+        return cls(plan=RunPlan.from_json(body["plan"]))
+
+
+@dataclass(frozen=True, kw_only=True)
+class RunStepReported:
+    """A step of a run began or ended."""
+
+    kind: ClassVar[str] = "run-step"
+    step: int
+    report: StepReport
+
+    @property
+    def body(self) -> dict[str, Any]:
+        """The event as an entry keeps it; what is not known is left out."""
+        return {"step": self.step, **self.report.to_json()}
+
+    @classmethod
+    def of(cls, body: Mapping[str, Any]) -> Self:
+        """The event that an entry keeps."""
+        return cls(step=body["step"], report=StepReport.from_json(body))
+
+
+@dataclass(frozen=True, kw_only=True)
+class RunEnded:
+    """A run ended."""
+
+    kind: ClassVar[str] = "run-ended"
+    state: RunState
+    message: str = ""
+
+    @property
+    def body(self) -> dict[str, Any]:
+        """The event as an entry keeps it."""
+        return {"state": self.state.value, "message": self.message}
+
+    @classmethod
+    def of(cls, body: Mapping[str, Any]) -> Self:
+        """The event that an entry keeps."""
+        return cls(state=RunState(body["state"]), message=body["message"])
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -157,16 +192,19 @@ class Heard:
         return cls(promotions=tuple(CompletedPromotion(**each) for each in body["promotions"]))
 
 
-def _samples(report: StepReport) -> dict[str, Any]:
-    return {check: sample.to_json() for check, sample in report.samples.items()}
+Event = (
+    LedgerStarted
+    | Packed
+    | Drafted
+    | StateChanged
+    | StepReported
+    | RunStarted
+    | RunStepReported
+    | RunEnded
+    | Heard
+)
 
-
-Event = LedgerStarted | Packed | Drafted | StateChanged | StepReported | Heard
-
-_EVENTS: Mapping[str, type[Event]] = {
-    event.kind: event
-    for event in (LedgerStarted, Packed, Drafted, StateChanged, StepReported, Heard)
-}
+_EVENTS: Mapping[str, type[Event]] = {event.kind: event for event in get_args(Event)}
 
 
 def event_of(entry: Entry) -> Event:

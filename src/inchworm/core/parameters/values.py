@@ -12,6 +12,7 @@ from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 _TODAY = re.compile(r"^\s*today\s*(?:([+-])\s*(\d+)\s*([dw]))?\s*$")
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(?:([kKmMgGtT])(i)?)?[bB]?")
 _DURATION = re.compile(
     r"^(?:P(?:(\d+)W)?(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?)?"
     r"|(?:(\d+)w)?\s*(?:(\d+)d)?\s*(?:(\d+)h)?\s*(?:(\d+)m)?\s*(?:(\d+)s)?)$"
@@ -230,6 +231,20 @@ def read_duration(text: str) -> dt.timedelta:
         return dt.timedelta(weeks=weeks, days=days, hours=hours, minutes=minutes, seconds=seconds)
     except OverflowError as error:
         raise ValueError(f"{text!r} is longer than {dt.timedelta.max.days:,} days") from error
+
+
+def read_size(text: str) -> int:
+    """Bytes: ``512 MB``, ``2GB`` (powers of 1000), ``2 GiB`` (powers of 1024), or a number.
+
+    Raises:
+        ValueError: when the text is none of these.
+    """
+    match = _SIZE.fullmatch(text.strip())
+    if not match:
+        raise ValueError(f"{text!r} is not a size such as 512 MB, 2 GB or 2 GiB")
+    number, letter, binary = match.groups()
+    step = 1024 if binary else 1000
+    return int(float(number) * step ** (" kmgt".index(letter.lower()) if letter else 0))
 
 
 def _text(cell: Any, today: dt.date) -> str:

@@ -50,6 +50,7 @@ class Action(ABC):
     needs_success: ClassVar[bool] = False
     only_judges: ClassVar[bool] = False
     """Whether it changes nothing: when it fails, all others beside it that judge still do."""
+    holds_back: ClassVar[bool] = False
     is_of_service: ClassVar[bool] = False
     """Whether it works on a service, and not on the database."""
     leaves_mark: ClassVar[bool] = True

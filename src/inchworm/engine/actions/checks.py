@@ -6,22 +6,13 @@ from abc import abstractmethod
 from collections.abc import Iterable
 from typing import ClassVar
 
-from sqlglot import exp
-
-from inchworm.core.counting import counted
-from inchworm.core.execution import StepReport, StepState
+from inchworm.core.execution import StepReport
 from inchworm.core.identifiers import ColumnName, Kind, PartId
-from inchworm.core.lineage.classes import classed_columns
-from inchworm.core.promotion.data_checks import checks_of
 from inchworm.core.promotion.states import Phase
-from inchworm.core.sample import Sample
-from inchworm.core.sql.parse import parse_query
-from inchworm.core.sql.render import to_text
-from inchworm.core.sql.selection import first_rows
 from inchworm.engine.actions.base import Action, Undoing
 from inchworm.engine.executor import Mode
+from inchworm.engine.row_checks import judge_file, judge_model
 from inchworm.engine.site import Site
-from inchworm.targets.databases.quoting import quoted
 
 
 class _Check(Action):
@@ -63,22 +54,7 @@ class CheckModel(_Check):
 
     def judge(self, site: Site) -> StepReport:
         """Count the rows that do not satisfy each check."""
-        model = site.rendered.model(self.part)
-        name = self.part.relation
-        if not site.database.rows(f"SELECT 1 FROM {quoted(site.present(name))} LIMIT 1"):
-            return StepReport(state=StepState.NOTHING_CHECKED, message="there are no rows")
-        checks = checks_of(name, model.key, model.checks)
-        faults = []
-        samples = {}
-        for check in checks:
-            ((count,),) = site.database.rows(site.sql(check.query, site.present))
-            if count:
-                faults.append(f"{check.text}: {_rows(count)} not")
-                samples[check.text] = _sample(check.failing, site)
-        if faults:
-            message = "; ".join(faults)
-            return StepReport(state=StepState.FAILED, message=message, samples=samples)
-        return StepReport(state=StepState.DONE, message=f"{len(checks)} checks hold")
+        return judge_model(self.part, site)
 
 
 class CheckFile(_Check):
@@ -90,34 +66,4 @@ class CheckFile(_Check):
 
     def judge(self, site: Site) -> StepReport:
         """Count the rows that it returns."""
-        check = site.rendered.check(self.part)
-        sql = site.sql(check.sql, site.present)
-        ((count,),) = site.database.rows(f"SELECT count(*) FROM ({sql}) AS returned")
-        if not count:
-            return StepReport(state=StepState.DONE, message="no row found")
-        message = (
-            f"{check.message}: {_rows(count)} found" if check.message else f"{_rows(count)} found"
-        )
-        return StepReport(
-            state=StepState.FAILED if check.refuses else StepState.WARNED,
-            message=message,
-            samples={check.message or self.part.name: _sample(check.sql, site)},
-        )
-
-
-_KEPT = 5
-"""Rows of each failing check that are recorded."""
-
-
-def _sample(query: str | exp.Query, site: Site) -> Sample:
-    """The first rows that a check found, without values of columns that have a class."""
-    dialect = site.assembly.dialect
-    tree = parse_query(query, dialect) if isinstance(query, str) else query
-    first = first_rows(tree, {}, dialect, first=_KEPT + 1)
-    columns, rows = site.database.select(site.sql(first, site.present))
-    classes = classed_columns(to_text(tree, dialect), columns, site.assembly)
-    return Sample.of(columns, rows, _KEPT).hiding(classes)
-
-
-def _rows(count: int) -> str:
-    return counted(count, "row")
+        return judge_file(self.part, site)

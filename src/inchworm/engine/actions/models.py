@@ -8,14 +8,13 @@ from typing import ClassVar
 from inchworm.core.counting import counted
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, RelationName
-from inchworm.core.promotion.increments import kept_rows, new_rows
 from inchworm.core.promotion.states import Phase
-from inchworm.core.rendered import RenderedModel, Store
+from inchworm.core.rendered import Store
 from inchworm.engine.actions.base import Action, Undoing
 from inchworm.engine.executor import Mode
+from inchworm.engine.model_build import ModelBuild
 from inchworm.engine.site import Site
 from inchworm.targets.databases.protocols import Switch
-from inchworm.targets.databases.quoting import quoted
 
 _Names = Mapping[RelationName, RelationName]
 
@@ -42,31 +41,15 @@ class BuildModel(Action):
 
     def statements(self, site: Site) -> Iterator[str]:
         """The statements that build the staging relation."""
-        model = site.rendered.model(self.part)
-        staged = site.staged(self.part.relation)
-        kind = "VIEW" if model.is_view else "TABLE"
-        yield f"CREATE {kind} {quoted(staged)} AS {self._query(site, model)}"
-        if self._grows(site, model):
-            yield self._kept(site, model)
+        return ModelBuild(self.part, site).statements()
 
     def perform(self, site: Site) -> StepReport:
         """Build it; of a table, say how many rows it has."""
-        model = site.rendered.model(self.part)
-        staged = site.staged(self.part.relation)
-        store = Store.VIEW if model.is_view else Store.TABLE
+        build = ModelBuild(self.part, site)
         with site.database.transaction():
-            rows = site.database.build(staged, store, self._query(site, model))
-            if self._grows(site, model):
-                site.database.execute(self._kept(site, model))
-                rows = int(site.database.rows(f"SELECT count(*) FROM {quoted(staged)}")[0][0])
-            site.staging.built(site.physical(self.part.relation))
+            rows = build.build()
             site.mark(self.number)
-        if rows is None:
-            return StepReport(state=StepState.DONE, message="view")
-        size = site.database.size(staged)
-        message = counted(rows, "row")
-        message += f", {_spell_size(size)}" if size is not None else ""
-        return StepReport(state=StepState.DONE, message=message, rows=rows, size=size)
+        return build.report(rows)
 
     def undo(self, site: Site, undoing: Undoing) -> bool:
         """Remove the staging relation, and the mark of it."""
@@ -74,27 +57,6 @@ class BuildModel(Action):
             site.staging.discard([site.physical(self.part.relation)])
             site.bookkeeping.forget_step(site.id.key, self.number)
         return True
-
-    def _grows(self, site: Site, model: RenderedModel) -> bool:
-        """Whether the model keeps the rows that it has."""
-        return model.keeps_rows and site.database.kinds().get(site.former(self.part)) == "table"
-
-    def _query(self, site: Site, model: RenderedModel) -> str:
-        sql = site.sql(model.sql, site.present)
-        if not self._grows(site, model):
-            return sql
-        return new_rows(sql, site.former(self.part), model.since or "", model.key)
-
-    def _kept(self, site: Site, model: RenderedModel) -> str:
-        """The statement that puts the rows that stay to the new ones."""
-        live, staged = site.former(self.part), site.staged(self.part.relation)
-        tables = site.database.structure({live.schema, staged.schema})
-        has = tables[live].by_name
-        new = site.assembly.tables[self.part.relation].columns if staged not in tables else ()
-        columns = tables[staged].columns if staged in tables else new
-        return kept_rows(
-            staged, live, [c.name for c in columns if c.name.lower() in has], model.key
-        )
 
 
 class SwitchOver(Action):
@@ -172,13 +134,3 @@ class RemoveModel(SwitchOver):
     def report(self, built: int) -> StepReport:
         """How the action ended."""
         return StepReport(state=StepState.DONE, message="removed; a table is kept aside")
-
-
-def _spell_size(size: int) -> str:
-    """Bytes in the largest unit of which there is at least one: ``3.4 MB``."""
-    amount, unit = float(size), "bytes"
-    for larger in ("kB", "MB", "GB", "TB"):
-        if amount < 1000:
-            break
-        amount, unit = amount / 1000, larger
-    return f"{amount:.0f} {unit}" if unit == "bytes" else f"{amount:.1f} {unit}"

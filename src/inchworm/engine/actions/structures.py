@@ -24,7 +24,7 @@ class ChangeStructure(Action):
     repeatable: ClassVar[str] = "The step's mark is in the transaction of the change."
 
     def _changes(self, site: Site, *, late: bool) -> list[Change]:
-        drafted = site.promotion.draft.changes[self.part]
+        drafted = site.changes[self.part]
         return [change for change in drafted if change.late is late]
 
     def statements(self, site: Site) -> Iterator[str]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from typing import NamedTuple, Protocol
 
@@ -14,10 +14,10 @@ IndexRow = tuple[int, str, str, str, str, str, str, int, int, int, float]
 
 
 class Tail(NamedTuple):
-    """The end of the chain: the latest entry, and how many drafts there are."""
+    """The end of the chain: the latest entry, and how many entries of a kind there are."""
 
     latest: Row
-    drafts: int
+    count: Callable[[str], int]
 
 
 class LedgerTransaction(Protocol):

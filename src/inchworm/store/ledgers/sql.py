@@ -56,8 +56,12 @@ class SqlTransaction:
         latest = self._run(f"SELECT {COLUMNS} FROM {entries} ORDER BY number DESC LIMIT 1")
         if not latest:
             return None
-        ((drafts,),) = self._run(f"SELECT count(*) FROM {entries} WHERE kind = ?", [Drafted.kind])
-        return Tail(Row(*latest[0]), drafts)
+        return Tail(Row(*latest[0]), self._count)
+
+    def _count(self, kind: str) -> int:
+        entries = f"{self._prefix}entries"
+        ((count,),) = self._run(f"SELECT count(*) FROM {entries} WHERE kind = ?", [kind])
+        return int(count)
 
     def about(self, about: str) -> list[Row]:
         """The entries about one thing, in order."""

@@ -1,0 +1,243 @@
+"""Running what is live in an environment, and looking at what ran."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from inchworm.application.workplace import LOCKS, Workplace
+from inchworm.core.environments.environment import Environment
+from inchworm.core.errors import BundleError, UsageError
+from inchworm.core.execution import StepReport
+from inchworm.core.identifiers import PartId
+from inchworm.core.parameters.values import Value
+from inchworm.core.promotion.composition import CompletedPromotion, LivePart
+from inchworm.core.running.earlier import steps_done, usual_seconds
+from inchworm.core.running.planning import plan_steps, subject_of
+from inchworm.core.running.run import Run, RunPlan
+from inchworm.engine.connections import check_name, open_database
+from inchworm.engine.preparation import Prepared, prepare
+from inchworm.engine.running.runner import RunReporter, RunWork, execute
+from inchworm.targets.databases.bookkeeping import Bookkeeping
+
+
+@dataclass(frozen=True, kw_only=True)
+class RunRequest:
+    """What is asked of a new run.
+
+    Attributes:
+        name: a pipeline, model, notebook or flow that is live.
+        environment: where.
+        upstream: whether the models and notebooks run first that it depends on.
+        downstream: whether those run behind it that it affects.
+        since_failed: whether the last run of it there is gone on with.
+        overwrite: whether changes that were made by hand to what is built may be lost.
+        patience: seconds to wait while somebody else works in the environment.
+    """
+
+    name: str
+    environment: str
+    upstream: bool = False
+    downstream: bool = False
+    since_failed: bool = False
+    overwrite: bool = False
+    patience: float = 0.0
+
+
+@dataclass(frozen=True, kw_only=True)
+class PreparedRun:
+    """A run that can begin.
+
+    Attributes:
+        done: how steps ended in the run that this one continues, by number.
+        usual: how long steps took the last time, in seconds, by number.
+        used: the values that its parts use.
+    """
+
+    request: RunRequest
+    plan: RunPlan
+    prepared: Prepared
+    done: Mapping[int, StepReport] = field(default_factory=dict)
+    usual: Mapping[int, float] = field(default_factory=dict)
+    used: Mapping[str, Value] = field(default_factory=dict)
+
+    @property
+    def environment(self) -> Environment:
+        """Where it runs."""
+        return self.prepared.environment
+
+
+def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
+    """Find what is live under a name, and the steps of a run of it. Nothing is recorded or changed.
+
+    Raises:
+        UsageError: when there is nothing of that name that is live, or nothing to go on with.
+        BundleError: when the bundle that is live cannot be had here.
+        TargetError: when the environment cannot be read.
+    """
+    environment = workplace.project.environment(request.environment)
+    last, live = _read_live(workplace, environment)
+    bundle = workplace.bundles.get(last.bundle)
+    if bundle.digest != last.digest:
+        raise BundleError(
+            f"{last.bundle} in the bundle store is not the one that is live in {environment.name}.",
+            next="Use the bundle store of whoever promoted it there.",
+        )
+    overrides = _overrides(workplace, last)
+    facts = workplace.bundle_facts(bundle)
+    prepared = prepare(bundle, environment, workplace.today, overrides, facts)
+    if facts is not None:
+        facts.keep()
+    assembly = prepared.reading.assembly
+    subject = subject_of(request.name, assembly)
+    steps = plan_steps(
+        subject,
+        assembly,
+        prepared.rendered,
+        upstream=request.upstream,
+        downstream=request.downstream,
+    )
+    parts = dict.fromkeys(step.part for step in steps if isinstance(step.part, PartId))
+    for part in (subject, *parts):
+        _check_live(part, live, prepared, last)
+    used = {
+        use.parameter: prepared.values[use.parameter]
+        for part in (subject, *parts)
+        for use in assembly.outlines[part].uses
+        if use.parameter in prepared.values
+    }
+    plan = RunPlan(
+        environment=environment.name,
+        subject=subject,
+        bundle=bundle.name,
+        bundle_digest=bundle.digest,
+        commit=bundle.commit,
+        today=workplace.today.isoformat(),
+        steps=steps,
+        values={name: value.text for name, value in sorted(used.items())},
+    )
+    before = _runs_of(workplace, plan)
+    done: Mapping[int, StepReport] = {}
+    if request.since_failed:
+        plan, done = _continued(plan, before)
+    return PreparedRun(
+        request=request,
+        plan=plan,
+        prepared=prepared,
+        done=done,
+        usual=usual_seconds(plan, before),
+        used=used,
+    )
+
+
+def _read_live(
+    workplace: Workplace, environment: Environment
+) -> tuple[CompletedPromotion, dict[PartId, LivePart]]:
+    """The promotion that is live in an environment, and its parts."""
+    project = workplace.project.settings.name
+    values = workplace.values(environment)
+    with open_database(environment, workplace.machine, values, read_only=True) as database:
+        bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
+        check_name(environment, project, bookkeeping.environment())
+        last = bookkeeping.last()
+        live = {part.part: part for part in bookkeeping.parts_of_ours()}
+    if last is None:
+        raise UsageError(
+            f"Nothing is live in {environment.name} ({environment.protection}): nothing was "
+            "promoted there yet.",
+            next=f"inchworm promote BUNDLE --to {environment.name}",
+        )
+    return last, live
+
+
+def _overrides(workplace: Workplace, last: CompletedPromotion) -> Mapping[str, str]:
+    """The values that were given for once at the promotion that is live, if our ledger has it."""
+    ledger = workplace.ledger
+    if last.id is None or not ledger.exists or last.id.ledger != ledger.id:
+        return {}
+    return ledger.overrides(last.id)
+
+
+def _check_live(
+    part: PartId, live: Mapping[PartId, LivePart], prepared: Prepared, last: CompletedPromotion
+) -> None:
+    """Whether a part is live as it is in the bundle; it may not be after a failed promotion."""
+    there = live.get(part)
+    environment = prepared.environment.name
+    if there is None:
+        raise UsageError(
+            f"{part} is not live in {environment}.",
+            next=f"Promote it first: inchworm promote {last.bundle} --to {environment}",
+        )
+    if there.content != prepared.reading.assembly.parts[part].digest:
+        raise UsageError(
+            f"{part} is live in {environment} as in {there.bundle}, and the rest as in "
+            f"{last.bundle}: a promotion did not come to its end.",
+            next="See inchworm history, and go on with it: inchworm promote PROMOTION",
+        )
+
+
+def _runs_of(workplace: Workplace, plan: RunPlan) -> list[Run]:
+    """The latest runs of the same part in the same environment, the latest last."""
+    if not workplace.ledger.exists:
+        return []
+    ids = [
+        run.id
+        for run in workplace.ledger.runs()
+        if (run.plan.subject, run.plan.environment) == (plan.subject, plan.environment)
+    ]
+    return [workplace.ledger.run(id_) for id_ in ids[-_LOOKED_AT:]]
+
+
+_LOOKED_AT = 5
+"""How many earlier runs are asked how long steps take."""
+
+
+def _continued(plan: RunPlan, before: Sequence[Run]) -> tuple[RunPlan, Mapping[int, StepReport]]:
+    """The plan of a run that goes on with the last one, and the steps that are done.
+
+    Raises:
+        UsageError: when there is none to go on with.
+    """
+    last = before[-1] if before else None
+    again = f"inchworm run {plan.subject} --in {plan.environment}"
+    if last is None or not last.state.can_go_on:
+        how = f"{last.id} is {last.state.value}" if last else "it did not run there yet"
+        raise UsageError(
+            f"There is nothing to go on with: {how}.", next=f"Run it from the beginning: {again}"
+        )
+    if last.plan.bundle_digest != plan.bundle_digest:
+        raise UsageError(
+            f"{last.id} ran {last.plan.bundle}, and {plan.bundle} is live now.",
+            next=f"Run it from the beginning: {again}",
+        )
+    return replace(plan, continues=last.id.number), steps_done(plan, last)
+
+
+def carry_out_run(workplace: Workplace, prepared: PreparedRun, reporter: RunReporter) -> Run:
+    """Execute a run.
+
+    Raises:
+        EnvironmentMoved: when somebody else works there, or what is live is another bundle now.
+        KeyboardInterrupt: after recording where it stopped.
+    """
+    prepared.prepared.bundle.verify()
+    return execute(
+        RunWork(
+            prepared=prepared.prepared,
+            plan=prepared.plan,
+            done=prepared.done,
+            ledger=workplace.ledger,
+            machine=workplace.machine,
+            keep=lambda run, name, content: workplace.outputs.keep(
+                f"{run.id.ledger}-{run.id}-{name}", content
+            ),
+            locks=workplace.root / LOCKS,
+            by=workplace.user,
+            now=workplace.now,
+            process=workplace.process,
+            patience=prepared.request.patience,
+            overwrite=prepared.request.overwrite,
+            reporter=reporter,
+        )
+    )

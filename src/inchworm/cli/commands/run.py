@@ -1,0 +1,301 @@
+"""``inchworm run``."""
+
+from __future__ import annotations
+
+import json
+import signal
+import sys
+import time
+from collections.abc import Mapping
+
+import click
+from rich.console import Console
+from rich.progress import Progress, SpinnerColumn, TaskID, TextColumn, TimeElapsedColumn
+from rich.text import Text
+
+from inchworm.application.running import PreparedRun, RunRequest, carry_out_run, prepare_run
+from inchworm.cli.process import shown_time, workplace
+from inchworm.cli.runs import spell_step
+from inchworm.cli.samples import print_failing_rows
+from inchworm.cli.terminal import console, rows, say, spell_seconds, word
+from inchworm.cli.visible import escaped
+from inchworm.core.counting import counted
+from inchworm.core.errors import UsageError
+from inchworm.core.execution import StepReport, StepState
+from inchworm.core.parameters.values import Type, read_duration
+from inchworm.core.running.run import Run, RunStep
+from inchworm.core.running.states import RunState
+from inchworm.engine.running.runner import RunReporter
+from inchworm.report.runs import run_document, step_document
+
+
+@click.command("run")
+@click.argument("name", metavar="PIPELINE|MODEL|NOTEBOOK|FLOW")
+@click.option("--in", "environment", metavar="ENV", required=True, help="Where it is live.")
+@click.option("--upstream", is_flag=True, help="First what it depends on: models and notebooks.")
+@click.option("--downstream", is_flag=True, help="Then what it affects: models and notebooks.")
+@click.option("--since-failed", is_flag=True, help="Go on with the last run, where it failed.")
+@click.option("--overwrite", is_flag=True, help="Changes made by hand to tables may be lost.")
+@click.option("--values", "only_values", is_flag=True, help="Show the values, and run nothing.")
+@click.option("--wait", metavar="DURATION", help="Wait so long while somebody works there: 10m.")
+@click.option("--yes", is_flag=True, envvar="INCHWORM_YES", help="Do not ask.")
+@click.option("--json", "as_json", is_flag=True, help="A line of JSON for each thing that happens.")
+def command(
+    name: str,
+    environment: str,
+    upstream: bool,
+    downstream: bool,
+    since_failed: bool,
+    overwrite: bool,
+    only_values: bool,
+    wait: str | None,
+    yes: bool,
+    as_json: bool,
+) -> None:
+    """Run what is live in ENV: a pipeline's steps, a model, a notebook or a flow.
+
+    Tables are built beside the live ones, checked, and switched over together. Steps that do not
+    need each other run side by side; one that fails keeps only those from beginning that need it.
+    Ctrl-C and SIGTERM stop what runs, and nothing half done is seen.
+    """
+    place = workplace()
+    prepared = prepare_run(
+        place,
+        RunRequest(
+            name=name,
+            environment=environment,
+            upstream=upstream,
+            downstream=downstream,
+            since_failed=since_failed,
+            overwrite=overwrite,
+            patience=_patience(wait),
+        ),
+    )
+    screen = console()
+    if only_values:
+        _show_values(screen, prepared, as_json)
+        return
+    if not yes and not _agreed(prepared):
+        click.echo(f"Nothing ran in {prepared.environment.name}.")
+        sys.exit(1)
+    reporter = _Lines() if as_json else _Progress(screen, prepared)
+    signal.signal(signal.SIGTERM, _interrupt)
+    started = time.monotonic()
+    try:
+        run = carry_out_run(place, prepared, reporter)
+    except KeyboardInterrupt:
+        reporter.close()
+        click.echo(f"{reporter.run} was stopped. See inchworm history {reporter.run}.", err=True)
+        raise
+    finally:
+        reporter.close()
+    if as_json:
+        _print_line({"event": "ended", **run_document(run)})
+    else:
+        _show_end(screen, prepared, run, time.monotonic() - started)
+    sys.exit(0 if run.state is RunState.DONE else 1)
+
+
+def _interrupt(number: int, frame: object) -> None:
+    raise KeyboardInterrupt
+
+
+def _patience(text: str | None) -> float:
+    if text is None:
+        return 0.0
+    try:
+        return read_duration(text).total_seconds()
+    except ValueError as error:
+        raise click.UsageError(f"--wait: {error}.") from error
+
+
+def _agreed(prepared: PreparedRun) -> bool:
+    """Whether a run in a protected environment is meant; others are not asked about."""
+    environment = prepared.environment
+    if not environment.protected:
+        return True
+    if not sys.stdin.isatty():
+        raise UsageError(
+            f"{environment.name} is protected, and nobody can be asked here.",
+            where=environment.file,
+            next="If this is meant, say --yes.",
+        )
+    typed = click.prompt(
+        f"{environment.name} is protected. Type its name to run {prepared.plan.subject}",
+        default="",
+        show_default=False,
+        err=True,
+    )
+    return bool(typed.strip() == environment.name)
+
+
+# ---- what is shown -----------------------------------------------------------------------------
+
+
+def _show_values(screen: Console, prepared: PreparedRun, as_json: bool) -> None:
+    if as_json:
+        _print_line({"event": "values", "values": dict(prepared.plan.values)})
+        return
+    screen.print(_title(prepared))
+    screen.print()
+    lines = [
+        (name, value.text, "kept there; never shown" if value.type is Type.SECRET else "")
+        for name, value in sorted(prepared.used.items())
+    ]
+    if lines:
+        screen.print(rows(("value used", f"in {prepared.environment.name}", ""), lines))
+    else:
+        screen.print("It uses no values.")
+
+
+def _title(prepared: PreparedRun) -> Text:
+    environment = prepared.environment
+    return Text.assemble(
+        (str(prepared.plan.subject), "bold"),
+        f" of {prepared.plan.bundle}, live in ",
+        (environment.name, "bold"),
+        " (",
+        word(environment.protection),
+        ")",
+    )
+
+
+def _show_end(screen: Console, prepared: PreparedRun, run: Run, seconds: float) -> None:
+    screen.print()
+    counts: dict[str, int] = {}
+    for step in run.plan.steps:
+        state = run.report_of(step).state.value
+        counts[state] = counts.get(state, 0) + 1
+    outcomes = ", ".join(f"{n} {state}" for state, n in counts.items())
+    environment = prepared.environment
+    say(
+        screen,
+        run.state.value,
+        f"{run.id}: {run.plan.subject} in {environment.name} ({environment.protection}); "
+        f"steps: {outcomes}; {spell_seconds(seconds)}.",
+    )
+    for step in run.plan.steps:
+        report = run.report_of(step)
+        if report.state in {StepState.FAILED, StepState.WARNED, StepState.NOT_STARTED}:
+            say(screen, report.state.value, f"{spell_step(step)}: {report.message}")
+            print_failing_rows(screen, step.part, report, environment.name, run.plan.bundle)
+    for (part, name), value in run.measures.items():
+        say(screen, "measured", f"{part}: {name} = {value:g}")
+    if run.state is not RunState.DONE:
+        again = f"inchworm run {run.plan.subject} --in {environment.name} --since-failed"
+        screen.print(f"next   See inchworm history {run.id}. Mend the reason, then go on: {again}")
+
+
+class _Reporter(RunReporter):
+    """A reporter that can be closed, and knows the run."""
+
+    def __init__(self) -> None:
+        self.run = ""
+
+    def reached(self, run: Run, identity: str, at: str) -> None:
+        """Remember the run's number."""
+        self.run = str(run.id)
+
+    def close(self) -> None:
+        """Take away what stands on the screen only for a while."""
+
+
+class _Lines(_Reporter):
+    """A line of JSON for each thing that happens."""
+
+    def reached(self, run: Run, identity: str, at: str) -> None:
+        """The first line."""
+        super().reached(run, identity, at)
+        steps = [step_document(step, run.report_of(step)) for step in run.plan.steps]
+        _print_line(
+            {
+                "event": "began",
+                "format": "inchworm/run/1",
+                "id": str(run.id),
+                "environment": run.plan.environment,
+                "identity": identity,
+                "at": at,
+                "steps": steps,
+            }
+        )
+
+    def step_started(self, step: RunStep) -> None:
+        """A line when a step begins."""
+        _print_line({"event": "step began", "id": self.run, "number": step.number})
+
+    def step_ended(self, step: RunStep, report: StepReport) -> None:
+        """A line when a step has ended."""
+        _print_line({"event": "step ended", "id": self.run, **step_document(step, report)})
+
+    def waiting(self, why: str) -> None:
+        """A line when somebody else works there."""
+        _print_line({"event": "waiting", "because": why})
+
+
+class _Progress(_Reporter):
+    """One line per step when it ends; while it runs, how long already and how long usually."""
+
+    def __init__(self, screen: Console, prepared: PreparedRun) -> None:
+        super().__init__()
+        self._screen = screen
+        self._prepared = prepared
+        self._total = len(prepared.plan.steps)
+        self._width = max((len(spell_step(step)) for step in prepared.plan.steps), default=0)
+        self._tasks: dict[int, TaskID] = {}
+        self._at_work = Progress(
+            SpinnerColumn("line"),
+            TextColumn("{task.description}"),
+            TimeElapsedColumn(),
+            console=screen,
+            transient=True,
+        )
+
+    def reached(self, run: Run, identity: str, at: str) -> None:
+        """Say what runs, and who is at work where."""
+        super().reached(run, identity, at)
+        self._screen.print(Text.assemble((f"{run.id}  ", "bold"), _title(self._prepared)))
+        self._screen.print(f"as {identity}, opened {shown_time(at)} UTC", style="dim")
+        if run.plan.continues is not None:
+            done = counted(len(self._prepared.done), "step")
+            self._screen.print(f"goes on with R{run.plan.continues}: {done} done before")
+        self._screen.print()
+
+    def waiting(self, why: str) -> None:
+        """Say once who is in the way."""
+        say(self._screen, "waiting", f"{self._prepared.environment.name}: {why}")
+
+    def step_started(self, step: RunStep) -> None:
+        """Show the step while it runs, where that can be erased again."""
+        if not self._screen.is_terminal:
+            return
+        usual = self._prepared.usual.get(step.number)
+        hint = f", usually {spell_seconds(usual)}" if usual is not None else ""
+        if not self._tasks:
+            self._at_work.start()
+        text = f"{step.number}/{self._total}  {spell_step(step)}{hint}"
+        self._tasks[step.number] = self._at_work.add_task(text)
+
+    def step_ended(self, step: RunStep, report: StepReport) -> None:
+        """One line for good."""
+        if step.number in self._tasks:
+            self._at_work.remove_task(self._tasks.pop(step.number))
+        place = f"{step.number:>{len(str(self._total))}}/{self._total}"
+        failed = report.state in {StepState.FAILED, StepState.NOT_STARTED}
+        line = Text.assemble(
+            (f"{place}  ", "dim"),
+            f"{spell_step(step):<{self._width}}  ",
+            word(report.state.value),
+            (f"  {spell_seconds(report.seconds)}", "dim"),
+            f"  {report.message}" if report.message and not failed else "",
+        )
+        self._screen.print(line, no_wrap=True, crop=self._screen.is_terminal, overflow="ignore")
+
+    def close(self) -> None:
+        """Take the running lines away, where there are any."""
+        if self._screen.is_terminal:
+            self._at_work.stop()
+
+
+def _print_line(document: Mapping[str, object]) -> None:
+    sys.stdout.write(escaped(json.dumps(document, ensure_ascii=False)) + "\n")
+    sys.stdout.flush()

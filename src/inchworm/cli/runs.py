@@ -1,0 +1,86 @@
+"""Runs on the screen: many in a line each, or one step by step."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.text import Text
+
+from inchworm.cli.process import shown_time
+from inchworm.cli.samples import print_failing_rows
+from inchworm.cli.terminal import rows, spell_seconds, word
+from inchworm.core.running.run import Run, RunStep
+
+
+def spell_step(step: RunStep) -> str:
+    """``build model:a.b  (levels)``."""
+    stage = f"  ({step.stage})" if step.stage != str(step.part) else ""
+    return f"{step.work.value} {step.part}{stage}"
+
+
+def print_runs(screen: Console, runs: Sequence[Run]) -> None:
+    """A line for each."""
+    lines = [
+        (
+            str(run.id),
+            run.plan.environment,
+            str(run.plan.subject),
+            word(run.state.value),
+            shown_time(run.began_at),
+            run.began_by,
+            run.plan.started,
+            run.plan.bundle,
+        )
+        for run in runs
+    ]
+    headings = ("", "in", "what", "state", "began, UTC", "by", "started", "bundle")
+    screen.print(rows(headings, lines))
+
+
+def print_run(screen: Console, run: Run) -> None:
+    """One run, step by step, with what each step said."""
+    plan = run.plan
+    screen.print(
+        Text.assemble(
+            (f"{run.id}  {plan.subject}", "bold"),
+            f" of {plan.bundle} in ",
+            (plan.environment, "bold"),
+            "  ",
+            word(run.state.value),
+        )
+    )
+    went_on = f", goes on with R{plan.continues}" if plan.continues is not None else ""
+    screen.print(
+        f"began {shown_time(run.began_at)} UTC by {run.began_by}, started by {plan.started}, "
+        f"commit {(plan.commit or '-')[:7]}{went_on}",
+        style="dim",
+    )
+    if run.message:
+        screen.print(run.message)
+    screen.print()
+    lines = []
+    for step in plan.steps:
+        report = run.report_of(step)
+        state, took = word(report.state.value), spell_seconds(report.seconds)
+        lines.append((str(step.number), spell_step(step), state, took, report.message))
+    screen.print(rows(("", "step", "state", "took", ""), lines, right=(0, 3)))
+    for step in plan.steps:
+        _print_details(screen, run, step)
+
+
+def _print_details(screen: Console, run: Run, step: RunStep) -> None:
+    report = run.report_of(step)
+    measures = [f"{name} = {value:g}" for name, value in report.measures.items()]
+    if not (report.log or measures or report.output or report.samples):
+        return
+    screen.print()
+    screen.print(Text(f"step {step.number}, {step.part}", style="bold"))
+    for line in measures:
+        screen.print(Padding(Text(f"measured {line}"), (0, 0, 0, 2)))
+    if report.output:
+        screen.print(Padding(Text(f"kept as {report.output}", style="dim"), (0, 0, 0, 2)))
+    if report.log:
+        screen.print(Padding(Text(report.log), (0, 0, 0, 2)))
+    print_failing_rows(screen, step.part, report, run.plan.environment, run.plan.bundle)

@@ -1,0 +1,1 @@
+"""Runs: executing what is live, with limits, and recording how it went."""

@@ -1,0 +1,194 @@
+"""The actions of a run: each step of its plan, with its limits."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from typing import ClassVar
+
+from tenacity import RetryCallState, Retrying, retry_if_exception, stop_after_attempt
+from tenacity.wait import wait_random_exponential
+
+from inchworm.core.counting import counted
+from inchworm.core.errors import InchwormError, TargetError
+from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import Kind, PartId, RelationName
+from inchworm.core.rendered import Store
+from inchworm.core.running.run import RunStep
+from inchworm.core.running.states import Work
+from inchworm.engine.executor import Mode
+from inchworm.engine.model_build import ModelBuild
+from inchworm.engine.row_checks import judge_file, judge_model
+from inchworm.engine.running.failure import StepFailed
+from inchworm.engine.running.site import RunSite
+from inchworm.engine.running.switching import switch_over
+
+_LONGEST_PAUSE = 60.0
+"""Seconds between two attempts, at most."""
+
+
+@dataclass(frozen=True)
+class RunAction:
+    """One step of a run, as the executor performs it."""
+
+    step: RunStep
+    stage: Sequence[PartId]
+    """The models that are built in its stage."""
+
+    mode: ClassVar[Mode] = Mode.BESIDE
+    stops_on_failure: ClassVar[bool] = False
+    needs_success: ClassVar[bool] = False
+    only_judges: ClassVar[bool] = False
+    holds_back: ClassVar[bool] = True
+
+    @property
+    def number(self) -> int:
+        """The number of the step."""
+        return self.step.number
+
+    def needs(self, site: RunSite) -> Collection[int]:
+        """The numbers of the steps that have to succeed before it begins."""
+        return self.step.needs
+
+    def make_ready(self, site: RunSite) -> None:
+        """Nothing has to be done before all of them begin."""
+
+    def perform_together(self, others: Sequence[int], site: RunSite) -> list[StepReport]:
+        """It takes effect alone."""
+        return [self.perform(site)]
+
+    def perform(self, site: RunSite) -> StepReport:
+        """Do it within its limits, and again when it failed, as often as it may be.
+
+        Raises:
+            InchwormError: when the last attempt failed, too.
+        """
+        limits = self.step.limits
+        said: list[str] = []
+
+        def note(state: RetryCallState) -> None:
+            error = state.outcome.exception() if state.outcome else None
+            said.append(f"attempt {state.attempt_number} failed: {error}")
+
+        retrying = Retrying(
+            stop=stop_after_attempt(limits.retries + 1),
+            wait=wait_random_exponential(multiplier=1, max=_LONGEST_PAUSE),
+            retry=retry_if_exception(lambda error: _can_pass(error, site)),
+            sleep=site.pause,
+            before_sleep=note,
+            reraise=True,
+        )
+        try:
+            report: StepReport = retrying(self._attempt, site)
+        except InchwormError as error:
+            return _failed(error, said)
+        return replace(report, log="\n".join([*said, report.log]).strip()) if said else report
+
+    def _attempt(self, site: RunSite) -> StepReport:
+        """Do it once, within the time that it may take."""
+        with _limited(self.step, site):
+            return _PERFORM[self.step.work](self, site)
+
+    def _model(self) -> PartId:
+        assert isinstance(self.step.part, PartId)
+        return self.step.part
+
+    @property
+    def _tables(self) -> frozenset[RelationName]:
+        return frozenset(part.relation for part in self.stage)
+
+
+def _can_pass(error: BaseException, site: RunSite) -> bool:
+    """Whether a failure may be another one next time."""
+    return isinstance(error, TargetError) and not site.context.stopping.is_set()
+
+
+def _failed(error: InchwormError, said: Sequence[str]) -> StepReport:
+    message = f"{error.what} {error.next or ''}".strip()
+    log, output = (error.log, error.output) if isinstance(error, StepFailed) else ("", "")
+    return StepReport(
+        state=StepState.FAILED, message=message, log="\n".join([*said, log]).strip(), output=output
+    )
+
+
+@contextmanager
+def _limited(step: RunStep, site: RunSite) -> Iterator[None]:
+    """Have what a block does fail once the time that the step may take is over."""
+    seconds = step.limits.seconds
+    over = threading.Event()
+    if site.context.stopping.is_set():
+        raise TargetError("the run was stopped.")
+    if seconds is None:
+        yield
+        return
+
+    def end() -> None:
+        over.set()
+        site.cancel()
+
+    timer = threading.Timer(seconds, end)
+    timer.start()
+    try:
+        yield
+    except InchwormError as error:
+        if not over.is_set():
+            raise
+        log, output = (error.log, error.output) if isinstance(error, StepFailed) else ("", "")
+        raise StepFailed(
+            f"took longer than {seconds:g} s, and was ended.",
+            next="Nothing went live by it. Give the step a longer timeout, or make it do less.",
+            log=log,
+            output=output,
+        ) from error
+    finally:
+        timer.cancel()
+
+
+def _build(action: RunAction, site: RunSite) -> StepReport:
+    site = site.reading_staged(action._tables)
+    model = action._model()
+    site.ensure_schema(site.physical(model.relation).schema)
+    build = ModelBuild(model, site)
+    with site.database.transaction():
+        rows = build.build()
+    return build.report(rows)
+
+
+def _check(action: RunAction, site: RunSite) -> StepReport:
+    site = site.reading_staged(action._tables)
+    part = action._model()
+    with site.database.reading():
+        return judge_file(part, site) if part.kind is Kind.CHECK else judge_model(part, site)
+
+
+def _switch(action: RunAction, site: RunSite) -> StepReport:
+    stores = {
+        part.relation: Store.VIEW if site.rendered.model(part).is_view else Store.TABLE
+        for part in action.stage
+    }
+    switch_over(stores, site)
+    live = sum(store is Store.TABLE for store in stores.values())
+    return StepReport(state=StepState.DONE, message=f"{counted(live, 'table')} live")
+
+
+def _notebook(action: RunAction, site: RunSite) -> StepReport:
+    from inchworm.engine.running.notebooks import run_notebook
+
+    return run_notebook(action._model(), action.step.limits, site)
+
+
+def _flow(action: RunAction, site: RunSite) -> StepReport:
+    from inchworm.engine.running.flows import run_flow
+
+    return run_flow(action._model(), site)
+
+
+_PERFORM: Mapping[Work, Callable[[RunAction, RunSite], StepReport]] = {
+    Work.BUILD: _build,
+    Work.CHECK: _check,
+    Work.SWITCH: _switch,
+    Work.NOTEBOOK: _notebook,
+    Work.FLOW: _flow,
+}

@@ -1,0 +1,331 @@
+"""Executing a run: what is live in an environment, step by step, recorded in the ledger.
+
+A run changes rows, and nothing that promotions answer for. What a stage builds goes live in one
+transaction, or not at all; so whenever a run ends, be it by a crash, every relation has either its
+former rows or its new ones. What it left beside them is removed by the next run.
+"""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+import time
+from collections import defaultdict
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from inchworm.core.errors import EnvironmentMoved, InchwormError
+from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import PartId, RelationName
+from inchworm.core.promotion.composition import Composition
+from inchworm.core.running.run import Run, RunPlan, RunStep
+from inchworm.core.running.states import RunState, Work
+from inchworm.engine.connections import OpenEnvironment, open_environment
+from inchworm.engine.executor import Executor
+from inchworm.engine.locks import Lock
+from inchworm.engine.preparation import Prepared
+from inchworm.engine.promoting import THREADS
+from inchworm.engine.running.actions import RunAction
+from inchworm.engine.running.site import RunContext, RunSite
+from inchworm.store.ledger import Ledger
+from inchworm.targets.machine import Machine
+
+
+class RunReporter:
+    """Hears what happens in a run. The methods are empty: override what is wanted."""
+
+    def reached(self, run: Run, identity: str, at: str) -> None:
+        """The environment is open, the run is recorded, and nothing has been done yet."""
+
+    def step_started(self, step: RunStep) -> None:
+        """A step begins."""
+
+    def step_ended(self, step: RunStep, report: StepReport) -> None:
+        """A step has ended, or is not going to begin."""
+
+    def waiting(self, why: str) -> None:
+        """Somebody else works in the environment; the run waits."""
+
+
+@dataclass(kw_only=True)
+class RunWork:
+    """Everything that executing a run needs.
+
+    Attributes:
+        prepared: the bundle that is live, made ready for the environment.
+        done: how steps ended in the run that this one continues, by number.
+        keep: keeps a file of a step with a run, by the run and a name, and returns its name.
+        locks: the folder for lock files.
+        now: the current time, ISO 8601, UTC.
+        process: the number of this process, for messages to others.
+        patience: seconds to wait while somebody else works in the environment.
+        overwrite: whether changes that were made by hand to what is built may be lost.
+    """
+
+    prepared: Prepared
+    plan: RunPlan
+    done: Mapping[int, StepReport]
+    ledger: Ledger
+    machine: Machine
+    keep: Callable[[Run, str, bytes], str]
+    locks: Path
+    by: str
+    now: Callable[[], str]
+    process: int = 0
+    patience: float = 0.0
+    overwrite: bool = False
+    reporter: RunReporter = field(default_factory=RunReporter)
+
+
+def execute(work: RunWork) -> Run:
+    """Execute a run, from its record's first entry to its last.
+
+    Raises:
+        EnvironmentMoved: when somebody else works there, or what is live is another bundle now.
+        TargetError: when the environment cannot be reached.
+        KeyboardInterrupt: after recording where it stopped.
+    """
+    plan, prepared = work.plan, work.prepared
+    holder = {"by": work.by, "run": str(plan.subject), "process": work.process}
+    lock = Lock(work.locks, plan.environment)
+    with (
+        lock.held(holder, patience=work.patience, waiting=work.reporter.waiting),
+        open_environment(
+            prepared.environment,
+            prepared.bundle.project,
+            work.machine,
+            prepared.values,
+            read_only=False,
+            sources=prepared.reading.assembly.sources,
+        ) as place,
+    ):
+        _lock_database(work, place)
+        work.now = place.clock(work.now)
+        by_hand = _check_live(work, place)
+        _end_broken_off(work)
+        with _private_folder() as folder:
+            return _Running(work, place, folder, by_hand).run()
+
+
+def _lock_database(work: RunWork, place: OpenEnvironment) -> None:
+    """Keep promotions and other runs out, wherever they come from; wait for one that is there."""
+    until = time.monotonic() + work.patience
+    while True:
+        try:
+            place.database.lock(f"inchworm {work.prepared.bundle.project}")
+        except EnvironmentMoved as error:
+            if time.monotonic() > until:
+                raise
+            work.reporter.waiting(error.what)
+            time.sleep(_PAUSE)
+        else:
+            return
+
+
+_PAUSE = 0.5
+"""Seconds between two attempts to get the database's lock."""
+
+
+def _check_live(work: RunWork, place: OpenEnvironment) -> frozenset[str]:
+    """What is live must be what the run was planned with, and nobody's change may be lost.
+
+    Returns:
+        The physical names of what is built and was changed by hand, where that may be lost.
+    """
+    last = place.bookkeeping.last()
+    plan = work.plan
+    if last is None or last.digest != plan.bundle_digest:
+        raise EnvironmentMoved(
+            f"{last.bundle if last else 'nothing'} is live in {plan.environment} now, and not "
+            f"{plan.bundle}.",
+            next=f"Run it again: inchworm run {plan.subject} --in {plan.environment}",
+        )
+    return _changed_by_hand(work, place.composition(work.now()))
+
+
+def _changed_by_hand(work: RunWork, live: Composition) -> frozenset[str]:
+    """The physical names of what is built and was changed by hand, where that may be lost."""
+    address = work.prepared.environment.database
+    built = {
+        address.physical_table(step.part.relation): step.part
+        for step in work.plan.steps
+        if step.work is Work.BUILD and isinstance(step.part, PartId)
+    }
+    changed = [d for d in live.differences if d.name in built and d.what == "changed"]
+    if changed and not work.overwrite:
+        part, environment = built[RelationName(changed[0].name)], work.plan.environment
+        more = f", and {len(changed) - 1} more" if len(changed) > 1 else ""
+        raise EnvironmentMoved(
+            f"{part} was changed by hand in {environment}: {changed[0].key} is "
+            f"{changed[0].word}{more}. Building it anew would lose that.",
+            next=f"Look at it: inchworm drift {environment}. Then put it back, or run with "
+            "--overwrite.",
+        )
+    return frozenset(difference.name for difference in changed)
+
+
+def _end_broken_off(work: RunWork) -> None:
+    """Runs here that nobody heard of again are over: whoever holds the locks knows."""
+    for run in work.ledger.runs():
+        if run.plan.environment == work.plan.environment and run.state is RunState.RUNNING:
+            message = "its process ended without a word"
+            work.ledger.end_run(run.id, RunState.BROKEN_OFF, message)
+
+
+@contextmanager
+def _private_folder() -> Iterator[Path]:
+    """A folder that nobody else can look into; it goes with the block."""
+    folder = Path(tempfile.mkdtemp(prefix="inchworm-"))
+    try:
+        yield folder
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+class _Journal:
+    """The journal of a run: in the ledger."""
+
+    def __init__(self, work: RunWork, run: Run) -> None:
+        self._work = work
+        self._run = run
+        self._steps = {step.number: step for step in run.plan.steps}
+        self.reports: dict[int, StepReport] = dict(work.done)
+
+    def state(self, number: int) -> StepState:
+        """How a step stands; those that succeeded in the run before are over."""
+        report = self.reports.get(number)
+        return report.state if report is not None else StepState.WAITING
+
+    def took_effect(self, number: int) -> bool:
+        """Nothing took effect that was not heard of: a run begins once."""
+        return False
+
+    def began(self, numbers: Sequence[int]) -> None:
+        """Steps begin."""
+        for number in numbers:
+            self._work.reporter.step_started(self._steps[number])
+
+    def ended(self, reports: Mapping[int, StepReport]) -> None:
+        """Steps have ended, or are not going to begin."""
+        self.reports.update(reports)
+        self._work.ledger.run_steps(self._run.id, list(reports.items()))
+        for number, report in reports.items():
+            self._work.reporter.step_ended(self._steps[number], report)
+
+
+class _Running:
+    """One run at work in an open environment."""
+
+    def __init__(
+        self, work: RunWork, place: OpenEnvironment, folder: Path, by_hand: frozenset[str]
+    ) -> None:
+        self._work = work
+        self._place = place
+        self._run = work.ledger.start_run(work.plan)
+        self._stages: dict[str, list[PartId]] = defaultdict(list)
+        for step in work.plan.steps:
+            if step.work is Work.BUILD and isinstance(step.part, PartId):
+                self._stages[step.stage].append(step.part)
+        context = RunContext(
+            id=self._run.id,
+            plan=work.plan,
+            machine=work.machine,
+            folder=folder,
+            keep=lambda name, content: work.keep(self._run, name, content),
+            by=work.by,
+            now=work.now,
+            changed_by_hand=by_hand,
+        )
+        self._site = RunSite(work.prepared, place, context)
+
+    def run(self) -> Run:
+        """Every step, and the record of its end."""
+        self._work.reporter.reached(self._run, self._place.identity, self._work.now())
+        journal = _Journal(self._work, self._run)
+        if journal.reports:
+            self._work.ledger.run_steps(self._run.id, sorted(journal.reports.items()))
+        executor = Executor(
+            site=self._site,
+            journal=journal,
+            crew=lambda size: self._site.crew(min(size, self._threads)),
+            interrupt=lambda site: site.stop(),
+        )
+        try:
+            self._stage()
+            executor.run([RunAction(s, self._stages[s.stage]) for s in self._work.plan.steps])
+        except KeyboardInterrupt:
+            self._site.stop()
+            self._stopped(journal, executor.running)
+            raise
+        except InchwormError as error:
+            self._clear()
+            self._work.ledger.end_run(self._run.id, RunState.FAILED, str(error))
+            raise
+        self._clear()
+        self._not_started(journal)
+        return self._end(journal)
+
+    def _stage(self) -> None:
+        """Record the names of staging relations before anything is made."""
+        site = self._site
+        notebooks = [s.part for s in self._work.plan.steps if s.work is Work.NOTEBOOK]
+        tables = {part.relation for parts in self._stages.values() for part in parts}
+        tables |= {t for part in notebooks if isinstance(part, PartId) for t in site.store_of(part)}
+        site.staging.reserve(site.physical(table) for table in tables)
+        site.context.staged_names = site.staging.names
+
+    @property
+    def _threads(self) -> int:
+        return self._work.prepared.environment.database.threads or THREADS
+
+    def _clear(self) -> None:
+        """Remove what was built and did not go live."""
+        self._site.staging.clear()
+
+    def _not_started(self, journal: _Journal) -> None:
+        """Say of each step that did not begin what kept it back."""
+        steps = {step.number: step for step in self._work.plan.steps}
+        left: dict[int, StepReport] = {}
+        for number, step in steps.items():
+            if number in journal.reports:
+                continue
+            reports = journal.reports | left
+            failed = [n for n in step.needs if not reports[n].state.is_over]
+            cause = steps[failed[0]]
+            why = f"step {cause.number} ({cause.part}) failed"
+            if reports[cause.number].state is StepState.NOT_STARTED:
+                why = reports[cause.number].message
+            left[number] = StepReport(state=StepState.NOT_STARTED, message=why)
+        if left:
+            journal.ended(left)
+
+    def _stopped(self, journal: _Journal, running: Sequence[int]) -> None:
+        """Somebody stopped the run: what was at work failed, and the rest does not begin."""
+        why = f"stopped by {self._work.by}"
+        stopped = StepReport(state=StepState.FAILED, message=why)
+        journal.ended(dict.fromkeys(running, stopped))
+        try:
+            self._clear()
+        except InchwormError as error:  # the connection may have been cut by it
+            why += f"; what it had built is removed by the next run: {error.what}"
+        rest = [s.number for s in self._work.plan.steps if s.number not in journal.reports]
+        not_started = StepReport(state=StepState.NOT_STARTED, message=f"stopped by {self._work.by}")
+        journal.ended(dict.fromkeys(rest, not_started))
+        self._work.ledger.end_run(self._run.id, RunState.STOPPED, why)
+
+    def _end(self, journal: _Journal) -> Run:
+        states = [report.state for report in journal.reports.values()]
+        failed = states.count(StepState.FAILED)
+        if not failed:
+            return self._work.ledger.end_run(self._run.id, RunState.DONE)
+        effective = {
+            step.number
+            for step in self._work.plan.steps
+            if step.work not in {Work.BUILD, Work.CHECK}
+            and journal.reports[step.number].state.is_over
+        }
+        state = RunState.PARTLY_DONE if effective else RunState.FAILED
+        message = f"{failed} of {len(states)} steps failed"
+        return self._work.ledger.end_run(self._run.id, state, message)

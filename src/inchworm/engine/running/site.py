@@ -1,0 +1,116 @@
+"""The site of a run: the open environment, what is live there, and what the run has staged."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterable, Mapping
+from copy import copy
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from inchworm.core.identifiers import PartId, RelationName
+from inchworm.core.running.run import RunId, RunPlan
+from inchworm.engine.connections import OpenEnvironment
+from inchworm.engine.preparation import Prepared
+from inchworm.engine.site import Site
+from inchworm.targets.machine import Machine
+
+
+@dataclass(kw_only=True)
+class RunContext:
+    """What all connections of one run have in common.
+
+    Attributes:
+        id: the run's id, with its ledger.
+        machine: where the project is, with its environment variables.
+        folder: a folder of this run's own, which nobody else can look into.
+        keep: keeps a file of a step with the run, and returns its name.
+        staged_names: the staging relation of each relation that is built, both by physical name.
+        switching: held while something goes live: one switch-over at a time.
+        changed_by_hand: physical names of relations whose changes made by hand may be lost.
+        stopping: set when somebody stops the run.
+    """
+
+    id: RunId
+    plan: RunPlan
+    machine: Machine
+    folder: Path
+    keep: Callable[[str, bytes], str]
+    by: str
+    now: Callable[[], str]
+    staged_names: Mapping[RelationName, RelationName] = field(default_factory=dict)
+    changed_by_hand: frozenset[str] = frozenset()
+    switching: threading.Lock = field(default_factory=threading.Lock)
+    stopping: threading.Event = field(default_factory=threading.Event)
+
+
+class RunSite(Site):
+    """Where the steps of a run are executed: one connection, and what goes with it.
+
+    Args:
+        prepared: the bundle that is live, made ready for the environment.
+        place: the open environment.
+        context: what all connections of the run share.
+        building: logical names of the relations that are read from where they are staged.
+    """
+
+    def __init__(
+        self,
+        prepared: Prepared,
+        place: OpenEnvironment,
+        context: RunContext,
+        building: Iterable[RelationName] = (),
+    ) -> None:
+        super().__init__(
+            prepared=prepared,
+            place=place,
+            id=context.id,
+            building=frozenset(building),
+            by=context.by,
+            now=context.now,
+        )
+        self.context = context
+
+    def _reach(self, place: OpenEnvironment) -> None:
+        """Work over a connection; what is started here is not another one's to end."""
+        super()._reach(place)
+        self._children: list[Callable[[], None]] = []
+
+    def reading_staged(self, tables: Iterable[RelationName]) -> RunSite:
+        """The same connection, at which some relations are read from where they are staged."""
+        site = copy(self)
+        site.building = frozenset(tables)
+        return site
+
+    def staged(self, name: str) -> RelationName:
+        """The staging relation of a model, or of a table that a notebook stores."""
+        return self.context.staged_names[self.physical(name)]
+
+    def store_of(self, part: PartId) -> frozenset[RelationName]:
+        """The tables that a part provides."""
+        return frozenset(map(RelationName, self.assembly.outlines[part].interfaces))
+
+    def pause(self, seconds: float) -> None:
+        """Wait, unless somebody stops the run."""
+        self.context.stopping.wait(seconds)
+
+    # ---- stopping -----------------------------------------------------------------------------
+
+    def started(self, kill: Callable[[], None]) -> None:
+        """A process was started for this site; ``kill`` ends it, with all that it started."""
+        self._children.append(kill)
+
+    def ended(self, kill: Callable[[], None]) -> None:
+        """The process has ended."""
+        self._children.remove(kill)
+
+    def cancel(self) -> None:
+        """Have what runs here now fail. Called from another thread."""
+        self.database.interrupt()
+        for kill in list(self._children):
+            kill()
+
+    def stop(self) -> None:
+        """Have what runs here now fail, and try nothing again. Called from another thread."""
+        self.context.stopping.set()
+        self.cancel()

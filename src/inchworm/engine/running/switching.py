@@ -1,0 +1,79 @@
+"""The switch-over of a run: what it built goes live, and looks like what was live."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from inchworm.core.errors import TargetError
+from inchworm.core.identifiers import RelationName
+from inchworm.core.rendered import Store
+from inchworm.engine.running.site import RunSite
+from inchworm.targets.databases.protocols import Switch
+
+
+def switch_over(stores: Mapping[RelationName, Store], site: RunSite) -> None:
+    """Put staged tables in place of the live ones, in one transaction; staged views are removed.
+
+    A run changes rows and never the structure: that is for promotions, which tell everybody.
+
+    Args:
+        stores: by logical name, the kind of each staged relation.
+        site: where they are staged.
+
+    Raises:
+        TargetError: when a table would have other columns than the live one, or the database
+            refuses.
+    """
+    tables = [name for name, store in stores.items() if store is Store.TABLE]
+    views = [name for name, store in stores.items() if store is Store.VIEW]
+    with site.context.switching:
+        _check_same_columns(tables, site)
+        physical = [site.physical(name) for name in tables]
+        names = site.staging.replaced_names(physical, keep_former=True)
+        switches = [
+            Switch(
+                name=site.physical(name),
+                staging=site.staged(name),
+                store=Store.TABLE,
+                view_sql=None,
+                replaced=names[site.physical(name)],
+            )
+            for name in tables
+        ]
+
+        def switch() -> None:
+            with site.database.transaction():
+                site.staging.discard([site.physical(name) for name in views])
+                site.database.switch_over(switches)
+                site.staging.switched(switches, keep_replaced=False)
+
+        site.database.prepare(switches)
+        site.database.locking(switch)
+
+
+def _check_same_columns(tables: list[RelationName], site: RunSite) -> None:
+    physical = {name: (site.physical(name), site.staged(name)) for name in tables}
+    schemas = {relation.schema for pair in physical.values() for relation in pair}
+    found = site.database.structure(schemas)
+    for name, (live, staged) in physical.items():
+        if live not in found or live in site.context.changed_by_hand:
+            continue
+        before, after = ({c.name: c.type for c in found[each].columns} for each in (live, staged))
+        if before == after:
+            continue
+        changed = sorted(
+            column
+            for column in before.keys() | after.keys()
+            if before.get(column) != after.get(column)
+        )
+        raise TargetError(
+            f"{name} would have other columns than it has: "
+            + ", ".join(
+                f"{column} is {before.get(column, 'not there')} and would be "
+                f"{after.get(column, 'gone')}"
+                for column in changed
+            )
+            + ".",
+            next="Nothing went live. Something upstream changed its type: look with inchworm drift,"
+            " and promote what belongs together.",
+        )

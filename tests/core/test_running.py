@@ -1,0 +1,191 @@
+"""Runs: their steps are planned so that each begins behind what it needs, and nothing twice."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+import pytest
+
+from inchworm.core.errors import ProjectError, UsageError
+from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import PartId
+from inchworm.core.parameters.matrix import evaluate
+from inchworm.core.parameters.values import read_size
+from inchworm.core.parts import Digest
+from inchworm.core.rendered import RenderedParts
+from inchworm.core.running.earlier import steps_done, usual_seconds
+from inchworm.core.running.planning import plan_steps, subject_of
+from inchworm.core.running.run import Limits, Run, RunId, RunPlan, RunStep, is_run_key, run_number
+from inchworm.core.running.states import TRANSITIONS, RunState
+from inchworm.kinds.project_reader import Reading, read_project
+
+FILES = {
+    "models/a/one.sql": '/*---\nstore = "table"\nkey = ["n"]\n---*/\nSELECT 1 AS n',
+    "models/a/two.sql": "SELECT n FROM a.one",
+    "models/a/three.sql": '/*---\nstore = "table"\n[columns.n]\npoints_to = "a.one.n"\n---*/\n'
+    "SELECT n FROM a.two",
+    "checks/none.sql": "SELECT n FROM a.two WHERE n > 5",
+    "pipelines/all.toml": """
+[[steps]]
+name = "last"
+build = ["a.three"]
+after = ["first"]
+timeout = "90s"
+retries = 2
+[[steps]]
+name = "first"
+build = ["a.two", "a.one"]
+threads = 2
+memory = "2 GB"
+""",
+}
+
+
+def planned(name: str, files: dict[str, str] | None = None, **options: bool) -> list[RunStep]:
+    reading = _read(files or FILES)
+    rendered = RenderedParts(
+        reading.assembly.parts,
+        render=lambda part: reading.render(part, {}),
+        recipe=lambda part: Digest(""),
+    )
+    subject = subject_of(name, reading.assembly)
+    return list(plan_steps(subject, reading.assembly, rendered, **options))
+
+
+def _read(files: dict[str, str]) -> Reading:
+    encoded = {path: text.encode() for path, text in files.items()}
+    return read_project(name="p", version="1.0.0", dialect="duckdb", files=encoded)
+
+
+def told(steps: list[RunStep]) -> list[tuple[str, str, tuple[int, ...]]]:
+    return [(step.work.value, str(step.part), step.needs) for step in steps]
+
+
+def test_a_stage_is_built_checked_and_switched_over_together() -> None:
+    assert told(planned("all")) == [
+        ("build", "model:a.one", ()),
+        ("build", "model:a.two", (1,)),
+        ("check", "model:a.one", (1,)),
+        ("check", "check:none", (2,)),
+        ("switch over", "models", (1, 2, 3, 4)),
+        ("build", "model:a.three", (5,)),
+        ("check", "model:a.three", (6,)),
+        ("switch over", "models", (6, 7)),
+    ]
+
+
+def test_limits_are_those_of_the_step() -> None:
+    steps = planned("all")
+    assert steps[0].limits == Limits(memory=2_000_000_000, threads=2)
+    assert steps[5].limits == Limits(seconds=90, retries=2)
+    assert steps[6].limits.retries == 0, "a check that fails says the same again"
+    wrong = FILES | {"pipelines/all.toml": FILES["pipelines/all.toml"].replace("2 GB", "much")}
+    assert "'much' is not a size" in _read(wrong).assembly.findings[0].message
+
+
+def test_a_limit_that_a_value_gives_is_read_when_it_runs() -> None:
+    files = FILES | {
+        "pipelines/all.toml": FILES["pipelines/all.toml"].replace("2 GB", "${room}"),
+        "parameters.toml": '[room]\ntype = "text"\nevery = "much"\n',
+    }
+    reading = _read(files)
+    values = evaluate(reading.assembly.matrix, "dev", dt.date(2026, 1, 1)).values
+    rendered = RenderedParts(
+        reading.assembly.parts,
+        render=lambda part: reading.render(part, values),
+        recipe=lambda part: Digest(""),
+    )
+    with pytest.raises(ProjectError, match="limit cannot be read: 'much'"):
+        plan_steps(subject_of("all", reading.assembly), reading.assembly, rendered)
+
+
+def test_neighbours_run_before_and_behind() -> None:
+    up = planned("a.three", upstream=True)
+    assert [str(s.part) for s in up if s.work == "build"] == [
+        "model:a.one",
+        "model:a.two",
+        "model:a.three",
+    ]
+    three = next(s for s in up if str(s.part) == "model:a.three")
+    switches = [s.number for s in up if s.work == "switch over"]
+    assert set(switches[:2]) <= set(three.needs)
+    down = planned("MODEL:a.one", downstream=True)
+    assert [str(s.part) for s in down if s.work == "build"] == [
+        "model:a.one",
+        "model:a.two",
+        "model:a.three",
+    ]
+
+
+def test_only_some_kinds_run() -> None:
+    with pytest.raises(UsageError, match="cannot be run"):
+        planned("check:none")
+    with pytest.raises(UsageError, match="There is no pipeline"):
+        planned("a.on")
+
+
+PLAN = RunPlan(
+    environment="dev",
+    subject=PartId.parse("pipeline:all"),
+    bundle="p-1.0.0",
+    bundle_digest=Digest("d"),
+    commit=None,
+    today="2026-01-01",
+    steps=tuple(planned("all")),
+)
+DONE, FAILED = StepReport(state=StepState.DONE, seconds=2), StepReport(state=StepState.FAILED)
+
+
+def ran(reports: dict[int, StepReport]) -> Run:
+    return Run(
+        id=RunId("l", 1),
+        plan=PLAN,
+        state=RunState.PARTLY_DONE,
+        began_at="",
+        began_by="",
+        changed_at="",
+        steps=reports,
+    )
+
+
+def test_a_stage_of_which_a_step_is_left_is_done_again_as_a_whole() -> None:
+    first = dict.fromkeys(range(1, 6), DONE)
+    assert set(steps_done(PLAN, ran(first | {6: DONE, 7: FAILED}))) == {1, 2, 3, 4, 5}
+    assert steps_done(PLAN, ran(first | {5: FAILED})) == {}
+
+
+def test_the_last_time_that_a_step_was_done_counts() -> None:
+    slow = StepReport(state=StepState.DONE, seconds=9)
+    assert usual_seconds(PLAN, [ran({1: slow, 2: slow}), ran({1: DONE, 2: FAILED})]) == {1: 2, 2: 9}
+
+
+def test_a_plan_comes_back_from_its_record() -> None:
+    assert RunPlan.from_json(PLAN.to_json()) == PLAN
+    report = StepReport(
+        state=StepState.DONE, message="m", seconds=1.5, rows=3, log="l", measures={"e": 2.0}
+    )
+    assert StepReport.from_json(report.to_json()) == report
+
+
+def test_names_of_runs() -> None:
+    assert [run_number(text) for text in ("R12", "r3", "P1", "R")] == [12, 3, None, None]
+    assert is_run_key(RunId("abc", 4).key)
+    assert not is_run_key("abc:P4")
+
+
+def test_whatever_ended_stays_so() -> None:
+    assert all(not following for state, following in TRANSITIONS.items() if state != "running")
+
+
+@pytest.mark.parametrize(
+    ("text", "size"),
+    [("512 MB", 512_000_000), ("2GiB", 2 << 30), ("1.5 k", 1500), ("7", 7), ("1tb", 10**12)],
+)
+def test_sizes(text: str, size: int) -> None:
+    assert read_size(text) == size
+
+
+@pytest.mark.parametrize("text", ["", "GB", "2 XB", "-1 MB", "1,5 GB"])
+def test_what_is_no_size(text: str) -> None:
+    with pytest.raises(ValueError, match="is not a size"):
+        read_size(text)

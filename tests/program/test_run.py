@@ -1,0 +1,231 @@
+"""``inchworm run``: what is live is executed, on all databases."""
+
+from __future__ import annotations
+
+import json
+import signal
+from typing import Any
+
+import pytest
+
+from inchworm.targets.databases import connect
+from tests.driver import Answer, Program
+
+TABLE = '/*---\nstore = "table"\n---*/\n'
+
+
+@pytest.fixture
+def live(anywhere: tuple[Program, str]) -> tuple[Program, str]:
+    """A pipeline over two tables and a view that is live, and an outside table that it reads."""
+    program, url = anywhere
+    database = connect(url, root=program.folder)
+    database.create_schema("raw")
+    database.close()
+    execute(
+        program,
+        url,
+        "CREATE TABLE raw.reading (gauge INTEGER, level INTEGER)",
+        "INSERT INTO raw.reading VALUES (1, 80), (2, 90)",
+    )
+    program.write("schemas/raw/schema.toml", 'managed = "outside"\n')
+    program.write("schemas/raw/tables.sql", "CREATE TABLE raw.reading (gauge INT, level INT);\n")
+    program.write(
+        "models/mart/clean.sql",
+        '/*---\nstore = "table"\nkey = ["gauge"]\n[columns.level]\nbetween = [0, 500]\n---*/\n'
+        "SELECT gauge, level FROM raw.reading\n",
+    )
+    program.write("models/mart/high.sql", "SELECT gauge FROM mart.clean WHERE level > 85\n")
+    program.write("models/mart/total.sql", f"{TABLE}SELECT count(*) AS n FROM mart.high\n")
+    program.write("models/mart/apart.sql", f"{TABLE}SELECT max(level) AS top FROM raw.reading\n")
+    program.write(
+        "pipelines/all.toml",
+        '[[steps]]\nname = "first"\nbuild = ["mart.clean", "mart.high"]\n'
+        '[[steps]]\nname = "then"\nbuild = ["mart.total"]\nafter = ["first"]\n'
+        '[[steps]]\nname = "apart"\nbuild = ["mart.apart"]\n',
+    )
+    program.promote(program.pack(), "dev")
+    return program, url
+
+
+def execute(program: Program, url: str, *statements: str) -> None:
+    database = connect(url, root=program.folder)
+    for statement in statements:
+        database.execute(statement)
+    database.close()
+
+
+def run(program: Program, name: str, *options: str, code: int | None = 0) -> Answer:
+    return program("run", name, "--in", "dev", *options, code=code)
+
+
+def states(program: Program, run_id: str) -> dict[str, str]:
+    recorded = program("history", run_id, "--json").json
+    return {f"{s['work']} {s['part']} {s['stage']}": s["state"] for s in recorded["steps"]}
+
+
+def rows(program: Program, url: str, table: str) -> list[tuple[Any, ...]]:
+    return program.ask(url, f"SELECT * FROM mart.{table} ORDER BY 1")
+
+
+def test_a_pipeline_builds_checks_and_switches_over(live: tuple[Program, str]) -> None:
+    program, url = live
+    execute(program, url, "INSERT INTO raw.reading VALUES (3, 300)")
+    said = run(program, "all").text
+    assert "R1 pipeline:all of starter-0.1.0" in said
+    assert "live in dev (not protected)" in said
+    assert rows(program, url, "clean") == [(1, 80), (2, 90), (3, 300)]
+    assert rows(program, url, "total") == [(2,)]
+    assert rows(program, url, "apart") == [(300,)]
+    assert set(states(program, "R1").values()) == {"done"}
+    assert [r["id"] for r in program("history", "--runs", "--json").json["runs"]] == ["R1"]
+    assert "pipeline:all" in program("history", "--runs").text
+    assert program("drift", "dev").code == 0
+    beside = program.ask(url, "SELECT * FROM inchworm.aside WHERE purpose <> 'replaced'")
+    assert beside == []
+
+
+def test_one_model_and_its_neighbours(live: tuple[Program, str]) -> None:
+    program, url = live
+    execute(program, url, "INSERT INTO raw.reading VALUES (3, 300)")
+    run(program, "mart.total")
+    assert rows(program, url, "total") == [(1,)], "upstream was not asked for"
+    run(program, "MODEL:mart.total", "--upstream")
+    assert rows(program, url, "total") == [(2,)]
+    execute(program, url, "INSERT INTO raw.reading VALUES (4, 400)")
+    run(program, "mart.clean", "--downstream")
+    assert rows(program, url, "total") == [(3,)]
+    assert rows(program, url, "apart") == [(90,)]
+
+
+def test_a_failing_check_leaves_what_is_live_and_holds_back_what_needs_it(
+    live: tuple[Program, str],
+) -> None:
+    program, url = live
+    execute(program, url, "INSERT INTO raw.reading VALUES (3, 999)")
+    failed = run(program, "all", code=1).text
+    assert "partly done R1" in failed
+    assert "between 0 and 500: 1 row not" in failed
+    assert "3 999" in failed
+    assert "rows model:mart.clean --failing --in dev" in failed
+    assert rows(program, url, "clean") == [(1, 80), (2, 90)]
+    assert rows(program, url, "apart") == [(999,)], "it does not need what failed"
+    stood = states(program, "R1")
+    assert stood["check model:mart.clean first"] == "failed"
+    assert stood["switch over models first"] == "not started"
+    assert stood["build model:mart.total then"] == "not started"
+    reasons = {s["message"] for s in program("history", "R1", "--json").json["steps"]}
+    assert "step 3 (model:mart.clean) failed" in reasons
+
+    execute(program, url, "UPDATE raw.reading SET level = 99 WHERE gauge = 3")
+    assert "goes on with R1" in run(program, "all", "--since-failed").text
+    assert rows(program, url, "total") == [(2,)]
+    assert rows(program, url, "apart") == [(999,)], "its step was done, and is not done again"
+    assert "nothing to go on with" in run(program, "all", "--since-failed", code=2).text
+
+
+def test_lines_of_json_tell_what_happens(live: tuple[Program, str]) -> None:
+    program, _ = live
+    lines = [json.loads(line) for line in run(program, "all", "--json").out.splitlines()]
+    assert [lines[0]["event"], lines[-1]["event"]] == ["began", "ended"]
+    assert lines[-1]["state"] == "done"
+    ended = [line for line in lines if line["event"] == "step ended"]
+    assert len(ended) == len(lines[0]["steps"]) == 8
+    assert next(e for e in ended if e["part"] == "model:mart.clean")["rows"] == 2
+
+
+def test_what_was_changed_by_hand_is_not_lost(live: tuple[Program, str]) -> None:
+    program, url = live
+    execute(program, url, "ALTER TABLE mart.apart ADD COLUMN mine INTEGER")
+    refused = run(program, "all", code=4).text
+    assert "mart.apart" in refused
+    assert "inchworm drift dev" in refused
+    assert [c.name for c in columns(program, url, "apart")] == ["top", "mine"]
+    run(program, "mart.total")
+    run(program, "all", "--overwrite")
+    assert [c.name for c in columns(program, url, "apart")] == ["top"]
+
+
+def columns(program: Program, url: str, table: str) -> tuple[Any, ...]:
+    database = connect(url, root=program.folder)
+    found = database.structure(["mart"])[f"mart.{table}"].columns
+    database.close()
+    return found
+
+
+def test_a_run_changes_no_structure(live: tuple[Program, str]) -> None:
+    program, url = live
+    if "sqlite" in url:
+        pytest.skip("columns of SQLite have the type that each value brings along")
+    execute(
+        program,
+        url,
+        "DROP TABLE raw.reading",
+        "CREATE TABLE raw.reading AS SELECT 1 AS gauge, CAST(7.5 AS DOUBLE PRECISION) AS level",
+    )
+    refused = run(program, "mart.apart", code=1).text
+    assert "mart.apart would have other columns than it has: top is" in refused
+    assert rows(program, url, "apart") == [(90,)]
+
+
+def test_only_what_is_live_runs(live: tuple[Program, str]) -> None:
+    program, _ = live
+    program.write("models/mart/later.sql", f"{TABLE}SELECT 1 AS n\n")
+    assert "There is no pipeline, model" in run(program, "mart.later", code=2).text
+    assert "Did you mean mart.clean?" in run(program, "mart.cleen", code=2).text
+    assert "cannot be run" in run(program, "schema:raw", code=2).text
+    program.edit("models/mart/clean.sql", "[0, 500]", "[0, 1]")
+    run(program, "mart.clean")
+
+
+def test_nothing_is_live_where_nothing_was_promoted(starter: Program) -> None:
+    said = starter("run", "anything", "--in", "dev", code=2).text
+    assert "Nothing is live in dev" in said
+    assert "inchworm promote BUNDLE --to dev" in said
+
+
+def test_values_are_shown_and_nothing_runs(live: tuple[Program, str]) -> None:
+    program, _ = live
+    matrix = (program.folder / "parameters.toml").read_text()
+    program.write("parameters.toml", f'{matrix}\n[least]\ntype = "integer"\nevery = 85\n')
+    program.edit("models/mart/high.sql", "85", ":least")
+    program.promote(program.pack(), "dev")
+    said = run(program, "all", "--values").text
+    assert "least 85" in said
+    assert "Nothing ran yet" in program("history", "--runs").text
+
+
+def test_a_protected_environment_asks(live: tuple[Program, str]) -> None:
+    program, _ = live
+    text = (program.folder / "environments/dev.toml").read_text()
+    program.write("environments/dev.toml", f"protected = true\n{text}")
+    assert "say --yes" in run(program, "all", code=2).text
+    assert run(program, "all", "--yes").code == 0
+
+
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM])
+def test_a_run_that_is_stopped_leaves_nothing_half_done(
+    live: tuple[Program, str], how: signal.Signals
+) -> None:
+    program, url = live
+    slow = (
+        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n "
+        "WHERE i < (SELECT 2000000000 * count(*) FROM raw.reading)) SELECT max(i) AS top FROM n"
+    )
+    execute(program, url, "DELETE FROM raw.reading")
+    program.write("models/mart/apart.sql", f"{TABLE}{slow}\n")
+    program.promote(program.pack(), "dev")
+    execute(program, url, "INSERT INTO raw.reading VALUES (1, 80)")
+    process = program.start("run", "mart.apart", "--in", "dev", "--json")
+    assert process.stdout is not None
+    for line in process.stdout:
+        if json.loads(line)["event"] == "step began":
+            break
+    process.send_signal(how)
+    process.communicate(timeout=60)
+    assert process.returncode == 130
+    recorded = program("history", "R1", "--json").json
+    assert recorded["state"] == "stopped"
+    assert [s["state"] for s in recorded["steps"]] == ["failed", "not started"]
+    assert rows(program, url, "apart") == [(1,)]
+    aside = program.ask(url, "SELECT * FROM inchworm.aside WHERE purpose = 'reserved'")
+    assert aside == []

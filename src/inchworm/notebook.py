@@ -28,7 +28,7 @@ from typing import TYPE_CHECKING
 
 from inchworm.core.environments.environment import Environment
 from inchworm.core.environments.physical_names import physical_table
-from inchworm.core.errors import ProjectError, UsageError, did_you_mean
+from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.identifiers import Kind, RelationName
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.matrix import FILE, evaluate, is_of_matrix
@@ -36,11 +36,10 @@ from inchworm.core.parameters.values import Plain, Type, Value
 from inchworm.core.promotion.aside import aside
 from inchworm.core.rendered import Store
 from inchworm.core.sql.declared import FILE as SOURCES
-from inchworm.core.sql.parse import parse_query
-from inchworm.core.sql.problems import SqlProblem
-from inchworm.core.sql.render import to_text, with_tables, with_values
+from inchworm.core.sql.render import to_text, with_tables
 from inchworm.core.sql.type_names import normal_type
 from inchworm.engine.connections import check_name, open_database
+from inchworm.engine.notebook_queries import query_with_values
 from inchworm.kinds.project_reader import read_project
 from inchworm.project.tree import Project, find_project
 from inchworm.targets.databases import Database
@@ -77,14 +76,7 @@ class Surroundings:
             TargetError: when the database refuses it.
         """
         dialect = self._project.settings.dialect
-        try:
-            tree = with_values(parse_query(sql, dialect), self._values)
-        except SqlProblem as problem:
-            raise ProjectError(f"the SQL {problem.reason}.", next="Correct the query.") from problem
-        except KeyError as error:
-            name = str(error.args[0])
-            near = did_you_mean(name, self._values, f"Declare it in {FILE}.")
-            raise ProjectError(f"there is no parameter {name}.", next=near) from error
+        tree = query_with_values(sql, dialect, self._values)
         with self._database(read_only=True) as database:
             text = to_text(with_tables(tree, self._real, dialect), database.dialect)
             frame: pd.DataFrame = database.frame(text)

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import RelationName
 from inchworm.core.rendered import Store
+from inchworm.engine.running.bridge import StoredTable
 from inchworm.engine.running.site import RunSite
 from inchworm.targets.databases.protocols import Switch
+from inchworm.targets.databases.quoting import quoted, quoted_one
 
 
 def switch_over(stores: Mapping[RelationName, Store], site: RunSite) -> None:
@@ -26,6 +28,28 @@ def switch_over(stores: Mapping[RelationName, Store], site: RunSite) -> None:
     """
     tables = [name for name, store in stores.items() if store is Store.TABLE]
     views = [name for name, store in stores.items() if store is Store.VIEW]
+    _switch_over(tables, views, (), site)
+
+
+def publish(stored: Sequence[StoredTable], site: RunSite) -> None:
+    """Have all rows that a notebook stored go live, in one transaction.
+
+    Rows with a key are put to those that are there, replacing those with the same key; rows without
+    one are in a table of their own, which is switched over.
+
+    Raises:
+        TargetError: when the database refuses.
+    """
+    whole = [each.table for each in stored if not each.key]
+    _switch_over(whole, (), [each for each in stored if each.key], site)
+
+
+def _switch_over(
+    tables: Sequence[RelationName],
+    views: Sequence[RelationName],
+    merged: Sequence[StoredTable],
+    site: RunSite,
+) -> None:
     with site.context.switching:
         _check_same_columns(tables, site)
         physical = [site.physical(name) for name in tables]
@@ -40,18 +64,33 @@ def switch_over(stores: Mapping[RelationName, Store], site: RunSite) -> None:
             )
             for name in tables
         ]
+        gone = [*views, *(each.table for each in merged)]
 
         def switch() -> None:
             with site.database.transaction():
-                site.staging.discard([site.physical(name) for name in views])
-                site.database.switch_over(switches)
-                site.staging.switched(switches, keep_replaced=False)
+                for each in merged:
+                    _merge(each, site)
+                site.staging.discard([site.physical(name) for name in gone])
+                if switches:
+                    site.database.switch_over(switches)
+                    site.staging.switched(switches, keep_replaced=False)
 
         site.database.prepare(switches)
         site.database.locking(switch)
 
 
-def _check_same_columns(tables: list[RelationName], site: RunSite) -> None:
+def _merge(stored: StoredTable, site: RunSite) -> None:
+    """Put staged rows to those of the live table, in place of those with the same key."""
+    live, staged = quoted(site.physical(stored.table)), quoted(site.staged(stored.table))
+    same = " AND ".join(f"here.{quoted_one(k)} = new.{quoted_one(k)}" for k in stored.key)
+    names = ", ".join(map(quoted_one, stored.columns))
+    site.database.execute(
+        f"DELETE FROM {live} AS here WHERE EXISTS (SELECT 1 FROM {staged} AS new WHERE {same})"
+    )
+    site.database.execute(f"INSERT INTO {live} ({names}) SELECT {names} FROM {staged}")
+
+
+def _check_same_columns(tables: Sequence[RelationName], site: RunSite) -> None:
     physical = {name: (site.physical(name), site.staged(name)) for name in tables}
     schemas = {relation.schema for pair in physical.values() for relation in pair}
     found = site.database.structure(schemas)

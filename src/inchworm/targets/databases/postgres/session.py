@@ -29,6 +29,9 @@ from inchworm.targets.secret import Secret
 _LOCK_TIMEOUT = "15s"
 """How long a statement waits for a lock that somebody else holds."""
 
+_WHOLE = frozenset({20, 21, 23})
+"""The numbers of the types bigint, smallint and integer."""
+
 _UNFINISHED = """
 SELECT n.nspname, c.relname FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace WHERE NOT i.indisvalid
@@ -164,8 +167,14 @@ class PostgresSession:
 
     def append_frame(self, table: str, frame: Any) -> None:
         """Add the rows of a pandas DataFrame to a table, columns matched by name."""
+        import pandas as pd
+
         columns = ", ".join(quoted_one(str(column)) for column in frame.columns)
         plain = frame.astype(object).where(frame.notna(), None)
+        for at, type_ in enumerate(self._types(f"SELECT {columns} FROM {quoted(table)} LIMIT 0")):
+            if type_ in _WHOLE:  # pandas has whole numbers as floats where one is missing
+                cells = [_whole(cell) for cell in plain.iloc[:, at]]
+                plain.isetitem(at, pd.Series(cells, index=plain.index, dtype=object))
         with (
             self._errors(),
             self._connection.cursor() as cursor,
@@ -173,6 +182,11 @@ class PostgresSession:
         ):
             for row in plain.itertuples(index=False, name=None):
                 copy.write_row(row)
+
+    def _types(self, sql: str) -> list[int]:
+        """The types of a query's columns, as the server numbers them."""
+        with self._errors():
+            return [column.type_code for column in self._run(sql, ()).description or ()]
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
@@ -258,6 +272,10 @@ class PostgresSession:
 def _with_zone(moment: Any) -> dt.datetime:
     assert isinstance(moment, dt.datetime)
     return moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC)
+
+
+def _whole(cell: object) -> object:
+    return int(cell) if isinstance(cell, float) and cell.is_integer() else cell
 
 
 def _first_line(error: Exception) -> str:

@@ -1,0 +1,206 @@
+"""A kernel of its own for one notebook: started, limited, and ended with all that it started."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import signal
+import threading
+from collections.abc import Mapping
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from nbclient import NotebookClient
+from nbclient.exceptions import CellExecutionError, DeadKernelError
+from nbformat import NotebookNode
+
+from inchworm.core.running.run import Limits
+from inchworm.engine.running.bridge import Bridge
+
+_MOST_TEXT = 1_000_000
+"""Characters of output that are kept of one cell."""
+
+_PASSED_ON = ("PATH", "HOME", "LANG", "LC_ALL", "LC_CTYPE", "TZ", "VIRTUAL_ENV", "PYTHONPATH")
+"""Environment variables that a kernel gets; it must not find the secrets of whoever runs it."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Executed:
+    """A notebook that was executed to its end, or to the cell that failed.
+
+    Attributes:
+        notebook: with the outputs of its cells.
+        failed: the number of the cell that failed, from 1.
+        error: the words of the failure; empty where there was none.
+        is_dead: whether the kernel died.
+    """
+
+    notebook: NotebookNode
+    failed: int | None = None
+    error: str = ""
+    is_dead: bool = False
+
+
+class Kernel:
+    """Executes one notebook.
+
+    Args:
+        folder: a folder that nobody else can look into.
+        library: the folder of the project's libraries.
+        limits: the memory and processors that it may take.
+        bridge: answers what the notebook asks.
+    """
+
+    def __init__(self, folder: Path, library: Path, limits: Limits, bridge: Bridge) -> None:
+        self._folder = folder
+        self._library = library
+        self._limits = limits
+        self._bridge = bridge
+        self._group: int | None = None
+        self._is_killed = threading.Event()
+
+    def execute(self, notebook: NotebookNode) -> Executed:
+        """Execute the cells in their order, until one fails.
+
+        The client runs in a thread of its own: it would take over the signals of the main one.
+        """
+        ended: list[Executed | BaseException] = []
+
+        def work() -> None:
+            try:
+                ended.append(asyncio.run(self._execute(notebook)))
+            except BaseException as error:  # raised again where it is waited for
+                ended.append(error)
+
+        thread = threading.Thread(target=work, daemon=True)
+        thread.start()
+        try:
+            thread.join()
+        finally:
+            self.kill()
+            thread.join()
+        (outcome,) = ended
+        if isinstance(outcome, BaseException):
+            raise outcome
+        return outcome
+
+    def kill(self) -> None:
+        """End the kernel, and every process that it has started. Called from any thread."""
+        self._is_killed.set()
+        if self._group is not None:
+            with suppress(ProcessLookupError):
+                os.killpg(self._group, signal.SIGKILL)
+
+    async def _execute(self, notebook: NotebookNode) -> Executed:
+        client = _Client(
+            notebook,
+            kernel_name="python3",
+            timeout=None,
+            startup_timeout=120,
+            ipython_hist_file=":memory:",
+            shutdown_kernel="immediate",
+        )
+        client.create_kernel_manager()
+        client.km.transport = "ipc"
+        client.km.ip = str(self._folder / "kernel")
+        client.km.connection_file = str(self._folder / "connection.json")
+
+        async def started(**_: Any) -> None:
+            self._group = client.km.provisioner.pgid or client.km.provisioner.pid
+            if self._is_killed.is_set():
+                self.kill()
+            await self._prepare(client)
+
+        client.on_notebook_start = started
+        work = self._folder / "work"
+        work.mkdir()
+        environ = {name: os.environ[name] for name in _PASSED_ON if name in os.environ}
+        if self._limits.threads is not None:
+            environ |= dict.fromkeys(_THREADS, str(self._limits.threads))
+        try:
+            await client.async_execute(env=environ, cwd=str(work))
+        except CellExecutionError:
+            return self._failed(notebook)
+        except (DeadKernelError, RuntimeError):
+            if self._is_killed.is_set():
+                return Executed(notebook=notebook, is_dead=True, error="it was ended")
+            at = client.at_work
+            return Executed(notebook=notebook, is_dead=True, failed=at, error="its kernel died")
+        return Executed(notebook=notebook)
+
+    async def _prepare(self, client: _Client) -> None:
+        """Limit the kernel, and tell it whom to ask; through its own channel, which is signed."""
+        code = _PREPARE.format(
+            memory=self._limits.memory,
+            threads=self._limits.threads,
+            library=str(self._library),
+            address=self._bridge.address,
+            key=self._bridge.key,
+            folder=str(self._bridge.folder),
+        )
+        assert client.kc is not None
+        asked = client.kc.execute(code, silent=True, store_history=False)
+        while True:
+            reply = await client.kc.get_shell_msg(timeout=120)
+            if reply["parent_header"].get("msg_id") == asked:
+                break
+        if reply["content"]["status"] != "ok":
+            raise RuntimeError(f"the kernel cannot be made ready: {reply['content'].get('evalue')}")
+
+    @staticmethod
+    def _failed(notebook: NotebookNode) -> Executed:
+        for number, cell in enumerate(notebook.cells, start=1):
+            for output in cell.get("outputs", ()):
+                if output.output_type == "error":
+                    error = f"{output.ename}: {output.evalue}"
+                    return Executed(notebook=notebook, failed=number, error=error)
+        return Executed(notebook=notebook, error="it failed")
+
+
+_THREADS = ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS")
+"""Variables by which libraries for calculations are told how many threads to start."""
+
+_PREPARE = """
+def _prepare(memory, threads, library, address, key, folder):
+    import os, resource, sys
+    if threads is not None:
+        os.sched_setaffinity(0, sorted(os.sched_getaffinity(0))[:threads])
+    sys.path.insert(0, library)
+    from inchworm.notebook_run import connect
+    connect(address, key, folder)
+    if memory is not None:
+        resource.setrlimit(resource.RLIMIT_DATA, (memory, memory))
+_prepare({memory!r}, {threads!r}, {library!r}, {address!r}, {key!r}, {folder!r})
+del _prepare
+"""
+
+
+class _Client(NotebookClient):  # type: ignore[misc]
+    """A client that keeps a bounded amount of what a cell says, and knows which cell is at work."""
+
+    at_work: int | None = None
+
+    async def async_execute_cell(self, cell: NotebookNode, cell_index: int, **options: Any) -> Any:
+        """Execute a cell, and remember its number."""
+        self.at_work = cell_index + 1
+        return await super().async_execute_cell(cell, cell_index, **options)
+
+    def output(
+        self, outs: list[NotebookNode], msg: Mapping[str, Any], display_id: str, cell_index: int
+    ) -> Any:
+        """Keep an output, unless the cell has said enough."""
+        cell = self.nb.cells[cell_index]
+        said = cell.metadata.get("characters", 0)
+        content = msg["content"]
+        cell.metadata["characters"] = said + len(str(content))
+        if said + len(str(content)) <= _MOST_TEXT or msg["msg_type"] == "error":
+            return super().output(outs, msg, display_id, cell_index)
+        if said <= _MOST_TEXT:
+            cut = f"\n... cut off: more than {_MOST_TEXT:,} characters\n"
+            text = str(content.get("text", ""))[: _MOST_TEXT - said]
+            stream = {"name": "stdout", "text": text + cut}
+            cut_off = {**msg, "msg_type": "stream", "content": stream}
+            return super().output(outs, cut_off, display_id, cell_index)
+        return None

@@ -179,7 +179,7 @@ def test_piped_output_breaks_no_word(river: Program) -> None:
         lines.append(line)
         if line.startswith("dev ="):
             for name in ("one", "two", "three"):
-                is_url = "notices" in line
+                is_url = "sim:board" in line
                 lines.append(f'{name} = "{long.format(name)}"' if is_url else name + line[3:])
     river.write("parameters.toml", "\n".join(lines))
     shown = river("params").out

@@ -41,9 +41,9 @@ def test_a_bundle_goes_through_all_environments(released: Program) -> None:
         for e in ("dev", "test", "prod")
     }
     assert connections == {
-        "dev": "http://127.0.0.1:8850/dev/notices",
-        "test": "http://127.0.0.1:8850/test/notices",
-        "prod": "http://127.0.0.1:8850/notices",
+        "dev": "sim:board_dev",
+        "test": "sim:board_test",
+        "prod": "sim:board",
     }
 
 

@@ -9,7 +9,7 @@ from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import BundleError, UsageError
 from inchworm.core.execution import StepReport
-from inchworm.core.identifiers import PartId
+from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.composition import CompletedPromotion, LivePart
 from inchworm.core.running.earlier import steps_done, usual_seconds
@@ -33,6 +33,7 @@ class RunRequest:
         since_failed: whether the last run of it there is gone on with.
         overwrite: whether changes that were made by hand to what is built may be lost.
         patience: seconds to wait while somebody else works in the environment.
+        dead_letters: whether a flow sends what was refused before, and nothing new.
     """
 
     name: str
@@ -42,6 +43,7 @@ class RunRequest:
     since_failed: bool = False
     overwrite: bool = False
     patience: float = 0.0
+    dead_letters: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -90,6 +92,8 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
         facts.keep()
     assembly = prepared.reading.assembly
     subject = subject_of(request.name, assembly)
+    if request.dead_letters and subject.kind is not Kind.FLOW:
+        raise UsageError(f"{subject} has no dead letters.", next="Name a flow.")
     steps = plan_steps(
         subject,
         assembly,
@@ -238,6 +242,7 @@ def carry_out_run(workplace: Workplace, prepared: PreparedRun, reporter: RunRepo
             process=workplace.process,
             patience=prepared.request.patience,
             overwrite=prepared.request.overwrite,
+            dead_letters=prepared.request.dead_letters,
             reporter=reporter,
         )
     )

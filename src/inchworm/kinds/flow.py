@@ -19,6 +19,7 @@ from inchworm.core.parameters.matrix import references, substitute
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Part
 from inchworm.core.rendered import Rendered, RenderedFlow
+from inchworm.core.running.sending import Operation
 from inchworm.core.sql.columns import resolve
 from inchworm.core.sql.declared import Declaring
 from inchworm.core.sql.parse import parse_query
@@ -54,6 +55,8 @@ class FlowSettings(Settings):
     from_: End = Field(alias="from")
     to: End
     fields: dict[str, str]
+    once_per: tuple[str, ...] = ()
+    per_second: float | None = Field(None, gt=0)
     cleared: tuple[str, ...] = ()
 
     @model_validator(mode="after")
@@ -276,14 +279,39 @@ def operation_of(
 def body_schema(api: Mapping[str, Any], operation: Mapping[str, Any]) -> Mapping[str, Any]:
     """The JSON Schema of an operation's request body, one reference followed."""
     content = operation.get("requestBody", {}).get("content", {})
-    schema: Mapping[str, Any] = content.get("application/json", {}).get("schema", {})
-    reference = schema.get("$ref")
-    if isinstance(reference, str) and reference.startswith("#/"):
-        at: Any = api
-        for key in reference[2:].split("/"):
-            at = at.get(key, {})
-        schema = at
-    return schema
+    return _referred(api, content.get("application/json", {}).get("schema", {}))
+
+
+def operation_of_api(api: Mapping[str, Any], operation: str) -> Operation:
+    """An operation as a flow sends to it.
+
+    Raises:
+        KeyError: when the API has none of that name.
+    """
+    found = operation_of(api, operation)
+    if found is None:
+        raise KeyError(operation)
+    path, method, described = found
+    parameters = [*api["paths"][path].get("parameters", ()), *described.get("parameters", ())]
+    resolved = [_referred(api, each) for each in parameters]
+    return Operation(
+        method=method.upper(),
+        path=path,
+        places={each["name"]: each["in"] for each in resolved},
+        schema=body_schema(api, described),
+    )
+
+
+def _referred(api: Mapping[str, Any], described: Mapping[str, Any]) -> Mapping[str, Any]:
+    """A description, one reference followed."""
+    reference = described.get("$ref")
+    if not isinstance(reference, str) or not reference.startswith("#/"):
+        return described
+    at: Any = api
+    for key in reference[2:].split("/"):
+        at = at.get(key, {})
+    found: Mapping[str, Any] = at
+    return found
 
 
 def _uses_in(path: str, shared: Mapping[str, bytes]) -> tuple[Use, ...]:
@@ -359,12 +387,12 @@ def _api_fault(api: object) -> str | None:
 
 def _check_fields(flow: Flow, report: Report) -> None:
     """The map must fit the API: required fields present, no fields that it does not know."""
-    operation = operation_of(flow.api, flow.outside.operation or "")
-    schema = body_schema(flow.api, operation[2]) if operation else {}
-    properties = schema.get("properties", {})
+    operation = operation_of_api(flow.api, flow.outside.operation or "")
+    schema = operation.schema
+    properties = {**schema.get("properties", {}), **{name: {} for name in operation.places}}
     outward = flow.settings.direction == "out"
     mapped = set(flow.settings.fields if outward else flow.settings.fields.values())
-    if not properties:
+    if not schema.get("properties"):
         return
     for name, other in flow.settings.fields.items():
         field_name = name if outward else other
@@ -379,7 +407,8 @@ def _check_fields(flow: Flow, report: Report) -> None:
                 )
             )
     if outward:
-        for missing in sorted(set(schema.get("required", ())) - mapped):
+        in_path = {name for name, place in operation.places.items() if place == "path"}
+        for missing in sorted({*schema.get("required", ()), *in_path} - mapped):
             report(
                 rules.FIELD_UNKNOWN.finding(
                     f"{flow.outside.operation} requires the field {missing}, which is not mapped",

@@ -26,6 +26,8 @@ from inchworm.sim.store import SimStore
 WORKSPACE_KINDS = tuple(kind.value for kind in Kind if kind.home is Home.WORKSPACE)
 GATEWAY_KINDS = tuple(kind.value for kind in Kind if kind.home is Home.GATEWAY)
 
+_WEB = frozenset({"http", "https"})
+
 Handler = Callable[[Request], Awaitable[Response]]
 
 
@@ -57,6 +59,8 @@ def create_app(
             Route("/v1/secrets/{path:path}", platform.get_secret, methods=["GET"]),
             Route("/v1/secrets/{path:path}", platform.put_secret, methods=["PUT"]),
             Route("/v1/faults", guarded(platform.put_fault), methods=["PUT"]),
+            Route("/v1/received", guarded(platform.list_received)),
+            Route("/{path:path}", guarded(platform.receive), methods=["POST", "PUT"]),
         ]
     )
 
@@ -139,7 +143,8 @@ class _Platform:
             if connection is None:
                 return f"The connection {end['connection']} is not there."
             address = urlsplit(connection["document"]["url"])
-            if address.scheme not in {"http", "https"} or not address.hostname:
+            is_simulated = address.scheme == "sim" and address.path
+            if not is_simulated and not (address.scheme in _WEB and address.hostname):
                 return f"The connection {end['connection']} has no http address."
             credentials = connection["document"].get("credentials", {})
             for reference in credentials.values():
@@ -224,6 +229,20 @@ class _Platform:
         body = await request.json()
         self._store.set_fault(body["target"], body.get("reason"))
         return Response(status_code=HTTPStatus.NO_CONTENT)
+
+    async def list_received(self, request: Request) -> Response:
+        return JSONResponse({"received": self._store.received()})
+
+    async def receive(self, request: Request) -> Response:
+        """Take whatever is sent, as a service of others would: once per idempotency key."""
+        path = f"/{request.path_params['path']}"
+        reason = self._store.faults().get(f"receive {path}")
+        if reason is not None:
+            return _problem(HTTPStatus.SERVICE_UNAVAILABLE, reason)
+        key = request.headers.get("idempotency-key", "")
+        at = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
+        self._store.receive(path, key, (await request.body()).decode(), at)
+        return Response(status_code=HTTPStatus.CREATED)
 
     async def describe(self, request: Request) -> Response:
         routes = request.app.routes

@@ -20,6 +20,7 @@ CREATE TABLE IF NOT EXISTS schedules (
 CREATE TABLE IF NOT EXISTS tokens (digest TEXT PRIMARY KEY, ends_at REAL);
 CREATE TABLE IF NOT EXISTS secrets (
     path TEXT, version INTEGER, data TEXT, ends_at REAL, PRIMARY KEY (path, version));
+CREATE TABLE IF NOT EXISTS received (path TEXT, key TEXT, body TEXT, at TEXT);
 CREATE TABLE IF NOT EXISTS faults (target TEXT PRIMARY KEY, reason TEXT);
 """
 
@@ -157,6 +158,20 @@ class SimStore:
             if version is None or row["version"] == version:
                 return row | {"references": json.loads(row["data"])}
         return None
+
+    def receive(self, path: str, key: str, body: str, at: str) -> None:
+        """Keep what was sent to a path, unless it has a key that came there before."""
+        with self._open() as connection:
+            query = "SELECT 1 FROM received WHERE path = ? AND key = ?"
+            if key and connection.execute(query, (path, key)).fetchone():
+                return
+            connection.execute("INSERT INTO received VALUES (?, ?, ?, ?)", (path, key, body, at))
+
+    def received(self) -> list[dict[str, Any]]:
+        """All that was sent here, in the order in which it came."""
+        with self._open() as connection:
+            query = "SELECT path, key, body, at FROM received ORDER BY rowid"
+            return [dict(row) for row in connection.execute(query)]
 
     def faults(self) -> dict[str, str]:
         """Injected faults: the reason for each ``kind:name``."""

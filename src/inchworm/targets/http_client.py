@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from http import HTTPStatus
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
@@ -26,6 +26,9 @@ _SIMULATED = "sim:"
 _TIMEOUT = 30
 """Seconds that a service may take to answer."""
 
+_LARGEST_ANSWER = 64 * 1024 * 1024
+"""Bytes of an answer."""
+
 
 @dataclass(frozen=True, kw_only=True)
 class Answer:
@@ -33,6 +36,8 @@ class Answer:
 
     status: int
     content: bytes
+    headers: Mapping[str, str] = field(default_factory=dict)
+    """By name in lower case."""
 
     @property
     def is_success(self) -> bool:
@@ -52,9 +57,14 @@ class Client(Protocol):
     """Sends requests to one service."""
 
     def send(
-        self, method: str, path: str, body: Any = None, query: Mapping[str, str] | None = None
+        self,
+        method: str,
+        path: str,
+        body: Any = None,
+        query: Mapping[str, str] | None = None,
+        headers: Mapping[str, str] | None = None,
     ) -> Answer:
-        """The answer to a request; a body is sent as JSON.
+        """The answer to a request; a body is sent as JSON. A redirect is not followed.
 
         Raises:
             TargetError: when the service cannot be reached.
@@ -67,7 +77,11 @@ class Client(Protocol):
 
 
 def http_client(
-    url: str, root: Path, token: Secret | None = None, resolve: Callable[[str], str] | None = None
+    url: str,
+    root: Path,
+    token: Secret | None = None,
+    resolve: Callable[[str], str] | None = None,
+    timeout: float = _TIMEOUT,
 ) -> Client:
     """A client for ``sim:NAME`` or an http address, with a bearer token where there is one.
 
@@ -76,6 +90,7 @@ def http_client(
         root: the project's folder.
         token: goes with every request.
         resolve: by which a service in process gets the secrets that references lead to.
+        timeout: seconds that the service may take to answer.
 
     Raises:
         TargetError: when the address is of no known kind.
@@ -90,7 +105,7 @@ def http_client(
     if url.startswith(("http://", "https://")):
         import httpx
 
-        return HttpClient(httpx.Client(base_url=url, headers=headers, timeout=_TIMEOUT), url)
+        return HttpClient(httpx.Client(base_url=url, headers=headers, timeout=timeout), url)
     raise TargetError(f"there is no service at {url!r}.", next="Write sim:NAME or an http address.")
 
 
@@ -102,19 +117,37 @@ class HttpClient:
         self._name = name
 
     def send(
-        self, method: str, path: str, body: Any = None, query: Mapping[str, str] | None = None
+        self,
+        method: str,
+        path: str,
+        body: Any = None,
+        query: Mapping[str, str] | None = None,
+        headers: Mapping[str, str] | None = None,
     ) -> Answer:
         """The answer to a request."""
         import httpx
 
+        content = bytearray()
         try:
-            answer = self._client.request(method, path, json=body, params=query)
+            with self._client.stream(
+                method, path, json=body, params=query, headers=headers
+            ) as answer:
+                for piece in answer.iter_bytes():
+                    content += piece
+                    if len(content) > _LARGEST_ANSWER:
+                        raise TargetError(
+                            f"the service {self._name} answers with more than "
+                            f"{_LARGEST_ANSWER:,} bytes.",
+                            next="Check its address: that is no answer of such a service.",
+                        )
         except httpx.HTTPError as error:
             raise TargetError(
                 f"the service {self._name} cannot be reached: {error or type(error).__name__}.",
                 next="Check its address in the environment file, and that it is running.",
             ) from error
-        return Answer(status=answer.status_code, content=answer.content)
+        return Answer(
+            status=answer.status_code, content=bytes(content), headers=dict(answer.headers)
+        )
 
     def close(self) -> None:
         """Let go of the connections."""
@@ -134,15 +167,25 @@ class SimulatedClient:
         self._headers = [(k.encode(), v.encode()) for k, v in headers.items()]
 
     def send(
-        self, method: str, path: str, body: Any = None, query: Mapping[str, str] | None = None
+        self,
+        method: str,
+        path: str,
+        body: Any = None,
+        query: Mapping[str, str] | None = None,
+        headers: Mapping[str, str] | None = None,
     ) -> Answer:
         """The answer to a request."""
         import asyncio
 
-        return asyncio.run(self._exchange(method, path, body, query or {}))
+        return asyncio.run(self._exchange(method, path, body, query or {}, headers or {}))
 
     async def _exchange(
-        self, method: str, path: str, body: Any, query: Mapping[str, str]
+        self,
+        method: str,
+        path: str,
+        body: Any,
+        query: Mapping[str, str],
+        headers: Mapping[str, str],
     ) -> Answer:
         """One request and its answer, as the ASGI specification 3.0 has them."""
         from urllib.parse import unquote
@@ -157,11 +200,16 @@ class SimulatedClient:
             "path": unquote(path),
             "raw_path": path.encode(),
             "query_string": urlencode(query).encode(),
-            "headers": [*self._headers, (b"content-type", b"application/json")],
+            "headers": [
+                *self._headers,
+                *((name.lower().encode(), value.encode()) for name, value in headers.items()),
+                (b"content-type", b"application/json"),
+            ],
             "server": ("sim", 80),
             "client": None,
         }
         status, pieces = 0, []
+        answered: dict[str, str] = {}
 
         async def receive() -> Message:
             return {"type": "http.request", "body": content, "more_body": False}
@@ -169,10 +217,12 @@ class SimulatedClient:
         async def send(message: Message) -> None:
             nonlocal status
             status = message.get("status", status)
+            for name, value in message.get("headers", ()):
+                answered[name.decode()] = value.decode()
             pieces.append(message.get("body", b""))
 
         await self._app(scope, receive, send)
-        return Answer(status=status, content=b"".join(pieces))
+        return Answer(status=status, content=b"".join(pieces), headers=answered)
 
     def close(self) -> None:
         """There is nothing to let go of."""

@@ -35,6 +35,7 @@ from inchworm.report.runs import run_document, step_document
 @click.option("--upstream", is_flag=True, help="First what it depends on: models and notebooks.")
 @click.option("--downstream", is_flag=True, help="Then what it affects: models and notebooks.")
 @click.option("--since-failed", is_flag=True, help="Go on with the last run, where it failed.")
+@click.option("--dead-letters", is_flag=True, help="Of a flow, send again what was refused.")
 @click.option("--overwrite", is_flag=True, help="Changes made by hand to tables may be lost.")
 @click.option("--values", "only_values", is_flag=True, help="Show the values, and run nothing.")
 @click.option("--wait", metavar="DURATION", help="Wait so long while somebody works there: 10m.")
@@ -46,6 +47,7 @@ def command(
     upstream: bool,
     downstream: bool,
     since_failed: bool,
+    dead_letters: bool,
     overwrite: bool,
     only_values: bool,
     wait: str | None,
@@ -67,6 +69,7 @@ def command(
             upstream=upstream,
             downstream=downstream,
             since_failed=since_failed,
+            dead_letters=dead_letters,
             overwrite=overwrite,
             patience=_patience(wait),
         ),

@@ -6,7 +6,9 @@ from pathlib import Path
 
 import click
 
-from inchworm.cli.process import clock, machine, workplace
+from inchworm.cli.process import clock, machine, shown_time, workplace
+from inchworm.cli.terminal import console, print_json, rows
+from inchworm.core.counting import counted
 from inchworm.core.errors import UsageError
 from inchworm.core.parameters.values import read_duration
 from inchworm.sim.store import SimStore
@@ -100,6 +102,21 @@ def keep(name: str, place: str, secret: str, lasting: str | None) -> None:
     Secrets(machine(root)).resolve(secret)
     version = _store(root, name).keep_secret(path, {key: secret}, ends_at)
     click.echo(f"secret:{place} is in sim:{name}, version {version}.")
+
+
+@command.command("received")
+@click.argument("name")
+@click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/received/1.")
+def received(name: str, as_json: bool) -> None:
+    """List what was sent to the service sim:NAME, each request once."""
+    messages = _store(workplace().root, name).received()
+    if as_json:
+        print_json({"format": "inchworm/received/1", "received": messages})
+        return
+    screen = console()
+    lines = [(shown_time(m["at"]), m["path"], m["body"]) for m in messages]
+    screen.print(rows(("at, UTC", "to", "what"), lines))
+    screen.print(counted(len(messages), "request"), style="dim")
 
 
 def _store(root: Path, name: str) -> SimStore:

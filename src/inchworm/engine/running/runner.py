@@ -76,6 +76,8 @@ class RunWork:
     process: int = 0
     patience: float = 0.0
     overwrite: bool = False
+    dead_letters: bool = False
+    """Whether flows send what was refused before, and nothing new."""
     reporter: RunReporter = field(default_factory=RunReporter)
 
 
@@ -237,6 +239,7 @@ class _Running:
             by=work.by,
             now=work.now,
             changed_by_hand=by_hand,
+            dead_letters=work.dead_letters,
         )
         self._site = RunSite(work.prepared, place, context)
 

@@ -6,7 +6,7 @@ A product is a package beside this module, with a module for each of the protoco
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Generator, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Any, Protocol, Self, TypeVar
@@ -113,6 +113,15 @@ class Session(Protocol):
 
     def select(self, sql: str) -> tuple[list[str], list[tuple[Any, ...]]]:
         """Run a query; the names of its columns, and its rows."""
+        ...
+
+    def batches(
+        self, sql: str, size: int
+    ) -> Generator[tuple[list[str], list[tuple[Any, ...]]], None, None]:
+        """Run a query, and read its rows little by little, each time with the columns' names.
+
+        Other statements may run on this connection meanwhile.
+        """
         ...
 
     def frame(self, sql: str) -> Any:

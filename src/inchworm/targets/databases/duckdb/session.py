@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import contextmanager
 from copy import copy
 from pathlib import Path
@@ -115,6 +115,16 @@ class DuckDbSession:
         with self._errors():
             result = self._connection.execute(sql)
             return [column[0] for column in result.description], result.fetchall()
+
+    def batches(
+        self, sql: str, size: int
+    ) -> Generator[tuple[list[str], list[tuple[Any, ...]]], None, None]:
+        """Run a query on a connection of its own, and read its rows little by little."""
+        with self._errors(), self._connection.cursor() as cursor:
+            result = cursor.execute(sql)
+            columns = [column[0] for column in result.description]
+            while rows := result.fetchmany(size):
+                yield columns, rows
 
     def frame(self, sql: str) -> Any:
         """Run a query into a pandas DataFrame."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from threading import Event
 from typing import Any, Self
@@ -97,7 +97,7 @@ class PostgresSession:
             next="Wait until it has finished, and try again.",
         )
 
-    def new_session(self) -> Self | None:
+    def new_session(self) -> Self:
         """Another session."""
         return type(self)(self._url, password=self._password)
 
@@ -157,6 +157,24 @@ class PostgresSession:
         with self._errors():
             cursor = self._run(sql, ())
             return [column.name for column in cursor.description or ()], cursor.fetchall()
+
+    def batches(
+        self, sql: str, size: int
+    ) -> Generator[tuple[list[str], list[tuple[Any, ...]]], None, None]:
+        """Run a query on a connection of its own, and read its rows little by little."""
+        session = self.new_session()
+        try:
+            with (
+                session._errors(),
+                session._connection.transaction(),
+                session._connection.cursor("rows") as cursor,
+            ):
+                cursor.execute(sql.encode())
+                columns = [column.name for column in cursor.description or ()]
+                while rows := cursor.fetchmany(size):
+                    yield columns, rows
+        finally:
+            session.close()
 
     def frame(self, sql: str) -> Any:
         """Run a query into a pandas DataFrame."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import datetime as dt
 import sqlite3
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any, Self
@@ -120,6 +120,16 @@ class SqliteSession:
         with self._errors():
             cursor = self._connection.execute(sql)
             return [column[0] for column in cursor.description or ()], cursor.fetchall()
+
+    def batches(
+        self, sql: str, size: int
+    ) -> Generator[tuple[list[str], list[tuple[Any, ...]]], None, None]:
+        """Run a query, and read its rows little by little."""
+        with self._errors():
+            cursor = self._connection.execute(sql)
+            columns = [column[0] for column in cursor.description or ()]
+            while rows := cursor.fetchmany(size):
+                yield columns, rows
 
     def frame(self, sql: str) -> Any:
         """Run a query into a pandas DataFrame."""

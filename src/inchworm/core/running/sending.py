@@ -1,0 +1,159 @@
+"""What a flow sends: from a row to a request of an API's operation, and how its answer is taken."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from decimal import Decimal
+from enum import StrEnum
+from typing import Any
+from urllib.parse import quote
+
+from inchworm.core.parts import digest_of
+
+
+class Sent(StrEnum):
+    """Where a row of a flow stands."""
+
+    SENDING = "sending"
+    """It may have arrived: it is sent again, and the receiver knows it by its key."""
+    SENT = "sent"
+    REFUSED = "refused"
+    """The receiver, or the API's schema, does not take it: a dead letter."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Operation:
+    """An operation of an API.
+
+    Attributes:
+        path: with ``{name}`` for parameters.
+        places: where parameters go, by name: ``path``, ``query`` or ``header``.
+        schema: the JSON Schema of its body.
+    """
+
+    method: str
+    path: str
+    places: Mapping[str, str]
+    schema: Mapping[str, Any]
+
+    def takes_null(self, name: str) -> bool:
+        """Whether a field of the body may be null, or has to be there all the same."""
+        described = self.schema.get("properties", {}).get(name, {})
+        types = described.get("type", "null")
+        is_nullable = described.get("nullable", False) or "null" in types
+        return is_nullable or name in self.schema.get("required", ())
+
+
+@dataclass(frozen=True, kw_only=True)
+class Message:
+    """One request, and the identity of the row that it is about.
+
+    Attributes:
+        identity: SHA-256 in hexadecimal; equal for rows that are the same to the receiver.
+    """
+
+    identity: str
+    path: str
+    query: Mapping[str, str] = field(default_factory=dict)
+    headers: Mapping[str, str] = field(default_factory=dict)
+    body: Mapping[str, Any] | None = None
+
+    @property
+    def text(self) -> str:
+        """The message as the bookkeeping keeps it while it is on its way."""
+        kept = {"path": self.path, "query": self.query, "headers": self.headers, "body": self.body}
+        return json.dumps(kept, ensure_ascii=False, sort_keys=True)
+
+    @classmethod
+    def of_text(cls, identity: str, text: str) -> Message:
+        """A message that the bookkeeping kept."""
+        return cls(identity=identity, **json.loads(text))
+
+
+def message_of(
+    row: Mapping[str, object],
+    fields: Mapping[str, str],
+    operation: Operation,
+    once_per: Iterable[str] = (),
+) -> Message:
+    """The message about one row.
+
+    Args:
+        row: the row's values, by column in lower case.
+        fields: the column that each field or parameter of the operation comes from.
+        operation: the operation.
+        once_per: columns by which a row is told apart from others; by default all that is sent.
+    """
+    values = {name: json_value(row[column.lower()]) for name, column in fields.items()}
+    path, query, headers = operation.path, {}, {}
+    body: dict[str, Any] = {}
+    for name, value in values.items():
+        text = "" if value is None else _spelled(value)
+        match operation.places.get(name):
+            case "path":
+                path = path.replace(f"{{{name}}}", quote(text, safe=""))
+            case "query" if value is not None:
+                query[name] = text
+            case "header" if value is not None:
+                headers[name] = text
+            case None if value is not None or operation.takes_null(name):
+                body[name] = value
+    told = [json_value(row[c.lower()]) for c in once_per] or [path, query, headers, body]
+    identity = digest_of(json.dumps(told, ensure_ascii=False, sort_keys=True).encode())
+    return Message(
+        identity=identity.rpartition(":")[2],
+        path=path,
+        query=query,
+        headers=headers,
+        body=body if operation.schema else None,
+    )
+
+
+def json_value(value: object) -> Any:
+    """A value of a database as an API takes it: times in ISO 8601, numbers as numbers."""
+    match value:
+        case None | bool() | int() | float() | str():
+            return value
+        case Decimal():
+            return int(value) if value == value.to_integral_value() else float(value)
+        case dt.datetime() | dt.date() | dt.time():
+            return value.isoformat()
+        case dict():
+            return {str(name): json_value(each) for name, each in value.items()}
+        case list() | tuple():
+            return [json_value(each) for each in value]
+    return str(value)
+
+
+def _spelled(value: object) -> str:
+    return str(value).lower() if isinstance(value, bool) else str(value)
+
+
+class Verdict(StrEnum):
+    """What an answer means for the message that it is about."""
+
+    TAKEN = "taken"
+    AGAIN = "again"
+    """It may be taken later: the receiver is busy, or something on the way failed."""
+    REFUSED = "refused"
+    """This message is wrong; others may be right."""
+    STOP = "stop"
+    """Nothing is taken from us as things are."""
+
+
+_BUSY = frozenset({408, 409, 425, 429, 500, 502, 503, 504})
+_NOT_ALLOWED = frozenset({401, 403, 404, 405, 407})
+
+
+def verdict(status: int) -> Verdict:
+    """What a status code of HTTP means. A redirect is not followed: it may lead anywhere."""
+    if 200 <= status < 300:
+        return Verdict.TAKEN
+    if status in _BUSY:
+        return Verdict.AGAIN
+    if 300 <= status < 400 or status in _NOT_ALLOWED:
+        return Verdict.STOP
+    return Verdict.REFUSED

@@ -1,0 +1,285 @@
+"""Flows that a run executes: every row arrives once, whatever the receiver and the machine do."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import socket
+import threading
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import pytest
+import uvicorn
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from inchworm.core.running.sending import Message, Operation, message_of
+from tests.driver import Program
+
+API = """
+openapi: 3.0.3
+info: {title: Levels, version: 1.0.0}
+paths:
+  /gauges/{gauge}/levels:
+    post:
+      operationId: postLevel
+      parameters:
+        - {name: gauge, in: path, required: true, schema: {type: string}}
+        - {name: source, in: query, schema: {type: string}}
+      requestBody:
+        content: {application/json: {schema: {$ref: "#/components/schemas/Level"}}}
+      responses: {"201": {description: Taken.}}
+components:
+  schemas:
+    Level:
+      type: object
+      required: [level]
+      properties:
+        level: {type: number, maximum: 500}
+        note: {type: string}
+"""
+FLOW = """
+direction = "out"
+[from]
+table = "mart.level"
+[to]
+connection = "receiver"
+api = "apis/levels.yaml"
+operation = "postLevel"
+[fields]
+gauge = "gauge"
+source = "source"
+level = "level"
+note = "note"
+"""
+
+
+@dataclass
+class Receiver:
+    """A receiver on loopback that does what a test wants, and remembers what it took."""
+
+    port: int
+    answer: Callable[[int, Request], Response | None] = lambda number, request: None
+    requests: list[tuple[str, str, Any]] = field(default_factory=list)
+    """The key, path with query, and body of each request."""
+    tokens: set[str] = field(default_factory=set)
+
+    @property
+    def url(self) -> str:
+        return f"http://127.0.0.1:{self.port}/v2"
+
+    async def take(self, request: Request) -> Response:
+        self.tokens.add(request.headers.get("authorization", ""))
+        answer = self.answer(len(self.requests), request)
+        query = f"?{request.url.query}" if request.url.query else ""
+        path = request.scope["raw_path"].decode() + query
+        body = json.loads(await request.body() or b"null")
+        self.requests.append((request.headers["idempotency-key"], path, body))
+        return answer or Response(status_code=201)
+
+    @property
+    def taken(self) -> Counter[str]:
+        """How often each key came."""
+        return Counter(key for key, _, _ in self.requests)
+
+
+@pytest.fixture
+def receiver() -> Iterator[Receiver]:
+    with socket.socket() as listener:
+        listener.bind(("127.0.0.1", 0))
+        made = Receiver(listener.getsockname()[1])
+        routes = [Route("/{path:path}", made.take, methods=["POST", "GET"])]
+        config = uvicorn.Config(Starlette(routes=routes), log_level="error")
+        server = uvicorn.Server(config)
+        thread = threading.Thread(target=server.run, args=([listener],), daemon=True)
+        thread.start()
+        while not server.started:
+            time.sleep(0.01)
+        yield made
+        server.should_exit = True
+        thread.join()
+
+
+def prepare(program: Program, receiver: Receiver, rows: str, more: str = "") -> None:
+    """A flow of these rows that is live in development."""
+    os.environ["RECEIVER_TOKEN"] = "open sesame"
+    if not (program.folder / "flows").exists():
+        matrix = (program.folder / "parameters.toml").read_text()
+        program.write(
+            "parameters.toml",
+            f'{matrix}\n[receiver_url]\ntype = "text"\nevery = "{receiver.url}"\n'
+            '[receiver_token]\ntype = "secret"\nevery = "env:RECEIVER_TOKEN"\n',
+        )
+    program.write(
+        "connections/receiver.toml",
+        'kind = "http"\nurl = "${receiver_url}"\ntimeout = "2s"\n'
+        '[credentials]\ntoken = "${receiver_token}"\n',
+    )
+    program.write("apis/levels.yaml", API)
+    program.write("flows/levels.toml", more + FLOW)
+    program.write("models/mart/level.sql", f'/*---\nstore = "table"\n---*/\n{rows}\n')
+    program.promote(program.pack(), "dev", code=None)
+
+
+def rows(*levels: int, gauge: str = "Upper Brack/1") -> str:
+    return " UNION ALL ".join(
+        f"SELECT '{gauge}' AS gauge, 'river & sea' AS source, "
+        f"CAST({level} AS NUMERIC(9, 1)) AS level, CAST(NULL AS VARCHAR(9)) AS note"
+        for level in levels
+    )
+
+
+def run(program: Program, *options: str, code: int | None = 0) -> dict[str, Any]:
+    answer = program("run", "levels", "--in", "dev", "--json", *options, code=code)
+    ended: dict[str, Any] = json.loads(answer.out.splitlines()[-1])
+    step: dict[str, Any] = ended["steps"][0]
+    return step
+
+
+def test_each_row_is_sent_once_and_again_when_it_changed(
+    anywhere: tuple[Program, str], receiver: Receiver
+) -> None:
+    program, url = anywhere
+    prepare(program, receiver, rows(1, 2))
+    assert run(program)["message"] == "2 rows sent"
+    _, path, body = receiver.requests[0]
+    assert path == "/v2/gauges/Upper%20Brack%2F1/levels?source=river+%26+sea"
+    assert sorted(b["level"] for _, _, b in receiver.requests) == [1, 2]
+    assert "note" not in body, "what the API does not let be null is left out"
+    assert receiver.tokens == {"Bearer open sesame"}
+    assert run(program)["message"] == "0 rows sent, 2 sent before"
+    prepare(program, receiver, rows(1, 3))
+    assert run(program)["message"] == "1 row sent, 1 sent before"
+    assert len(receiver.requests) == len(receiver.taken) == 3
+    kept = program.ask(url, "SELECT DISTINCT state, message FROM inchworm.sent_rows")
+    assert kept == [("sent", "")], "what was said is not kept longer than needed"
+
+
+def test_what_is_not_taken_is_a_dead_letter(starter: Program, receiver: Receiver) -> None:
+    problem = {"title": "No", "detail": "2 is not welcome"}
+    receiver.answer = lambda number, request: JSONResponse(problem, 422) if number == 1 else None
+    prepare(starter, receiver, rows(1, 2, 999))
+    step = run(starter)
+    assert step["state"] == "warning"
+    assert step["message"] == "1 row sent, 2 dead letters"
+    assert "999.0 is greater than the maximum of 500" in step["log"] or "999 is" in step["log"]
+    assert "422 2 is not welcome" in step["log"]
+    assert len(receiver.requests) == 2, "what the schema does not take is not sent"
+    assert run(starter)["message"] == "0 rows sent, 3 sent before"
+    receiver.answer = lambda number, request: None
+    assert run(starter, "--dead-letters")["message"] == "2 rows sent"
+
+
+def test_a_receiver_that_is_busy_is_asked_again(starter: Program, receiver: Receiver) -> None:
+    answers = iter([429, 503, 201])
+
+    def answer(number: int, request: Request) -> Response:
+        status = next(answers)
+        return Response(status_code=status, headers={"retry-after": "0"})
+
+    receiver.answer = answer
+    prepare(starter, receiver, rows(7))
+    assert run(starter)["message"] == "1 row sent"
+    assert list(receiver.taken.values()) == [3], "under one key"
+
+
+@pytest.mark.parametrize(
+    ("status", "headers"),
+    [(302, {"location": "http://127.0.0.1:9/elsewhere"}), (401, {}), (503, {"retry-after": "0"})],
+)
+def test_a_receiver_that_takes_nothing_loses_nothing(
+    starter: Program, receiver: Receiver, status: int, headers: dict[str, str]
+) -> None:
+    receiver.answer = lambda number, request: (
+        Response(status_code=status, headers=headers) if number else None
+    )
+    prepare(starter, receiver, rows(1, 2, 3))
+    step = run(starter, code=1)
+    assert f"the receiver answers {status}" in step["message"]
+    assert "1 row sent" in step["message"]
+    receiver.answer = lambda number, request: None
+    assert run(starter)["message"] == "2 rows sent, 1 sent before"
+    assert {body["level"] for _, _, body in receiver.requests} == {1, 2, 3}
+
+
+def test_half_an_answer_is_no_answer(starter: Program, receiver: Receiver) -> None:
+    class Half(Response):
+        async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+            headers = [(b"content-length", b"100"), (b"connection", b"close")]
+            await send({"type": "http.response.start", "status": 201, "headers": headers})
+            await send({"type": "http.response.body", "body": b"half", "more_body": True})
+            raise ConnectionError
+
+    receiver.answer = lambda number, request: Half() if number == 0 else None
+    prepare(starter, receiver, rows(4))
+    assert run(starter)["message"] == "1 row sent"
+    assert list(receiver.taken.values()) == [2]
+
+
+def test_a_flow_that_was_stopped_by_hand_does_not_run(starter: Program, receiver: Receiver) -> None:
+    prepare(starter, receiver, rows(4))
+    starter("sim", "refuse", "dev", "levels")
+    prepare(starter, receiver, rows(5), more='about = "changed"\n')
+    step = run(starter, code=1)
+    assert "flow:levels is refused at the gateway" in step["message"]
+    assert receiver.requests == []
+
+
+def test_a_run_that_is_killed_sends_every_row_once(
+    anywhere: tuple[Program, str], receiver: Receiver
+) -> None:
+    """As far as the receiver can tell: by the key of each request."""
+    kill_and_go_on(anywhere[0], receiver, 250)
+
+
+@pytest.mark.parametrize("at", [1, 199, 200, 399])
+def test_it_may_be_killed_at_any_row(starter: Program, receiver: Receiver, at: int) -> None:
+    kill_and_go_on(starter, receiver, at)
+
+
+def kill_and_go_on(program: Program, receiver: Receiver, at: int) -> None:
+    numbers = (
+        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 400) "
+        "SELECT 'G' AS gauge, 's' AS source, i AS level, CAST(NULL AS VARCHAR(9)) AS note FROM n"
+    )
+    prepare(program, receiver, numbers)
+    reached = threading.Event()
+
+    def answer(number: int, request: Request) -> None:
+        if number >= at:
+            reached.set()
+
+    receiver.answer = answer
+    process = program.start("run", "levels", "--in", "dev")
+    assert reached.wait(60)
+    process.send_signal(signal.SIGKILL)
+    process.communicate(timeout=60)
+    receiver.answer = lambda number, request: None
+    run(program)
+    levels = {key: body["level"] for key, _, body in receiver.requests}
+    assert sorted(levels.values()) == list(range(1, 401))
+    assert sum(receiver.taken.values()) - 400 <= 200, "no more than a batch came twice"
+    assert run(program)["message"] == "0 rows sent, 400 sent before"
+    states = [r["state"] for r in program("history", "--runs", "--json").json["runs"]]
+    assert states == ["done", "done", "broken off"]
+
+
+def test_rows_are_told_apart_by_what_the_flow_says() -> None:
+    operation = Operation(method="POST", path="/x", places={}, schema={"properties": {}})
+    row = {"gauge": 1, "level": 2.0}
+
+    def identity(once_per: tuple[str, ...], **changed: object) -> str:
+        fields = {"g": "gauge", "l": "level"}
+        return message_of(row | changed, fields, operation, once_per).identity
+
+    assert identity(()) != identity((), level=3.0)
+    assert identity(("gauge",)) == identity(("GAUGE",), level=3.0)
+    message = message_of(row, {"g": "gauge"}, operation)
+    assert Message.of_text(message.identity, message.text) == message

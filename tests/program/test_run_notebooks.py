@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -84,9 +85,27 @@ def test_what_a_notebook_stores_goes_live_when_it_has_ended(anywhere: tuple[Prog
     notebook(program, "store", *STORE[:2], STORE[2].replace("[2, 3]", "[3, 4]"), STORE[3])
     promote(program)
     run(program, "store")
+    look_at_measures(program)
     rows = program.ask(url, "SELECT * FROM mart.kept ORDER BY gauge")
     assert rows == [(2, 2), (3, 2), (4, None)], "rows with other keys stay"
     assert program("drift", "dev").code == 0
+
+
+def look_at_measures(program: Program) -> None:
+    """What two runs measured, compared, listed, drawn; and one of them as a page."""
+    assert "notebook:store seen 1 (R2)" in program("status", "--measures").text
+    listed = program("history", "--measure", "seen", "--picture", "seen.svg", "--json").json
+    assert [(m["run"], m["value"]) for m in listed["measures"]] == [("R1", 1.0), ("R2", 1.0)]
+    assert "seen of notebook:store" in (program.folder / "seen.svg").read_text()
+    assert "Did you mean seen?" in program("history", "--measure", "sen", code=2).text
+    program("history", "R2", "--notebook", "store", "--html", "page.html")
+    page = (program.folder / "page.html").read_text()
+    assert "1 rows seen" in page
+    assert not re.search(r"""(src|href)=["']?(https?:)?//""", page), "nothing comes from elsewhere"
+    assert (
+        "executed no notebook"
+        in program("history", "R2", "--notebook", "other", "--html", "page.html", code=2).text
+    )
 
 
 BAD = {

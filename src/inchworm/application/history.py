@@ -5,9 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from inchworm.application.workplace import Workplace
+from inchworm.core.errors import UsageError, did_you_mean
+from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
 from inchworm.core.promotion.promotion import Promotion
-from inchworm.core.running.run import Run
+from inchworm.core.running.run import Measured, Run
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -61,6 +63,47 @@ def run(workplace: Workplace, id_: str) -> Run:
     """
     workplace.ledger.check()
     return workplace.ledger.run(id_)
+
+
+def measures(
+    workplace: Workplace, name: str | None = None, environment: str | None = None
+) -> list[Measured]:
+    """The numbers that notebooks measured: all, or those of a name, or in an environment.
+
+    Raises:
+        UsageError: when there is no such environment, or nothing of that name was measured.
+    """
+    declared = None if environment is None else workplace.project.environment(environment).name
+    everything = workplace.ledger.measured() if workplace.ledger.exists else []
+    found = [
+        each
+        for each in everything
+        if name in {None, each.name} and declared in {None, each.environment}
+    ]
+    if name is not None and not found:
+        known = sorted({each.name for each in everything})
+        near = did_you_mean(name, known, f"Measured: {', '.join(known) or 'nothing yet'}.")
+        raise UsageError(f"Nothing of the name {name} was measured.", next=near)
+    return found
+
+
+def executed_notebook(workplace: Workplace, id_: str, name: str) -> bytes:
+    """A notebook as a run executed it, with its outputs.
+
+    Raises:
+        UsageError: when the run executed none of that name, or it is not kept any more.
+    """
+    found = run(workplace, id_)
+    outputs = {
+        step.part.name.lower(): report.output
+        for step in found.plan.steps
+        if isinstance(step.part, PartId) and (report := found.report_of(step)).output
+    }
+    output = outputs.get(name.removeprefix(f"{Kind.NOTEBOOK.value}:").lower())
+    if output is None:
+        near = did_you_mean(name, outputs, f"It executed: {', '.join(outputs) or 'none'}.")
+        raise UsageError(f"{found.id} executed no notebook {name}.", next=near)
+    return workplace.outputs.read(output)
 
 
 def promotion(workplace: Workplace, id_: str) -> Promotion:

@@ -15,8 +15,8 @@ from pathlib import Path
 from statistics import fmean
 from typing import TYPE_CHECKING, Any
 
-from inchworm.core.errors import UsageError
 from inchworm.core.lineage.graph import Edge, How, Node
+from inchworm.report.figures import new_figure, save
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -185,21 +185,9 @@ def place_boxes(edges: Sequence[Edge]) -> Placed:
 
 def draw_lineage(edges: Sequence[Edge], file: Path) -> None:
     """Draw edges into an ``.svg`` or ``.png``; the same edges always give the same picture."""
-    try:
-        import matplotlib
-    except ImportError as error:
-        raise UsageError(
-            "Drawing needs a package that is not installed.",
-            next='pip install "inchworm[pictures]"',
-        ) from error
-
-    matplotlib.use("agg")
-    matplotlib.rcParams["svg.hashsalt"] = "inchworm"
-    from matplotlib.figure import Figure
-
     placed = place_boxes(edges)
     width, height = max(placed.width, 5.5), placed.height
-    figure = Figure(figsize=(width, height + _ROW * 2))
+    figure = new_figure((width, height + _ROW * 2))
     axes = figure.add_axes((0, 0, 1, 1))
     axes.set_xlim(0, width)
     axes.set_ylim(height + _ROW * 2, 0)
@@ -209,8 +197,7 @@ def draw_lineage(edges: Sequence[Edge], file: Path) -> None:
     for box in placed.boxes.values():
         _draw_box(axes, box)
     _draw_legend(axes, sorted({edge.how for edge in edges}, key=list(How).index), height)
-    metadata = {"Date": None} if file.suffix.lower() == ".svg" else {}
-    figure.savefig(file, dpi=110, metadata=metadata)
+    save(figure, file)
 
 
 def _draw_box(axes: Axes, box: Box) -> None:

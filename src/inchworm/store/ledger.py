@@ -34,7 +34,7 @@ from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Draft, Promotion
 from inchworm.core.promotion.states import TRANSITIONS, State
-from inchworm.core.running.run import Run, RunId, RunPlan, run_number
+from inchworm.core.running.run import Measured, Run, RunId, RunPlan, run_number
 from inchworm.core.running.states import RunState
 from inchworm.store.ledgers.protocol import IndexRow, LedgerStorage, LedgerTransaction, Tail
 
@@ -249,6 +249,31 @@ class Ledger:
         for entry in self.entries(kind=RunEnded.kind):
             by_id[entry.about].append(entry)
         return [run_of(self.id, entries) for entries in by_id.values()]
+
+    def measured(self) -> list[Measured]:
+        """All numbers that notebooks measured, in the order of their runs.
+
+        What a run took over from the one that it goes on with is that one's, and left out.
+        """
+        plans = {str(run.id): run for run in self.runs()}
+        measured: list[Measured] = []
+        for entry in self.entries(kind=RunStepReported.kind):
+            if entry.body.get("measures"):
+                run, event = plans[entry.about], event_of(entry)
+                assert isinstance(event, RunStepReported)
+                step = next(s for s in run.plan.steps if s.number == event.step)
+                measured += [
+                    Measured(
+                        run=run.id,
+                        environment=run.plan.environment,
+                        part=str(step.part),
+                        name=name,
+                        value=value,
+                        at=entry.at,
+                    )
+                    for name, value in event.report.measures.items()
+                ]
+        return measured
 
     def overrides(self, id_: PromotionId) -> dict[str, str]:
         """The values that a promotion was given for once; its steps are not looked at."""

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import click
 from rich.text import Text
 
-from inchworm.application.history import history, runs
+from inchworm.application.history import executed_notebook, history, measures, runs
 from inchworm.application.history import promotion as find_promotion
 from inchworm.application.history import run as find_run
 from inchworm.application.workplace import Workplace
@@ -15,8 +17,11 @@ from inchworm.cli.samples import print_failing_rows
 from inchworm.cli.terminal import console, print_json, rows, spell_seconds, word
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
 from inchworm.core.promotion.promotion import Promotion
-from inchworm.core.running.run import Run, run_number
+from inchworm.core.running.run import Measured, Run, run_number
 from inchworm.report.documents import history_document, promotion_document
+from inchworm.report.figures import check_picture
+from inchworm.report.measures import draw_measure, measures_document
+from inchworm.report.notebooks import write_notebook
 from inchworm.report.runs import run_document
 
 
@@ -24,19 +29,42 @@ from inchworm.report.runs import run_document
 @click.argument("record", required=False, metavar="[PROMOTION|RUN]")
 @click.option("--to", "--in", "environment", metavar="ENV", help="Only those of one environment.")
 @click.option("--runs", "of_runs", is_flag=True, help="Runs, and not promotions.")
+@click.option("--notebook", metavar="NAME", help="With a run: a notebook that it executed.")
+@click.option("--html", type=click.Path(path_type=Path), help="Write that notebook as a page.")
+@click.option("--measure", metavar="NAME", help="What notebooks measured under a name.")
+@click.option("--picture", type=click.Path(path_type=Path), help="Draw it: FILE.svg or FILE.png.")
 @click.option("--all", "everything", is_flag=True, help="All of them, not the latest 100.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/history/1.")
 def command(
-    record: str | None, environment: str | None, of_runs: bool, everything: bool, as_json: bool
+    record: str | None,
+    environment: str | None,
+    of_runs: bool,
+    notebook: str | None,
+    html: Path | None,
+    measure: str | None,
+    picture: Path | None,
+    everything: bool,
+    as_json: bool,
 ) -> None:
     """List promotions or runs, the latest first, or show one (P12, R12) step by step.
+
+    A notebook that a run executed can be written as a page: R12 --notebook NAME --html FILE.
 
     Promotions of other ledgers are listed as far as the databases told of them, when status or
     promote read them. The ledger's chain is followed first, so an entry that was altered does not
     go unnoticed.
     """
     place = workplace()
-    if record is not None and run_number(record) is not None:
+    if (notebook is None) != (html is None) or (notebook and record is None):
+        raise click.UsageError("Say all of it: history RUN --notebook NAME --html FILE.")
+    if picture is not None and measure is None:
+        raise click.UsageError("--picture draws what --measure NAME lists.")
+    if record is not None and notebook is not None and html is not None:
+        write_notebook(executed_notebook(place, record, notebook), html)
+        click.echo(f"{html}: {notebook} as {record.upper()} executed it")
+    elif measure is not None:
+        _show_measures(measures(place, measure, environment), picture, as_json)
+    elif record is not None and run_number(record) is not None:
         run = find_run(place, record)
         print_json(run_document(run)) if as_json else print_run(console(), run)
     elif record is not None:
@@ -46,6 +74,24 @@ def command(
         _show_runs(runs(place, environment), everything, as_json)
     else:
         _show_promotions(place, environment, everything, as_json)
+
+
+def _show_measures(measured: list[Measured], picture: Path | None, as_json: bool) -> None:
+    if picture is not None:
+        check_picture(picture)
+        draw_measure(measured, picture)
+    if as_json:
+        print_json(measures_document(measured))
+        return
+    screen = console()
+    lines = [
+        (shown_time(m.at), m.environment, str(m.run), m.part, f"{m.value:g}")
+        for m in measured[::-1]
+    ]
+    name = measured[0].name
+    screen.print(rows(("at, UTC", "in", "run", "notebook", name), lines, right=(4,)))
+    if picture is not None:
+        screen.print(f"drawn in {picture}", style="dim")
 
 
 def _show_runs(recorded: list[Run], everything: bool, as_json: bool) -> None:

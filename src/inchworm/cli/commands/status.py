@@ -7,25 +7,32 @@ import sys
 import click
 from rich.text import Text
 
+from inchworm.application.history import measures
 from inchworm.application.watching import Status, status
 from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows, word
 from inchworm.core.promotion.composition import CompletedPromotion
+from inchworm.core.running.run import Measured
 from inchworm.engine.status import EnvironmentStatus
 from inchworm.report.documents import status_document
+from inchworm.report.measures import measures_document
 
 
 @click.command("status")
 @click.argument("environment", required=False, metavar="[ENV]")
+@click.option("--measures", "of_measures", is_flag=True, help="The latest measures, compared.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/status/1.")
-def command(environment: str | None, as_json: bool) -> None:
+def command(environment: str | None, of_measures: bool, as_json: bool) -> None:
     """Show what is where, since when, by whom and from which commit.
 
     Read fresh from each environment's database and services. With ENV: also its schedules, flows
     and what has drifted.
     """
     place = workplace()
+    if of_measures:
+        _show_measures(place, measures(place, None, environment), as_json)
+        return
     read = status(place, environment)
     if as_json:
         print_json(status_document(read.read_at, read.environments))
@@ -34,6 +41,26 @@ def command(environment: str | None, as_json: bool) -> None:
         if environment:
             _show_detail(read.environments[0])
     sys.exit(1 if any(each.problem for each in read.environments) else 0)
+
+
+def _show_measures(place: Workplace, measured: list[Measured], as_json: bool) -> None:
+    """The latest of each measure, an environment beside the other."""
+    latest = {(each.part, each.name, each.environment): each for each in measured}
+    if as_json:
+        print_json(measures_document(list(latest.values())))
+        return
+    screen = console()
+    if not latest:
+        screen.print("Nothing was measured yet: no notebook that ran has called env.measure.")
+        return
+    names = [e.name for e in place.project.environments]
+    shown = [n for n in names if any(n == environment for _, _, environment in latest)]
+    lines = []
+    for part, name in sorted({(part, name) for part, name, _ in latest}):
+        cells = [latest.get((part, name, environment)) for environment in shown]
+        values = [f"{each.value:g} ({each.run})" if each else "" for each in cells]
+        lines.append((part, name, *values))
+    screen.print(rows(("notebook", "measure", *shown), lines, right=range(2, 2 + len(shown))))
 
 
 def _show(place: Workplace, read: Status) -> None:

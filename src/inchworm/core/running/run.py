@@ -158,6 +158,22 @@ class RunPlan:
 
 
 @dataclass(frozen=True, kw_only=True)
+class Measured:
+    """A number that a notebook measured in a run.
+
+    Attributes:
+        at: when the notebook ended, ISO 8601, UTC.
+    """
+
+    run: RunId
+    environment: str
+    part: str
+    name: str
+    value: float
+    at: str
+
+
+@dataclass(frozen=True, kw_only=True)
 class Run:
     """A run as the ledger knows it."""
 

@@ -13,7 +13,7 @@ import time
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from inchworm.core.errors import EnvironmentMoved, InchwormError
@@ -248,7 +248,11 @@ class _Running:
         self._work.reporter.reached(self._run, self._place.identity, self._work.now())
         journal = _Journal(self._work, self._run)
         if journal.reports:
-            self._work.ledger.run_steps(self._run.id, sorted(journal.reports.items()))
+            taken_over = {
+                number: replace(report, measures={}, log="")
+                for number, report in journal.reports.items()
+            }
+            self._work.ledger.run_steps(self._run.id, sorted(taken_over.items()))
         executor = Executor(
             site=self._site,
             journal=journal,

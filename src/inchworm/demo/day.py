@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 import shutil
 import subprocess
 import sys
@@ -137,7 +138,7 @@ class _Day:
         """
         self.say("")
         self.say(f"$ {command}")
-        program, *arguments = command.split()
+        program, *arguments = shlex.split(command)
         line = [sys.executable, "-m", "inchworm"] if program == "inchworm" else [program]
         environ = {**os.environ, "INCHWORM_USER": USER}
         done = subprocess.run([*line, *arguments], cwd=self.folder, env=environ, check=False)
@@ -183,6 +184,7 @@ def work_through(folder: Path, say: Say) -> None:
     day = _Day(folder, say)
     _first_release(day)
     _small_change(day)
+    _night(day)
     _refused_change(day)
 
 
@@ -225,6 +227,20 @@ def _small_change(day: _Day) -> None:
     day.type("inchworm promote riverwatch-1.4.1 --to dev --yes")
     day.talk("In test the nightly pipeline is on: it pauses while what it works on changes.")
     day.type("inchworm promote riverwatch-1.4.1 --to test --yes")
+
+
+def _night(day: _Day) -> None:
+    day.talk("What is live runs: the nightly pipeline in test, its forecast and its warnings.")
+    day.type("inchworm run nightly --in test")
+    day.talk("How good is the forecast there, compared with development?")
+    day.type("inchworm run level_forecast --in dev")
+    day.type("inchworm status --measures")
+    day.talk("What was published? Nothing is sent twice; what would be sent can be looked at.")
+    day.type('inchworm rows alert.public_board --in test --where "level_cm > 300"')
+    day.type("inchworm run publish_warnings --in test")
+    day.talk("When does what run next, and how did the last runs end?")
+    day.type("inchworm status --schedules")
+    day.type("inchworm history --runs")
 
 
 def _refused_change(day: _Day) -> None:

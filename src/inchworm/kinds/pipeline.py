@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import model_validator
 
@@ -26,6 +26,8 @@ class Schedule(Settings):
 
     cron: str
     timezone: str = "UTC"
+    missed: Literal["run once", "skip"] = "run once"
+    """What becomes of times that passed while nobody ran schedules."""
 
 
 class StepSettings(Settings):

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any
 
 from inchworm.core.execution import StepReport
 from inchworm.core.running.run import Run, RunStep
+
+if TYPE_CHECKING:
+    from inchworm.application.schedules import ScheduleStatus
 
 Document = dict[str, Any]
 
@@ -28,6 +32,28 @@ def run_document(run: Run) -> Document:
         "message": run.message,
         "values": dict(run.plan.values),
         "steps": [step_document(step, run.report_of(step)) for step in run.plan.steps],
+    }
+
+
+def schedules_document(schedules: Iterable[ScheduleStatus]) -> Document:
+    """``inchworm/schedules/1``."""
+    return {
+        "format": "inchworm/schedules/1",
+        "schedules": [
+            {
+                "environment": each.environment,
+                "pipeline": each.schedule.pipeline.name,
+                "name": each.schedule.scheduled.name,
+                "cron": each.schedule.scheduled.cron,
+                "timezone": each.schedule.scheduled.timezone,
+                "missed": each.schedule.missed.value,
+                "state": each.schedule.state,
+                "due": [moment.isoformat() for moment in each.due],
+                "last_run": str(each.last.id) if each.last else None,
+                "last_state": each.last.state.value if each.last else None,
+            }
+            for each in schedules
+        ],
     }
 
 

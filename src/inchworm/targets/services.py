@@ -20,6 +20,10 @@ class Service(Protocol):
         """All items, by part."""
         ...
 
+    def document(self, part: PartId) -> Mapping[str, Any]:
+        """The definition of one item, as it was put there."""
+        ...
+
     def put(self, part: PartId, digest: str, document: Mapping[str, Any]) -> None:
         """Add or replace an item; doing it again changes nothing."""
         ...

@@ -3,33 +3,39 @@
 from __future__ import annotations
 
 import sys
+from zoneinfo import ZoneInfo
 
 import click
 from rich.text import Text
 
 from inchworm.application.history import measures
+from inchworm.application.schedules import Schedules, schedules
 from inchworm.application.watching import Status, status
 from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
-from inchworm.cli.terminal import console, print_json, rows, word
+from inchworm.cli.terminal import console, print_json, rows, say, word
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.running.run import Measured
 from inchworm.engine.status import EnvironmentStatus
 from inchworm.report.documents import status_document
 from inchworm.report.measures import measures_document
+from inchworm.report.runs import schedules_document
 
 
 @click.command("status")
 @click.argument("environment", required=False, metavar="[ENV]")
+@click.option("--schedules", "of_schedules", is_flag=True, help="Schedules, and when they are due.")
 @click.option("--measures", "of_measures", is_flag=True, help="The latest measures, compared.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/status/1.")
-def command(environment: str | None, of_measures: bool, as_json: bool) -> None:
+def command(environment: str | None, of_schedules: bool, of_measures: bool, as_json: bool) -> None:
     """Show what is where, since when, by whom and from which commit.
 
     Read fresh from each environment's database and services. With ENV: also its schedules, flows
     and what has drifted.
     """
     place = workplace()
+    if of_schedules:
+        sys.exit(_show_schedules(schedules(place, environment), as_json))
     if of_measures:
         _show_measures(place, measures(place, None, environment), as_json)
         return
@@ -41,6 +47,30 @@ def command(environment: str | None, of_measures: bool, as_json: bool) -> None:
         if environment:
             _show_detail(read.environments[0])
     sys.exit(1 if any(each.problem for each in read.environments) else 0)
+
+
+def _show_schedules(read: Schedules, as_json: bool) -> int:
+    """On or off, the next times there and in UTC, and the last run; the exit code."""
+    if as_json:
+        print_json(schedules_document(read.schedules))
+        return 1 if read.problems else 0
+    screen = console()
+    lines = []
+    for each in read.schedules:
+        last = each.last
+        ended = Text.assemble(f"{last.id} ", word(last.state.value)) if last else "never ran"
+        zone = each.schedule.scheduled.timezone
+        due = [moment.astimezone(ZoneInfo(zone)) for moment in each.due]
+        times = "\n".join(f"{moment:%Y-%m-%d %H:%M} {zone}" for moment in due)
+        state = word(each.schedule.state)
+        lines.append((each.environment, each.schedule.name, state, times or "-", ended))
+    if lines:
+        screen.print(rows(("in", "schedule", "state", "due", "last run"), lines))
+    else:
+        screen.print("There are no schedules.")
+    for name, problem in read.problems.items():
+        say(screen, "failed", f"{name}: {problem}")
+    return 1 if read.problems else 0
 
 
 def _show_measures(place: Workplace, measured: list[Measured], as_json: bool) -> None:

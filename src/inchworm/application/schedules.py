@@ -1,0 +1,129 @@
+"""Schedules: whether they are on, when they are due next, and how the last run ended."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterator, Mapping
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any
+
+from inchworm.application.workplace import Workplace
+from inchworm.core.environments.environment import Environment
+from inchworm.core.errors import InchwormError
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts import Scheduled
+from inchworm.core.running.run import Run
+from inchworm.core.running.schedules import Missed, next_times
+from inchworm.engine.connections import open_environment
+
+_SHOWN = 3
+_AT_ONCE = 8
+
+
+@dataclass(frozen=True, kw_only=True)
+class LiveSchedule:
+    """A schedule as an environment's workspace has it.
+
+    Attributes:
+        state: ``on``, ``off`` or ``paused``.
+    """
+
+    pipeline: PartId
+    scheduled: Scheduled
+    missed: Missed
+    state: str
+
+    @property
+    def name(self) -> str:
+        """``pipeline.schedule``."""
+        return f"{self.pipeline.name}.{self.scheduled.name}"
+
+
+@dataclass(frozen=True, kw_only=True)
+class ScheduleStatus:
+    """A schedule, the next times at which it is due, and the last run of its pipeline there.
+
+    Attributes:
+        due: in UTC; none of a schedule that is not on.
+    """
+
+    environment: str
+    schedule: LiveSchedule
+    due: tuple[dt.datetime, ...]
+    last: Run | None
+
+
+@dataclass(frozen=True, kw_only=True)
+class Schedules:
+    """The schedules of environments; ``problems`` says of some why they could not be read."""
+
+    schedules: list[ScheduleStatus]
+    problems: dict[str, str]
+
+
+def schedules(workplace: Workplace, environment: str | None = None) -> Schedules:
+    """The schedules of all environments, or of one.
+
+    Raises:
+        UsageError: when there is no environment of that name.
+    """
+    project = workplace.project
+    chosen = [project.environment(environment)] if environment else project.environments
+    problems: dict[str, str] = {}
+
+    def read(each: Environment) -> list[LiveSchedule]:
+        try:
+            return live_schedules(workplace, each)
+        except InchwormError as error:
+            problems[each.name] = str(error)
+            return []
+
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        found = list(pool.map(read, chosen))
+    last: dict[tuple[str, PartId], Run] = {}
+    for run in workplace.ledger.runs() if workplace.ledger.exists else []:
+        last[run.plan.environment, run.plan.subject] = run
+    now = workplace.clock()
+    return Schedules(
+        schedules=[
+            ScheduleStatus(
+                environment=each.name,
+                schedule=schedule,
+                due=tuple(next_times(schedule.scheduled, now, _SHOWN))
+                if schedule.state == "on"
+                else (),
+                last=last.get((each.name, schedule.pipeline)),
+            )
+            for each, its in zip(chosen, found, strict=True)
+            for schedule in its
+        ],
+        problems=problems,
+    )
+
+
+def live_schedules(workplace: Workplace, environment: Environment) -> list[LiveSchedule]:
+    """The schedules that an environment's workspace has, as it says now.
+
+    Raises:
+        TargetError: when it cannot be reached.
+    """
+    project, values = workplace.project.settings.name, workplace.values(environment)
+    with open_environment(environment, project, workplace.machine, values, read_only=True) as place:
+        states = place.workspace.schedules()
+        pipelines = [part for part in place.workspace.items() if part.kind is Kind.PIPELINE]
+        documents = {part: place.workspace.document(part) for part in pipelines}
+    return sorted(_schedules(documents, states), key=lambda each: each.name)
+
+
+def _schedules(
+    documents: Mapping[PartId, Mapping[str, Any]], states: Mapping[str, str]
+) -> Iterator[LiveSchedule]:
+    for pipeline, document in documents.items():
+        for name, settings in document.get("schedules", {}).items():
+            yield LiveSchedule(
+                pipeline=pipeline,
+                scheduled=Scheduled(name, settings["cron"], settings.get("timezone", "UTC")),
+                missed=Missed(settings.get("missed", Missed.RUN_ONCE)),
+                state=states.get(f"{pipeline.name}.{name}", "off"),
+            )

@@ -35,7 +35,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "compare": "Show what changed between two versions, and what it affects.",
         "drift": "Show what somebody changed in an environment by hand.",
         "doctor": "Try every place that a promotion needs, before it is needed.",
-        "history": "List promotions, or show one step by step.",
+        "history": "List promotions and runs, or show one step by step.",
     },
     "Mend": {
         "adopt": "Take up a schema that an environment has into the source.",

@@ -11,13 +11,16 @@ from rich.text import Text
 from inchworm.cli.process import shown_time
 from inchworm.cli.samples import print_failing_rows
 from inchworm.cli.terminal import rows, spell_seconds, word
+from inchworm.core.identifiers import PartId
 from inchworm.core.running.run import Run, RunStep
 
 
 def spell_step(step: RunStep) -> str:
-    """``build model:a.b  (levels)``."""
+    """``build model:a.b  (levels)``; a notebook is named as one once."""
     stage = f"  ({step.stage})" if step.stage != str(step.part) else ""
-    return f"{step.work.value} {step.part}{stage}"
+    is_said = isinstance(step.part, PartId) and step.part.kind.value == step.work.value
+    what = str(step.part) if is_said else f"{step.work.value} {step.part}"
+    return f"{what}{stage}"
 
 
 def print_runs(screen: Console, runs: Sequence[Run]) -> None:

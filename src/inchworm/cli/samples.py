@@ -51,7 +51,9 @@ def print_failing_rows(
 def _cell(cell: Cell) -> Text:
     if cell is None:
         return Text("null", style="dim")
-    return Text(str(cell).lower() if isinstance(cell, bool) else str(cell))
+    if isinstance(cell, bool):
+        return Text(str(cell).lower())
+    return Text(f"{cell:.12g}" if isinstance(cell, float) else str(cell))
 
 
 def _numbers(sample: Sample) -> list[int]:

@@ -78,10 +78,11 @@ def _show(shown: Rows) -> None:
             (f"  as {shown.identity}, read {shown_time(shown.read_at)} UTC", "dim"),
         )
     )
+    computed = dict.fromkeys(part for each in shown.selected for part in each.computed)
+    if computed:
+        listed = ", ".join(map(str, computed))
+        screen.print(f"computed, because something else is live there: {listed}", style="dim")
     for selected in shown.selected:
-        if selected.computed:
-            listed = ", ".join(map(str, selected.computed))
-            screen.print(f"computed, because it is otherwise live there: {listed}", style="dim")
         if selected.about == shown.part or _has_rows(selected):
             screen.print()
             _show_sample(screen, shown, selected)

@@ -17,7 +17,7 @@ from inchworm.core.running.planning import plan_steps, subject_of
 from inchworm.core.running.run import Run, RunPlan
 from inchworm.engine.connections import check_name, open_database
 from inchworm.engine.preparation import Prepared, prepare
-from inchworm.engine.running.runner import RunReporter, RunWork, execute
+from inchworm.engine.running.runner import Due, RunReporter, RunWork, execute, patiently
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 
 
@@ -34,6 +34,8 @@ class RunRequest:
         overwrite: whether changes that were made by hand to what is built may be lost.
         patience: seconds to wait while somebody else works in the environment.
         dead_letters: whether a flow sends what was refused before, and nothing new.
+        due: the schedule that starts it, and the time at which it was due.
+        started: by what, where no schedule does: ``hand``, or ``call``.
     """
 
     name: str
@@ -44,6 +46,8 @@ class RunRequest:
     overwrite: bool = False
     patience: float = 0.0
     dead_letters: bool = False
+    due: Due | None = None
+    started: str = "hand"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -78,7 +82,7 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
         TargetError: when the environment cannot be read.
     """
     environment = workplace.project.environment(request.environment)
-    last, live = _read_live(workplace, environment)
+    last, live = patiently(lambda: _read_live(workplace, environment), request.patience)
     bundle = workplace.bundles.get(last.bundle)
     if bundle.digest != last.digest:
         raise BundleError(
@@ -119,6 +123,7 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
         today=workplace.today.isoformat(),
         steps=steps,
         values={name: value.text for name, value in sorted(used.items())},
+        started=request.due.schedule if request.due else request.started,
     )
     before = _runs_of(workplace, plan)
     done: Mapping[int, StepReport] = {}
@@ -243,6 +248,7 @@ def carry_out_run(workplace: Workplace, prepared: PreparedRun, reporter: RunRepo
             patience=prepared.request.patience,
             overwrite=prepared.request.overwrite,
             dead_letters=prepared.request.dead_letters,
+            due=prepared.request.due,
             reporter=reporter,
         )
     )

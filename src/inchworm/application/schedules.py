@@ -13,6 +13,7 @@ from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import InchwormError
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts import Scheduled
+from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.running.run import Run
 from inchworm.core.running.schedules import Missed, next_times
 from inchworm.engine.connections import open_environment
@@ -74,7 +75,7 @@ def schedules(workplace: Workplace, environment: str | None = None) -> Schedules
 
     def read(each: Environment) -> list[LiveSchedule]:
         try:
-            return live_schedules(workplace, each)
+            return list(read_live(workplace, each).schedules)
         except InchwormError as error:
             problems[each.name] = str(error)
             return []
@@ -102,8 +103,23 @@ def schedules(workplace: Workplace, environment: str | None = None) -> Schedules
     )
 
 
-def live_schedules(workplace: Workplace, environment: Environment) -> list[LiveSchedule]:
-    """The schedules that an environment's workspace has, as it says now.
+@dataclass(frozen=True, kw_only=True)
+class LiveEnvironment:
+    """An environment as its own database and workspace tell of it.
+
+    Attributes:
+        last: the promotion that is live; None where nothing was promoted.
+        due_times: by schedule, the latest due time for which a run began.
+    """
+
+    environment: Environment
+    last: CompletedPromotion | None
+    schedules: tuple[LiveSchedule, ...]
+    due_times: Mapping[str, dt.datetime]
+
+
+def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment:
+    """What is live in an environment, with its schedules.
 
     Raises:
         TargetError: when it cannot be reached.
@@ -113,7 +129,15 @@ def live_schedules(workplace: Workplace, environment: Environment) -> list[LiveS
         states = place.workspace.schedules()
         pipelines = [part for part in place.workspace.items() if part.kind is Kind.PIPELINE]
         documents = {part: place.workspace.document(part) for part in pipelines}
-    return sorted(_schedules(documents, states), key=lambda each: each.name)
+        last = place.bookkeeping.last()
+        due = place.bookkeeping.due_times()
+    found = sorted(_schedules(documents, states), key=lambda each: each.name)
+    return LiveEnvironment(
+        environment=environment,
+        last=last,
+        schedules=tuple(found),
+        due_times={name: dt.datetime.fromisoformat(at) for name, at in due.items()},
+    )
 
 
 def _schedules(

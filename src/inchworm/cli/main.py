@@ -29,7 +29,10 @@ SECTIONS: dict[str, dict[str, str]] = {
         "bundles": "List bundles, and where each has been promoted.",
     },
     "Promote": {"promote": "Draft, show and carry out a promotion; go on with one that stopped."},
-    "Run": {"run": "Run what is live: a pipeline, model, notebook or flow."},
+    "Run": {
+        "run": "Run what is live: a pipeline, model, notebook or flow.",
+        "serve": "Run the schedules of environments, and tell how they stand.",
+    },
     "Watch": {
         "status": "Show what is where, since when and by whom, read from the targets.",
         "compare": "Show what changed between two versions, and what it affects.",

@@ -25,7 +25,7 @@ from inchworm.core.execution import StepReport, StepState
 from inchworm.core.parameters.values import Type, read_duration
 from inchworm.core.running.run import Run, RunStep
 from inchworm.core.running.states import RunState
-from inchworm.engine.running.runner import RunReporter
+from inchworm.engine.running.runner import Due, RunReporter
 from inchworm.report.runs import run_document, step_document
 
 
@@ -39,6 +39,9 @@ from inchworm.report.runs import run_document, step_document
 @click.option("--overwrite", is_flag=True, help="Changes made by hand to tables may be lost.")
 @click.option("--values", "only_values", is_flag=True, help="Show the values, and run nothing.")
 @click.option("--wait", metavar="DURATION", help="Wait so long while somebody works there: 10m.")
+@click.option("--schedule", hidden=True, help="The schedule that starts it.")
+@click.option("--due", hidden=True, help="The time at which that was due, ISO 8601, UTC.")
+@click.option("--started", hidden=True, default="hand", help="By what, where no schedule does.")
 @click.option("--yes", is_flag=True, envvar="INCHWORM_YES", help="Do not ask.")
 @click.option("--json", "as_json", is_flag=True, help="A line of JSON for each thing that happens.")
 def command(
@@ -51,6 +54,9 @@ def command(
     overwrite: bool,
     only_values: bool,
     wait: str | None,
+    schedule: str | None,
+    due: str | None,
+    started: str,
     yes: bool,
     as_json: bool,
 ) -> None:
@@ -72,6 +78,8 @@ def command(
             dead_letters=dead_letters,
             overwrite=overwrite,
             patience=_patience(wait),
+            due=Due(schedule=schedule, at=due) if schedule and due else None,
+            started=started,
         ),
     )
     screen = console()
@@ -83,7 +91,7 @@ def command(
         sys.exit(1)
     reporter = _Lines() if as_json else _Progress(screen, prepared)
     signal.signal(signal.SIGTERM, _interrupt)
-    started = time.monotonic()
+    began = time.monotonic()
     try:
         run = carry_out_run(place, prepared, reporter)
     except KeyboardInterrupt:
@@ -95,7 +103,7 @@ def command(
     if as_json:
         _print_line({"event": "ended", **run_document(run)})
     else:
-        _show_end(screen, prepared, run, time.monotonic() - started)
+        _show_end(screen, prepared, run, time.monotonic() - began)
     sys.exit(0 if run.state is RunState.DONE else 1)
 
 

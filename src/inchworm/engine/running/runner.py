@@ -12,9 +12,10 @@ import tempfile
 import time
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import TypeVar
 
 from inchworm.core.errors import EnvironmentMoved, InchwormError
 from inchworm.core.execution import StepReport, StepState
@@ -31,6 +32,27 @@ from inchworm.engine.running.actions import RunAction
 from inchworm.engine.running.site import RunContext, RunSite
 from inchworm.store.ledger import Ledger
 from inchworm.targets.machine import Machine
+
+Result = TypeVar("Result")
+
+
+@dataclass(frozen=True, kw_only=True)
+class Due:
+    """A time at which a schedule was due.
+
+    Attributes:
+        schedule: ``pipeline.schedule``.
+        at: ISO 8601, UTC.
+    """
+
+    schedule: str
+    at: str
+
+
+class AlreadyRan(InchwormError):
+    """A run for the same due time began before."""
+
+    exit_code = 0
 
 
 class RunReporter:
@@ -78,6 +100,8 @@ class RunWork:
     overwrite: bool = False
     dead_letters: bool = False
     """Whether flows send what was refused before, and nothing new."""
+    due: Due | None = None
+    """The schedule that started it, and the time at which it was due."""
     reporter: RunReporter = field(default_factory=RunReporter)
 
 
@@ -86,48 +110,97 @@ def execute(work: RunWork) -> Run:
 
     Raises:
         EnvironmentMoved: when somebody else works there, or what is live is another bundle now.
+        AlreadyRan: when a run for the same due time began before.
         TargetError: when the environment cannot be reached.
         KeyboardInterrupt: after recording where it stopped.
     """
-    plan, prepared = work.plan, work.prepared
+    plan = work.plan
     holder = {"by": work.by, "run": str(plan.subject), "process": work.process}
     lock = Lock(work.locks, plan.environment)
     with (
         lock.held(holder, patience=work.patience, waiting=work.reporter.waiting),
-        open_environment(
-            prepared.environment,
-            prepared.bundle.project,
-            work.machine,
-            prepared.values,
-            read_only=False,
-            sources=prepared.reading.assembly.sources,
-        ) as place,
+        _opened(work) as place,
     ):
-        _lock_database(work, place)
         work.now = place.clock(work.now)
         by_hand = _check_live(work, place)
         _end_broken_off(work)
+        if work.due is not None and not _claimed(work.due, place):
+            raise AlreadyRan(
+                f"{work.due.schedule} of {work.due.at} has run before.",
+                next="There is nothing to do.",
+            )
         with _private_folder() as folder:
             return _Running(work, place, folder, by_hand).run()
 
 
-def _lock_database(work: RunWork, place: OpenEnvironment) -> None:
-    """Keep promotions and other runs out, wherever they come from; wait for one that is there."""
-    until = time.monotonic() + work.patience
+def _claimed(due: Due, place: OpenEnvironment) -> bool:
+    """Whether a due time is this run's: of two that come for it, the first one has it."""
+    with place.database.transaction():
+        return place.bookkeeping.claim_due(due.schedule, due.at)
+
+
+@contextmanager
+def _opened(work: RunWork) -> Iterator[OpenEnvironment]:
+    """The environment, locked against promotions and other runs, wherever they come from.
+
+    Raises:
+        EnvironmentMoved: when somebody works there for longer than the run waits.
+    """
+    prepared = work.prepared
+    until = time.monotonic() + max(work.patience, _OPENING)
+    said = ""
     while True:
         try:
-            place.database.lock(f"inchworm {work.prepared.bundle.project}")
+            with ExitStack() as stack:
+                place = stack.enter_context(
+                    open_environment(
+                        prepared.environment,
+                        prepared.bundle.project,
+                        work.machine,
+                        prepared.values,
+                        read_only=False,
+                        sources=prepared.reading.assembly.sources,
+                    )
+                )
+                place.database.lock(f"inchworm {prepared.bundle.project}")
+                opened = stack.pop_all()
+            break
         except EnvironmentMoved as error:
             if time.monotonic() > until:
                 raise
-            work.reporter.waiting(error.what)
+            if work.patience and error.what != said:
+                said = error.what
+                work.reporter.waiting(said)
             time.sleep(_PAUSE)
-        else:
-            return
+    with opened:
+        yield place
 
+
+def patiently(attempt: Callable[[], Result], patience: float) -> Result:
+    """The result of an attempt, made again while somebody else has the database.
+
+    Args:
+        attempt: what is tried.
+        patience: seconds to wait.
+
+    Raises:
+        EnvironmentMoved: when somebody has it for longer.
+    """
+    until = time.monotonic() + max(patience, _OPENING)
+    while True:
+        try:
+            return attempt()
+        except EnvironmentMoved:
+            if time.monotonic() > until:
+                raise
+            time.sleep(_PAUSE)
+
+
+_OPENING = 3.0
+"""Seconds to wait at least for a database that one process at a time can open: it may only look."""
 
 _PAUSE = 0.5
-"""Seconds between two attempts to get the database's lock."""
+"""Seconds between two attempts to open and lock the database."""
 
 
 def _check_live(work: RunWork, place: OpenEnvironment) -> frozenset[str]:

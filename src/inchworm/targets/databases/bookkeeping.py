@@ -26,6 +26,11 @@ from inchworm.core.promotion.composition import (
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.targets.databases.protocols import Database
 
+_DUE_TIMES = """CREATE TABLE IF NOT EXISTS {schema}.due_times (
+    project VARCHAR NOT NULL, schedule VARCHAR NOT NULL, due VARCHAR NOT NULL)"""
+"""Made also by a run, where an older version promoted."""
+
+
 _TABLES = (
     """CREATE TABLE IF NOT EXISTS {schema}.parts (
     project VARCHAR NOT NULL, part VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
@@ -57,6 +62,7 @@ _TABLES = (
     """CREATE TABLE IF NOT EXISTS {schema}.ledgers (
     project VARCHAR NOT NULL, ledger VARCHAR NOT NULL,
     entries INTEGER NOT NULL, hash VARCHAR NOT NULL)""",
+    _DUE_TIMES,
     """CREATE TABLE IF NOT EXISTS {schema}.schedules (
     project VARCHAR NOT NULL, schedule VARCHAR NOT NULL,
     state VARCHAR NOT NULL, set_at VARCHAR NOT NULL)""",
@@ -256,6 +262,30 @@ class Bookkeeping:
                 f"DELETE FROM {self.schema}.schedules WHERE project = ? AND schedule IN ({places})",
                 [self._project, *some],
             )
+
+    def due_times(self) -> dict[str, str]:
+        """The latest due time of each schedule for which a run began, ISO 8601, UTC."""
+        if not self._has("due_times"):
+            return {}
+        rows = self._database.rows(
+            f"SELECT schedule, due FROM {self.schema}.due_times WHERE project = ?", [self._project]
+        )
+        return dict(rows)
+
+    def claim_due(self, schedule: str, due: str) -> bool:
+        """Take a due time, unless it or a later one was taken. Called inside a transaction."""
+        self._database.execute(_DUE_TIMES.format(schema=self.schema))
+        taken = self.due_times().get(schedule, "")
+        if taken >= due:
+            return False
+        self._database.execute(
+            f"DELETE FROM {self.schema}.due_times WHERE project = ? AND schedule = ?",
+            [self._project, schedule],
+        )
+        self._database.execute(
+            f"INSERT INTO {self.schema}.due_times VALUES (?, ?, ?)", [self._project, schedule, due]
+        )
+        return True
 
     # ---- relations beside the live ones -------------------------------------------------------
 

@@ -1,0 +1,99 @@
+"""``inchworm serve``."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+from collections.abc import Sequence
+from contextlib import nullcontext
+
+import click
+
+from inchworm.cli.process import clock, machine, workplace
+from inchworm.cli.visible import visible
+from inchworm.core.errors import UsageError
+from inchworm.core.parameters.values import read_duration
+from inchworm.core.running.run import Run
+from inchworm.host.host import Host
+from inchworm.targets.secrets import Secrets
+
+
+@click.command("serve")
+@click.argument("environments", nargs=-1, required=True, metavar="ENV...")
+@click.option("--port", default=8860, show_default=True, help="Where it listens; 0 for any.")
+@click.option("--address", default="127.0.0.1", show_default=True, help="The address it binds.")
+@click.option("--token", metavar="REFERENCE", help="Lets who has it start runs: env:HOST_TOKEN.")
+@click.option(
+    "--patience", default="10m", show_default=True, help="How long runs may end when it is stopped."
+)
+def command(
+    environments: tuple[str, ...], port: int, address: str, token: str | None, patience: str
+) -> None:
+    """Run the schedules of environments, and tell how they stand, until stopped.
+
+    A page for people at /, metrics at /metrics, and POST /v1/runs to start a run. Each run is a
+    process of its own. SIGTERM lets runs end; what takes too long is stopped as Ctrl-C does it.
+    """
+    try:
+        import uvicorn
+    except ImportError as error:
+        raise UsageError(
+            "Serving needs a package that is not installed.",
+            next='pip install "inchworm[serve]"',
+        ) from error
+    from inchworm.host.app import create_app
+
+    place = workplace()
+    secret = None if token is None else Secrets(machine(place.root)).resolve(token).reveal()
+    host = Host(
+        names=environments,
+        workplace=workplace,
+        start=_start,
+        say=_say,
+        patience=_seconds(patience),
+    )
+    host.begin()
+
+    def runs() -> list[Run]:
+        ledger = workplace().ledger
+        return ledger.runs() if ledger.exists else []
+
+    app = create_app(host, runs, clock, secret)
+    server = uvicorn.Server(uvicorn.Config(app, host=address, port=port, log_level="warning"))
+    # of itself it would end the process by the signal, before what runs could end
+    server.capture_signals = nullcontext  # type: ignore[method-assign, assignment]
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: setattr(server, "should_exit", True))
+    try:
+        _say(f"{', '.join(environments)} at http://{address}:{port}")
+        server.run()
+    finally:
+        _say("stopping: what runs may end")
+        host.stop()
+        _say("stopped")
+
+
+def _start(arguments: Sequence[str]) -> subprocess.Popen[str]:
+    """The program in a process of its own, which signals to this one do not reach."""
+    return subprocess.Popen(
+        [sys.executable, "-m", "inchworm", *arguments],
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+        text=True,
+        start_new_session=True,
+        env={**os.environ, "NO_COLOR": "1"},
+    )
+
+
+def _say(line: str) -> None:
+    click.echo(visible(f"{clock():%Y-%m-%d %H:%M:%S}Z  {line}"))
+
+
+def _seconds(text: str) -> float:
+    try:
+        return read_duration(text).total_seconds()
+    except ValueError as error:
+        raise click.UsageError(f"--patience: {error}.") from error

@@ -1,0 +1,239 @@
+"""The host over HTTP: a page for people, metrics, and runs started by a call.
+
+Errors are problem details (RFC 9457); metrics are in the OpenMetrics text format 1.0.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import hmac
+import json
+from collections.abc import Callable
+from http import HTTPStatus
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.exceptions import HTTPException
+from starlette.requests import Request
+from starlette.responses import HTMLResponse, JSONResponse, PlainTextResponse, Response
+from starlette.routing import Route
+
+from inchworm import __version__
+from inchworm.core.errors import InchwormError
+from inchworm.core.running.run import Run
+from inchworm.host.host import Host
+from inchworm.host.metrics import metrics
+from inchworm.host.page import page
+
+_LARGEST_BODY = 64 * 1024
+_SHOWN = 25
+"""Runs that are listed."""
+
+
+def create_app(
+    host: Host, runs: Callable[[], list[Run]], now: Callable[[], dt.datetime], token: str | None
+) -> Starlette:
+    """The application.
+
+    Args:
+        host: what it tells of.
+        runs: all runs of the ledger, the latest last.
+        now: the present time, with a zone.
+        token: that starting a run asks for; without one nobody can start any.
+    """
+    served = _Served(host, runs, now, token)
+    return Starlette(
+        routes=[
+            Route("/", served.show),
+            Route("/metrics", served.measure),
+            Route("/openapi.json", served.describe),
+            Route("/v1/runs", served.list_runs, methods=["GET"]),
+            Route("/v1/runs", served.start_run, methods=["POST"]),
+        ],
+        exception_handlers={HTTPException: _refused, InchwormError: _wrong},
+    )
+
+
+class _Served:
+    def __init__(
+        self,
+        host: Host,
+        runs: Callable[[], list[Run]],
+        now: Callable[[], dt.datetime],
+        token: str | None,
+    ) -> None:
+        self._host = host
+        self._runs = runs
+        self._now = now
+        self._token = None if token is None else _digest(token)
+
+    def show(self, request: Request) -> Response:
+        return HTMLResponse(page(self._host.watched(), self._latest(), self._now()))
+
+    def measure(self, request: Request) -> Response:
+        text = metrics(self._host.watched(), self._runs(), self._now())
+        kind = "application/openmetrics-text; version=1.0.0; charset=utf-8"
+        return PlainTextResponse(text, media_type=kind)
+
+    def list_runs(self, request: Request) -> Response:
+        return JSONResponse({"runs": [_told(run) for run in self._latest()]})
+
+    async def start_run(self, request: Request) -> Response:
+        self._check_token(request)
+        body = await _json_of(request)
+        environment, name = body.get("environment"), body.get("name")
+        if not isinstance(environment, str) or not isinstance(name, str) or not name:
+            raise HTTPException(
+                HTTPStatus.BAD_REQUEST, 'Send {"environment": "test", "name": "pipeline:nightly"}.'
+            )
+        if name.startswith("-"):
+            raise HTTPException(HTTPStatus.BAD_REQUEST, "That is no name.")
+        self._host.call(environment, name)
+        said = {"environment": environment, "name": name, "state": "called for"}
+        return JSONResponse(said, status_code=HTTPStatus.ACCEPTED)
+
+    def describe(self, request: Request) -> Response:
+        return JSONResponse(DESCRIPTION)
+
+    def _latest(self) -> list[Run]:
+        names = {each.name for each in self._host.watched()}
+        return [run for run in self._runs()[::-1] if run.plan.environment in names][:_SHOWN]
+
+    def _check_token(self, request: Request) -> None:
+        scheme, _, given = request.headers.get("authorization", "").partition(" ")
+        if self._token is None:
+            raise HTTPException(HTTPStatus.FORBIDDEN, "This host was given no token for runs.")
+        if scheme != "Bearer" or not hmac.compare_digest(_digest(given), self._token):
+            raise HTTPException(HTTPStatus.UNAUTHORIZED, "The token is missing or wrong.")
+
+
+def _digest(token: str) -> bytes:
+    return hashlib.sha256(token.encode("utf-8", "surrogateescape")).digest()
+
+
+async def _json_of(request: Request) -> dict[str, Any]:
+    """The body of a request, bounded, as a JSON object."""
+    content = bytearray()
+    async for piece in request.stream():
+        content += piece
+        if len(content) > _LARGEST_BODY:
+            raise HTTPException(
+                HTTPStatus.REQUEST_ENTITY_TOO_LARGE, f"A body has {_LARGEST_BODY:,} bytes at most."
+            )
+    try:
+        body = json.loads(content)
+    except (ValueError, RecursionError) as error:
+        raise HTTPException(HTTPStatus.BAD_REQUEST, "The body is no JSON.") from error
+    if not isinstance(body, dict):
+        raise HTTPException(HTTPStatus.BAD_REQUEST, "The body is no JSON object.")
+    return body
+
+
+def _told(run: Run) -> dict[str, Any]:
+    return {
+        "id": str(run.id),
+        "environment": run.plan.environment,
+        "name": str(run.plan.subject),
+        "state": run.state.value,
+        "started": run.plan.started,
+        "began_at": run.began_at,
+        "changed_at": run.changed_at,
+        "message": run.message,
+    }
+
+
+def _problem(status: int, detail: str) -> Response:
+    title = HTTPStatus(status).phrase
+    headers = {"www-authenticate": "Bearer"} if status == HTTPStatus.UNAUTHORIZED else None
+    return JSONResponse(
+        {"title": title, "status": status, "detail": detail},
+        status_code=status,
+        media_type="application/problem+json",
+        headers=headers,
+    )
+
+
+async def _refused(request: Request, error: Exception) -> Response:
+    assert isinstance(error, HTTPException)
+    return _problem(error.status_code, error.detail)
+
+
+async def _wrong(request: Request, error: Exception) -> Response:
+    return _problem(HTTPStatus.NOT_FOUND, str(error))
+
+
+_PROBLEM = {
+    "description": "What is wrong.",
+    "content": {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}},
+}
+_RUN = {
+    "type": "object",
+    "properties": {
+        name: {"type": "string"}
+        for name in (
+            *("id", "environment", "name", "state", "started", "began_at", "changed_at", "message"),
+        )
+    },
+}
+DESCRIPTION: dict[str, Any] = {
+    "openapi": "3.1.0",
+    "info": {"title": "Inchworm host", "version": __version__},
+    "paths": {
+        "/": {"get": {"responses": {"200": {"description": "A page for people."}}}},
+        "/metrics": {"get": {"responses": {"200": {"description": "Metrics in OpenMetrics."}}}},
+        "/v1/runs": {
+            "get": {
+                "operationId": "listRuns",
+                "responses": {
+                    "200": {
+                        "description": "The latest runs.",
+                        "content": {
+                            "application/json": {
+                                "schema": {
+                                    "type": "object",
+                                    "required": ["runs"],
+                                    "properties": {"runs": {"type": "array", "items": _RUN}},
+                                }
+                            }
+                        },
+                    }
+                },
+            },
+            "post": {
+                "operationId": "startRun",
+                "security": [{"token": []}],
+                "requestBody": {
+                    "required": True,
+                    "content": {
+                        "application/json": {"schema": {"$ref": "#/components/schemas/Call"}}
+                    },
+                },
+                "responses": {
+                    "202": {"description": "It runs as soon as nothing else runs there."},
+                    **dict.fromkeys(("400", "401", "403", "404", "413"), _PROBLEM),
+                },
+            },
+        },
+    },
+    "components": {
+        "securitySchemes": {"token": {"type": "http", "scheme": "bearer"}},
+        "schemas": {
+            "Call": {
+                "type": "object",
+                "required": ["environment", "name"],
+                "properties": {"environment": {"type": "string"}, "name": {"type": "string"}},
+            },
+            "Problem": {
+                "type": "object",
+                "required": ["title", "status", "detail"],
+                "properties": {
+                    "title": {"type": "string"},
+                    "status": {"type": "integer"},
+                    "detail": {"type": "string"},
+                },
+            },
+        },
+    },
+}
+"""The host's API, described (OpenAPI 3.1)."""

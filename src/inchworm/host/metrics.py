@@ -1,0 +1,68 @@
+"""The metrics of a host, in the OpenMetrics text format 1.0."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections import Counter
+from collections.abc import Iterable, Iterator
+
+from inchworm.core.running.run import Run
+from inchworm.core.running.schedules import next_times
+from inchworm.host.host import Watched
+
+
+def metrics(watched: Iterable[Watched], runs: Iterable[Run], now: dt.datetime) -> str:
+    """Everything that a monitor may want to know of a host.
+
+    Args:
+        watched: its environments.
+        runs: all runs of the ledger, the latest last.
+        now: the present time, with a zone.
+    """
+    return "\n".join([*_lines(list(watched), list(runs), now), "# EOF", ""])
+
+
+def _lines(watched: list[Watched], runs: list[Run], now: dt.datetime) -> Iterator[str]:
+    names = {each.name for each in watched}
+    runs = [run for run in runs if run.plan.environment in names]
+    yield "# TYPE inchworm_environment_readable gauge"
+    yield "# HELP inchworm_environment_readable Whether the environment could be read last."
+    for each in watched:
+        readable = int(each.live is not None and not each.problem)
+        yield f"inchworm_environment_readable{_labels(environment=each.name)} {readable}"
+    yield "# TYPE inchworm_running gauge"
+    yield "# HELP inchworm_running Runs at work."
+    for each in watched:
+        yield f"inchworm_running{_labels(environment=each.name)} {int(each.job is not None)}"
+    yield "# TYPE inchworm_runs counter"
+    yield "# HELP inchworm_runs Runs so far, by how they stand."
+    counts = Counter((r.plan.environment, str(r.plan.subject), r.state.value) for r in runs)
+    for (environment, name, state), count in sorted(counts.items()):
+        labels = _labels(environment=environment, name=name, state=state)
+        yield f"inchworm_runs_total{labels} {count}"
+    yield "# TYPE inchworm_last_run_timestamp_seconds gauge"
+    yield "# UNIT inchworm_last_run_timestamp_seconds seconds"
+    yield "# HELP inchworm_last_run_timestamp_seconds When the last run began."
+    last = {(r.plan.environment, str(r.plan.subject)): r for r in runs}
+    for (environment, name), run in sorted(last.items()):
+        began = dt.datetime.fromisoformat(run.began_at).timestamp()
+        labels = _labels(environment=environment, name=name)
+        yield f"inchworm_last_run_timestamp_seconds{labels} {began:.0f}"
+    yield "# TYPE inchworm_due_timestamp_seconds gauge"
+    yield "# UNIT inchworm_due_timestamp_seconds seconds"
+    yield "# HELP inchworm_due_timestamp_seconds When a schedule that is on is due next."
+    for each in watched:
+        for schedule in each.live.schedules if each.live else ():
+            if schedule.state == "on":
+                (due,) = next_times(schedule.scheduled, now, 1)
+                labels = _labels(environment=each.name, schedule=schedule.name)
+                yield f"inchworm_due_timestamp_seconds{labels} {due.timestamp():.0f}"
+
+
+def _labels(**labels: str) -> str:
+    quoted = ",".join(f'{name}="{_escaped(value)}"' for name, value in labels.items())
+    return f"{{{quoted}}}"
+
+
+def _escaped(value: str) -> str:
+    return value.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n")

@@ -1,0 +1,135 @@
+"""The page of a host: what is live, what runs, how runs ended, and when what is due.
+
+One page, without scripts, that reads on a telephone and on paper.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterable, Iterator, Sequence
+from html import escape
+from zoneinfo import ZoneInfo
+
+from inchworm.core.running.run import Run
+from inchworm.core.running.schedules import next_times
+from inchworm.host.host import Watched
+
+_STYLE = """
+body { font: 16px/1.45 system-ui, sans-serif; color: #1b1f2a; background: #fdfcf8;
+       margin: 0 auto; max-width: 60rem; padding: 1rem; }
+h1 { font-size: 1.4rem; } h2 { font-size: 1.15rem; margin-top: 2rem; }
+table { border-collapse: collapse; width: 100%; }
+th, td { text-align: left; vertical-align: top; padding: .3rem .8rem .3rem 0; }
+th { font-weight: 600; color: #5b6661; border-bottom: 1px solid #cfd6d2; }
+td { border-bottom: 1px solid #ebe8df; overflow-wrap: anywhere; }
+.failed, .broken { color: #a3261c; font-weight: 600; } .done { color: #1b6e53; }
+.partly, .stopped, .paused { color: #8a5a00; font-weight: 600; }
+.quiet { color: #5b6661; }
+@media (max-width: 40rem) {
+  thead { display: none; } tr { display: block; padding: .5rem 0; }
+  td { display: block; border: 0; padding: .05rem 0; }
+  td[data-what]::before { content: attr(data-what) ": "; color: #5b6661; }
+}
+"""
+
+
+def page(watched: Sequence[Watched], runs: Iterable[Run], now: dt.datetime) -> str:
+    """The page as HTML.
+
+    Args:
+        watched: the environments.
+        runs: the latest runs, the latest first.
+        now: the present time, with a zone.
+    """
+    names = ", ".join(each.name for each in watched)
+    body = [
+        f"<h1>Inchworm host of {escape(names)}</h1>",
+        f'<p class="quiet">read {now.astimezone(dt.UTC):%Y-%m-%d %H:%M:%S} UTC</p>',
+        *(part for each in watched for part in _environment(each, now)),
+        "<h2>Latest runs</h2>",
+        _table(
+            ("run", "in", "what", "state", "began, UTC", "started by", ""),
+            (_run(run) for run in runs),
+            "Nothing ran yet.",
+        ),
+    ]
+    return (
+        '<!doctype html><html lang="en"><head><meta charset="utf-8">'
+        '<meta name="viewport" content="width=device-width, initial-scale=1">'
+        f"<title>Inchworm: {escape(names)}</title><style>{_STYLE}</style></head>"
+        f"<body>{''.join(body)}</body></html>"
+    )
+
+
+def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
+    yield f"<h2>{escape(each.name)}{_protection(each)}</h2>"
+    if each.problem:
+        yield f'<p><span class="failed">cannot be read</span> {escape(each.problem)}</p>'
+    if each.live is None:
+        return
+    last = each.live.last
+    if last is None:
+        yield "<p>Nothing was promoted here yet.</p>"
+    else:
+        commit = escape((last.commit or "-")[:7])
+        since = escape(last.at[:16].replace("T", " "))
+        yield (
+            f"<p>{escape(last.bundle)} is live since {since} UTC, by {escape(last.by)}, "
+            f"commit {commit}.</p>"
+        )
+    if each.job is not None and each.began is not None:
+        began = each.began.astimezone(dt.UTC)
+        yield f"<p><b>{escape(each.job.name)}</b> runs since {began:%H:%M:%S} UTC.</p>"
+    rows = (
+        (
+            escape(schedule.name),
+            _state(schedule.state),
+            "<br>".join(
+                f"{due.astimezone(ZoneInfo(schedule.scheduled.timezone)):%Y-%m-%d %H:%M} "
+                f"{escape(schedule.scheduled.timezone)}"
+                for due in next_times(schedule.scheduled, now, 3)
+            )
+            if schedule.state == "on"
+            else "-",
+        )
+        for schedule in each.live.schedules
+    )
+    yield _table(("schedule", "", "due"), rows, "There are no schedules.")
+
+
+def _protection(each: Watched) -> str:
+    is_protected = each.live is not None and each.live.environment.protected
+    return ' <span class="quiet">(protected)</span>' if is_protected else ""
+
+
+def _run(run: Run) -> tuple[str, ...]:
+    return (
+        escape(str(run.id)),
+        escape(run.plan.environment),
+        escape(str(run.plan.subject)),
+        _state(run.state.value),
+        escape(run.began_at[:16].replace("T", " ")),
+        escape(f"{run.began_by}, {run.plan.started}"),
+        escape(run.message),
+    )
+
+
+def _state(state: str) -> str:
+    return f'<span class="{escape(state.split()[0])}">{escape(state)}</span>'
+
+
+def _table(headings: Sequence[str], rows: Iterable[Sequence[str]], otherwise: str) -> str:
+    """A table of cells that are HTML already; on a narrow screen each cell names its column."""
+    lines = [
+        "<tr>"
+        + "".join(
+            f'<td data-what="{escape(heading)}">{cell}</td>' if heading else f"<td>{cell}</td>"
+            for heading, cell in zip(headings, row, strict=True)
+        )
+        + "</tr>"
+        for row in rows
+    ]
+    if not lines:
+        return f'<p class="quiet">{escape(otherwise)}</p>'
+    head = "".join(f"<th>{escape(heading)}</th>" for heading in headings)
+    return f"<table><thead><tr>{head}</tr></thead><tbody>{''.join(lines)}</tbody></table>"

@@ -1,0 +1,240 @@
+"""``inchworm serve``: schedules run, calls run, and whatever ends it loses nothing."""
+
+from __future__ import annotations
+
+import datetime as dt
+import signal
+import socket
+import subprocess
+import time
+from collections import deque
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import Any
+
+import httpx
+import pytest
+from openapi_spec_validator import OpenAPIV31SpecValidator
+from starlette.testclient import TestClient
+
+from inchworm.application.schedules import LiveEnvironment, LiveSchedule
+from inchworm.core.environments.environment import (
+    DatabaseAddress,
+    Environment,
+    ServiceAddress,
+)
+from inchworm.core.identifiers import PartId
+from inchworm.core.lineage.facts import Scheduled
+from inchworm.core.running.schedules import Missed
+from inchworm.host.app import DESCRIPTION, create_app
+from inchworm.host.host import Host, Watched
+from inchworm.host.scheduling import jobs_due
+from tests.driver import COMMAND, Program
+
+NOW = dt.datetime(2026, 5, 1, 12, 0, 30, tzinfo=dt.UTC)
+TOKEN = "open sesame"
+
+
+def watched(cron: str, missed: Missed = Missed.RUN_ONCE, state: str = "on") -> LiveEnvironment:
+    schedule = LiveSchedule(
+        pipeline=PartId.parse("pipeline:all"),
+        scheduled=Scheduled("often", cron, "UTC"),
+        missed=missed,
+        state=state,
+    )
+    return LiveEnvironment(
+        environment=Environment(
+            name="dev",
+            database=DatabaseAddress(url="duckdb:///x"),
+            workspace=ServiceAddress(url="sim:x"),
+            gateway=ServiceAddress(url="sim:x"),
+        ),
+        last=None,
+        schedules=(schedule,),
+        due_times={},
+    )
+
+
+def due(live: LiveEnvironment, since: dt.datetime, **considered: dt.datetime) -> list[Any]:
+    known = {f"all.{name}": time for name, time in considered.items()}
+    return [(time, runs) for _, time, runs in jobs_due(live, since, NOW, known)]
+
+
+def test_what_is_due_runs_once() -> None:
+    noon = NOW.replace(second=0)
+    minute = dt.timedelta(minutes=1)
+    often = watched("* * * * *")
+    assert due(often, NOW) == [], "nothing was due since the host began"
+    assert due(often, NOW - minute) == [(noon, True)]
+    assert due(often, NOW - minute, often=noon) == []
+    taken = replace(often, due_times={"all.often": noon})
+    assert due(taken, NOW - minute) == [], "another host has run it"
+    assert due(watched("* * * * *", state="paused"), NOW - minute) == []
+
+
+def test_what_was_missed_runs_once_or_not_at_all() -> None:
+    yesterday = NOW - dt.timedelta(days=1)
+    at_two = NOW.replace(hour=2, minute=0, second=0)
+    once = replace(watched("0 2 * * *"), due_times={"all.often": yesterday})
+    assert due(once, NOW) == [(at_two, True)]
+    never = replace(watched("0 2 * * *", Missed.SKIP), due_times={"all.often": yesterday})
+    assert due(never, NOW) == [(at_two, False)]
+
+
+@pytest.fixture
+def served() -> TestClient:
+    """The application of a host that watches, and starts nothing."""
+
+    def refuse(arguments: object) -> subprocess.Popen[str]:
+        raise AssertionError("nothing is started here")
+
+    host = Host(["dev"], lambda: None, refuse, print)  # type: ignore[arg-type, return-value]
+    host._watched["dev"] = Watched(name="dev", live=watched("0 2 * * *"))
+    host._called["dev"] = deque()
+    return TestClient(create_app(host, list, lambda: NOW, TOKEN), raise_server_exceptions=False)
+
+
+@pytest.mark.parametrize(
+    ("headers", "body", "status"),
+    [
+        ({}, b"{}", 401),
+        ({"authorization": TOKEN}, b"{}", 401),
+        ({"authorization": f"Basic {TOKEN}"}, b"{}", 401),
+        ({"authorization": "Bearer caf\u00e9".encode("latin-1")}, b"{}", 401),
+        ({"authorization": "Bearer wrong"}, b"{}", 401),
+        ({"authorization": f"Bearer {TOKEN}"}, b"5", 400),
+        ({"authorization": f"Bearer {TOKEN}"}, b"{", 400),
+        ({"authorization": f"Bearer {TOKEN}"}, b"[" * 50_000, 400),
+        ({"authorization": f"Bearer {TOKEN}"}, b'{"name": {}}', 400),
+        ({"authorization": f"Bearer {TOKEN}"}, b'{"environment": "dev", "name": "--yes"}', 400),
+        ({"authorization": f"Bearer {TOKEN}"}, b'{"environment": "x", "name": "all"}', 404),
+        ({"authorization": f"Bearer {TOKEN}"}, b" " * 100_000, 413),
+        ({"authorization": f"Bearer {TOKEN}"}, b'{"environment": "dev", "name": "all"}', 202),
+    ],
+)
+def test_a_call_is_checked(
+    served: TestClient, headers: dict[str, Any], body: bytes, status: int
+) -> None:
+    answer = served.post("/v1/runs", content=body, headers=headers)
+    assert answer.status_code == status
+    if status != 202:
+        assert answer.headers["content-type"] == "application/problem+json"
+        assert answer.json()["status"] == status
+
+
+def test_it_tells_how_things_stand(served: TestClient) -> None:
+    page = served.get("/").text
+    assert "all.often" in page
+    assert "2026-05-02 02:00 UTC" in page
+    assert "<script" not in page
+    text = served.get("/metrics").text
+    assert text.endswith("# EOF\n")
+    assert 'inchworm_environment_readable{environment="dev"} 1' in text
+    assert 'inchworm_due_timestamp_seconds{environment="dev",schedule="all.often"} 17' in text
+    assert served.get("/openapi.json").json() == DESCRIPTION
+    assert list(OpenAPIV31SpecValidator(DESCRIPTION).iter_errors()) == []
+    assert served.get("/nothing").status_code == 404
+    assert served.delete("/v1/runs").headers["content-type"] == "application/problem+json"
+
+
+# ---- the process -------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def live(starter: Program) -> Program:
+    """A pipeline that is due every minute, and live."""
+    starter.write("models/mart/one.sql", '/*---\nstore = "table"\n---*/\nSELECT 1 AS n\n')
+    starter.write(
+        "pipelines/all.toml",
+        '[schedules.often]\ncron = "* * * * *"\n[[steps]]\nname = "one"\nbuild = ["mart.one"]\n',
+    )
+    starter.edit("environments/dev.toml", "[schedules]\n", '[schedules]\nall = "on"\n')
+    starter.promote(starter.pack(), "dev")
+    return starter
+
+
+class Served:
+    """A host at work in a process of its own."""
+
+    def __init__(self, program: Program) -> None:
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+        self.url = f"http://127.0.0.1:{port}"
+        self.process = subprocess.Popen(
+            [*COMMAND, "serve", "dev", "--port", str(port), "--token", "env:HOST_TOKEN"],
+            cwd=program.folder,
+            env={**program.environ, "HOST_TOKEN": TOKEN},
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+        )
+        self.until(lambda: httpx.get(f"{self.url}/").status_code == 200)
+
+    def until(self, holds: Any) -> None:
+        end = time.monotonic() + 90
+        while time.monotonic() < end:
+            try:
+                if holds():
+                    return
+            except httpx.HTTPError:
+                pass
+            time.sleep(0.1)
+        raise AssertionError("it never came true")
+
+    def runs(self) -> list[dict[str, Any]]:
+        found: list[dict[str, Any]] = httpx.get(f"{self.url}/v1/runs").json()["runs"]
+        return found
+
+    def call(self, name: str) -> None:
+        answer = httpx.post(
+            f"{self.url}/v1/runs",
+            json={"environment": "dev", "name": name},
+            headers={"authorization": f"Bearer {TOKEN}"},
+        )
+        assert answer.status_code == 202
+
+    def end(self, how: signal.Signals) -> str:
+        self.process.send_signal(how)
+        out, _ = self.process.communicate(timeout=60)
+        return out
+
+
+@pytest.fixture
+def host(live: Program) -> Iterator[Served]:
+    served = Served(live)
+    yield served
+    if served.process.poll() is None:
+        served.end(signal.SIGKILL)
+
+
+def test_a_call_starts_a_run_and_sigterm_lets_it_end(live: Program, host: Served) -> None:
+    host.call("pipeline:all")
+    host.until(lambda: any(run["started"] == "call" for run in host.runs()))
+    said = host.end(signal.SIGTERM)
+    assert host.process.returncode == 0
+    assert "stopped" in said.splitlines()[-1]
+    runs = live("history", "--runs", "--json").json["runs"]
+    assert {run["state"] for run in runs} == {"done"}
+
+
+def test_a_due_time_has_one_run_whoever_comes_for_it(live: Program) -> None:
+    """Also where a host was killed, and another one has begun."""
+    due = ["--schedule", "all.often", "--due", "2026-05-01T12:00:00+00:00"]
+    both = [live.start("run", "all", "--in", "dev", "--wait", "1m", *due) for _ in range(2)]
+    for process in both:
+        process.communicate(timeout=60)
+    assert [process.returncode for process in both] == [0, 0]
+    runs = live("history", "--runs", "--json").json["runs"]
+    assert [(run["started"], run["state"]) for run in runs] == [("all.often", "done")]
+    earlier = [*due[:3], "2026-05-01T11:59:00+00:00"]
+    assert "has run before" in live("run", "all", "--in", "dev", *earlier).text
+
+
+def test_a_host_that_was_killed_begins_where_it_was(live: Program, host: Served) -> None:
+    host.end(signal.SIGKILL)
+    again = Served(live)
+    again.call("pipeline:all")
+    again.until(lambda: any(run["state"] == "done" for run in again.runs()))
+    again.end(signal.SIGTERM)
+    assert again.process.returncode == 0

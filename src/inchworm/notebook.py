@@ -39,12 +39,12 @@ from inchworm.core.sql.declared import FILE as SOURCES
 from inchworm.core.sql.render import to_text, with_tables
 from inchworm.core.sql.type_names import normal_type
 from inchworm.engine.connections import check_name, open_database
-from inchworm.engine.notebook_queries import query_with_values
+from inchworm.engine.notebook_queries import columns_in_table, query_with_values
 from inchworm.kinds.project_reader import read_project
 from inchworm.project.tree import Project, find_project
 from inchworm.targets.databases import Database
 from inchworm.targets.databases.bookkeeping import Bookkeeping
-from inchworm.targets.databases.quoting import quoted
+from inchworm.targets.databases.quoting import quoted, quoted_one
 from inchworm.targets.machine import Machine
 from inchworm.targets.secrets import Secrets
 
@@ -149,16 +149,19 @@ class Surroundings:
         columns: Mapping[str, str] | None,
     ) -> None:
         """Put rows into a table in one transaction, in which a staging table comes and goes."""
-        names = ", ".join(quoted(str(name)) for name in rows.columns)
         with database.transaction():
             kinds = database.kinds()
             if physical not in kinds:
                 self._create(database, physical, columns)
+            own = database.structure([physical.schema])[physical].columns
+            called = columns_in_table(map(str, rows.columns), physical, [c.name for c in own])
+            rows, key = rows.rename(columns=called), [called[name] for name in key]
+            names = ", ".join(map(quoted_one, called.values()))
             beside = aside(physical, "__stored", kinds)
             template = f"SELECT {names} FROM {quoted(physical)} LIMIT 0"
             database.build(beside, Store.TABLE, template)
             database.append_frame(beside, rows)
-            same = " AND ".join(f"here.{quoted(k)} = new.{quoted(k)}" for k in key)
+            same = " AND ".join(f"here.{quoted_one(k)} = new.{quoted_one(k)}" for k in key)
             matching = f"WHERE EXISTS (SELECT 1 FROM {quoted(beside)} AS new WHERE {same})"
             database.execute(f"DELETE FROM {quoted(physical)} AS here {matching if key else ''}")
             database.execute(

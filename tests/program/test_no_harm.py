@@ -545,6 +545,8 @@ IN_THE_WAY = {
     "policy of another table": "CREATE TABLE theirs.secret (day date); "
     "CREATE POLICY known ON theirs.secret USING (day IN (SELECT day FROM report.daily_total))",
     "materialised view": "CREATE MATERIALIZED VIEW theirs.m AS SELECT day FROM report.daily_total",
+    "materialised view upon a view": "CREATE VIEW theirs.w AS SELECT day FROM report.daily_total; "
+    "CREATE MATERIALIZED VIEW theirs.m AS SELECT day FROM theirs.w",
     "child": "CREATE TABLE theirs.child () INHERITS (report.daily_total)",
 }
 

@@ -8,6 +8,7 @@ from typing import Any
 
 import pytest
 
+from inchworm.engine.locks import Lock
 from inchworm.targets.databases import connect
 from tests.driver import Answer, Program
 
@@ -229,3 +230,69 @@ def test_a_run_that_is_stopped_leaves_nothing_half_done(
     assert rows(program, url, "apart") == [(1,)]
     aside = program.ask(url, "SELECT * FROM inchworm.aside WHERE purpose = 'reserved'")
     assert aside == []
+
+
+def test_a_run_goes_on_when_nobody_reads_its_lines(live: tuple[Program, str]) -> None:
+    program, _ = live
+    process = program.start("run", "all", "--in", "dev", "--json")
+    assert process.stdout is not None
+    process.stdout.close()
+    process.wait(60)
+    assert program("history", "R1", "--json").json["state"] == "done"
+
+
+def test_what_cannot_be_carried_along_is_said_before_anything_is_built(
+    starter: Program, postgres_url: str
+) -> None:
+    starter.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", postgres_url)
+    starter.write("models/mart/one.sql", f"{TABLE}SELECT 1 AS n\n")
+    starter.promote(starter.pack(), "dev")
+    execute(
+        starter,
+        postgres_url,
+        "CREATE VIEW public.seen AS SELECT * FROM mart.one",
+        "CREATE MATERIALIZED VIEW public.hers AS SELECT * FROM public.seen",
+    )
+    refused = run(starter, "mart.one", code=1).text
+    assert "materialized view public.hers of river on mart.one cannot be carried along" in refused
+    assert "Nothing was built" in refused
+
+
+def test_two_at_once_one_behind_the_other(live: tuple[Program, str]) -> None:
+    """Who waits is told for whom; who does not wait is refused."""
+    program, _ = live
+    lock = Lock(program.folder / ".inchworm/locks", "dev")
+    with lock.held({"by": "maya", "run": "pipeline:all", "process": 7}):
+        refused = run(program, "all", code=4).text
+        assert "maya runs pipeline:all (process 7)" in refused
+        waiting = program.start("run", "all", "--in", "dev", "--wait", "1m", "--json")
+        assert waiting.stdout is not None
+        line = json.loads(waiting.stdout.readline())
+        assert line["event"] == "waiting"
+        assert "maya" in line["because"]
+    waiting.communicate(timeout=60)
+    assert waiting.returncode == 0
+
+
+@pytest.mark.parametrize("steps", [1, 2, 3, 5])
+def test_a_run_that_is_killed_leaves_nothing_half_done(
+    live: tuple[Program, str], steps: int
+) -> None:
+    program, url = live
+    execute(program, url, "INSERT INTO raw.reading VALUES (3, 300)")
+    process = program.start("run", "all", "--in", "dev", "--json")
+    assert process.stdout is not None
+    ended = 0
+    while ended < steps and (line := process.stdout.readline()):
+        ended += json.loads(line)["event"] == "step ended"
+    process.send_signal(signal.SIGKILL)
+    process.communicate(timeout=60)
+    assert rows(program, url, "clean") in ([(1, 80), (2, 90)], [(1, 80), (2, 90), (3, 300)])
+    assert rows(program, url, "apart") in ([(90,)], [(300,)])
+    run(program, "all")
+    assert rows(program, url, "clean") == [(1, 80), (2, 90), (3, 300)]
+    assert rows(program, url, "total") == [(2,)]
+    beside = program.ask(url, "SELECT * FROM inchworm.aside WHERE purpose <> 'replaced'")
+    assert beside == []
+    assert program("history", "R1", "--json").json["state"] in {"broken off", "done"}
+    assert program("drift", "dev").code == 0

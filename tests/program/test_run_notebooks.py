@@ -18,8 +18,8 @@ STORE = (
     "from inchworm.notebook import env\nimport pandas as pd\nfrom tools.sums import double",
     'seen = env.query("SELECT gauge, level FROM mart.reading WHERE level > :least")\n'
     "print(len(seen), 'rows seen')",
-    'env.store("mart.kept", pd.DataFrame({"gauge": [2, 3], "level": [double(1), None]}), '
-    'key=["gauge"], columns={"gauge": "INTEGER", "level": "INTEGER"})',
+    'env.store("mart.kept", pd.DataFrame({"Gauge": [2, 3], "level": [double(1), None]}), '
+    'key=["Gauge"], columns={"Gauge": "INTEGER", "level": "INTEGER"})',
     'env.store("mart.whole", seen, columns={"gauge": "INTEGER", "level": "INTEGER"})\n'
     'env.measure("seen", len(seen))\n'
     'len(env.table("mart.whole"))',

@@ -20,6 +20,7 @@ body { font: 16px/1.45 system-ui, sans-serif; color: #1b1f2a; background: #fdfcf
 h1 { font-size: 1.4rem; } h2 { font-size: 1.15rem; margin-top: 2rem; }
 table { border-collapse: collapse; width: 100%; }
 th, td { text-align: left; vertical-align: top; padding: .3rem .8rem .3rem 0; }
+th:first-child:nth-last-child(3) { width: 40%; } th:nth-child(2):nth-last-child(2) { width: 15%; }
 th { font-weight: 600; color: #5b6661; border-bottom: 1px solid #cfd6d2; }
 td { border-bottom: 1px solid #ebe8df; overflow-wrap: anywhere; }
 .failed, .broken { color: #a3261c; font-weight: 600; } .done { color: #1b6e53; }
@@ -94,7 +95,7 @@ def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
         )
         for schedule in each.live.schedules
     )
-    yield _table(("schedule", "", "due"), rows, "There are no schedules.")
+    yield _table(("schedule", "state", "due"), rows, "There are no schedules.")
 
 
 def _protection(each: Watched) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import signal
 import sys
 import time
@@ -308,5 +309,9 @@ class _Progress(_Reporter):
 
 
 def _print_line(document: Mapping[str, object]) -> None:
-    sys.stdout.write(escaped(json.dumps(document, ensure_ascii=False)) + "\n")
-    sys.stdout.flush()
+    """Print a line; where nobody reads any more, the run goes on all the same."""
+    try:
+        sys.stdout.write(escaped(json.dumps(document, ensure_ascii=False)) + "\n")
+        sys.stdout.flush()
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -149,7 +149,14 @@ def _limited(step: RunStep, site: RunSite) -> Iterator[None]:
 def _build(action: RunAction, site: RunSite) -> StepReport:
     site = site.reading_staged(action._tables)
     model = action._model()
-    site.ensure_schema(site.physical(model.relation).schema)
+    physical = site.physical(model.relation)
+    if hindrances := site.context.hindrances.get(physical):
+        raise StepFailed(
+            f"{', '.join(hindrances)} on {physical} cannot be carried along when it gets another "
+            "table's place.",
+            next="Nothing was built. Make it a model, or drop it and make it again by hand.",
+        )
+    site.ensure_schema(physical.schema)
     build = ModelBuild(model, site)
     with site.database.transaction():
         rows = build.build()

@@ -28,7 +28,7 @@ from inchworm.core.parameters.values import Type
 from inchworm.core.rendered import Store
 from inchworm.core.sql.names import table_name
 from inchworm.core.sql.render import to_text, with_tables
-from inchworm.engine.notebook_queries import query_with_values
+from inchworm.engine.notebook_queries import columns_in_table, query_with_values
 from inchworm.engine.running.site import RunSite
 from inchworm.store.frames import read_frame
 from inchworm.targets.databases.quoting import quoted
@@ -193,7 +193,11 @@ class Bridge:
             )
         frame = read_frame(file)
         file.unlink()
-        self._stage(table, columns, frame)
+        live = self.site.physical(table)
+        own = self.site.database.structure([live.schema])[live].columns
+        names = columns_in_table(columns, table, [column.name for column in own])
+        key, columns = (tuple(names[name] for name in some) for some in (key, columns))
+        self._stage(table, columns, frame.rename(columns=names))
         self.stored[table] = StoredTable(table=table, key=key, columns=columns, rows=len(frame))
         return len(frame)
 

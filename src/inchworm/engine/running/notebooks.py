@@ -121,7 +121,7 @@ _MOST_LOG = 20_000
 
 def _failure(executed: Executed, limits: Limits) -> str:
     cell = f" in cell {executed.failed}" if executed.failed is not None else ""
-    error = executed.error.splitlines()[0] if executed.error else ""
+    error = executed.error.splitlines()[0].rstrip(".") if executed.error else ""
     if executed.is_dead:
         memory = f" (it may take {limits.memory:,} bytes of memory)" if limits.memory else ""
         return f"{error}{cell}{memory}."

@@ -203,12 +203,13 @@ _PAUSE = 0.5
 """Seconds between two attempts to open and lock the database."""
 
 
-def _check_live(work: RunWork, place: OpenEnvironment) -> frozenset[str]:
-    """What is live must be what the run was planned with, and nobody's change may be lost.
+_ByHand = tuple[frozenset[str], Mapping[str, tuple[str, ...]]]
+"""The physical names of what is built and was changed by hand, where that may be lost; and what
+hangs on relations and cannot be carried along."""
 
-    Returns:
-        The physical names of what is built and was changed by hand, where that may be lost.
-    """
+
+def _check_live(work: RunWork, place: OpenEnvironment) -> _ByHand:
+    """What is live must be what the run was planned with, and nobody's change may be lost."""
     last = place.bookkeeping.last()
     plan = work.plan
     if last is None or last.digest != plan.bundle_digest:
@@ -217,7 +218,8 @@ def _check_live(work: RunWork, place: OpenEnvironment) -> frozenset[str]:
             f"{plan.bundle}.",
             next=f"Run it again: inchworm run {plan.subject} --in {plan.environment}",
         )
-    return _changed_by_hand(work, place.composition(work.now()))
+    live = place.composition(work.now())
+    return _changed_by_hand(work, live), live.dependents
 
 
 def _changed_by_hand(work: RunWork, live: Composition) -> frozenset[str]:
@@ -294,7 +296,7 @@ class _Running:
     """One run at work in an open environment."""
 
     def __init__(
-        self, work: RunWork, place: OpenEnvironment, folder: Path, by_hand: frozenset[str]
+        self, work: RunWork, place: OpenEnvironment, folder: Path, by_hand: _ByHand
     ) -> None:
         self._work = work
         self._place = place
@@ -311,7 +313,8 @@ class _Running:
             keep=lambda name, content: work.keep(self._run, name, content),
             by=work.by,
             now=work.now,
-            changed_by_hand=by_hand,
+            changed_by_hand=by_hand[0],
+            hindrances=by_hand[1],
             dead_letters=work.dead_letters,
         )
         self._site = RunSite(work.prepared, place, context)

@@ -28,6 +28,7 @@ class RunContext:
         staged_names: the staging relation of each relation that is built, both by physical name.
         switching: held while something goes live: one switch-over at a time.
         changed_by_hand: physical names of relations whose changes made by hand may be lost.
+        hindrances: by physical name, what hangs on relations that cannot be carried along.
         dead_letters: whether flows send what was refused before, and nothing new.
         stopping: set when somebody stops the run.
     """
@@ -41,6 +42,7 @@ class RunContext:
     now: Callable[[], str]
     staged_names: Mapping[RelationName, RelationName] = field(default_factory=dict)
     changed_by_hand: frozenset[str] = frozenset()
+    hindrances: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     dead_letters: bool = False
     switching: threading.Lock = field(default_factory=threading.Lock)
     stopping: threading.Event = field(default_factory=threading.Event)

@@ -106,6 +106,28 @@ ORDER BY 1, 2
 """
 
 
+_MATERIALISED = """
+WITH RECURSIVE reads AS (
+  SELECT DISTINCT r.ev_class AS view, d.refobjid AS source
+  FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid
+  WHERE d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass
+    AND r.ev_class <> d.refobjid
+), found AS (
+  SELECT source AS root, view FROM reads WHERE source = ANY(?::text[]::regclass[]::oid[])
+  UNION
+  SELECT found.root, reads.view FROM found JOIN reads ON reads.source = found.view
+)
+SELECT n.nspname || '.' || c.relname,
+       pg_describe_object('pg_class'::regclass, m.oid, 0)
+       || ' of ' || quote_ident(pg_get_userbyid(m.relowner))
+FROM found JOIN pg_class m ON m.oid = found.view AND m.relkind = 'm'
+JOIN pg_class c ON c.oid = found.root JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE NOT EXISTS (SELECT 1 FROM reads WHERE reads.source = found.root AND reads.view = found.view)
+ORDER BY 1, 2
+"""
+"""Materialised views that read relations through views of whomever."""
+
+
 class ViewShapeChanged(TargetError):
     """A view cannot be replaced where it stands, because its columns would become others."""
 
@@ -139,7 +161,8 @@ def hanging_on(session: Session, names: Collection[str]) -> dict[str, tuple[str,
     hanging: dict[str, list[str]] = {}
     if names:
         with whole_names(session):
-            rows = session.rows(_HANGING, [[quoted(name) for name in sorted(names)]])
+            asked = [[quoted(name) for name in sorted(names)]]
+            rows = [*session.rows(_HANGING, asked), *session.rows(_MATERIALISED, asked)]
         for name, described in rows:
             hanging.setdefault(name, []).append(described)
     return {name: tuple(those) for name, those in hanging.items()}

@@ -119,6 +119,7 @@ BAD = {
         "import subprocess, time\nsubprocess.Popen(['sleep', '987654'])",
         "while True:\n    time.sleep(0.1)",
     ),
+    "has_no_time": ("import time\ntime.sleep(600)",),
     "is_greedy": ("rows = bytearray(900_000_000)",),
     "looks_around": (
         "import os\nassert 'DOOR' not in os.environ\nassert len(os.sched_getaffinity(0)) == 1",
@@ -134,6 +135,7 @@ BAD = {
     ),
 }
 LIMITS = {
+    "has_no_time": 'timeout = "1s"',
     "never_ends": 'timeout = "4s"',
     "is_greedy": 'memory = "700 MB"',
     "looks_around": "threads = 1",
@@ -182,6 +184,7 @@ def test_a_failing_cell_is_named_with_its_line_and_no_secret(
     [
         ("dies", "its kernel died in cell 2"),
         ("never_ends", "took longer than 4 s, and was ended"),
+        ("has_no_time", "took longer than 1 s, and was ended"),
         ("is_greedy", "MemoryError"),
         ("repeats", "n is unique: 1 row not"),
         ("asks_wrongly", "failed in cell 2, line 1"),

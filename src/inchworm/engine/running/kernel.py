@@ -6,10 +6,11 @@ import asyncio
 import os
 import signal
 import threading
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
+from queue import Empty
 from typing import Any
 
 from nbclient import NotebookClient
@@ -21,6 +22,9 @@ from inchworm.engine.running.bridge import Bridge
 
 _MOST_TEXT = 1_000_000
 """Characters of output that are kept of one cell."""
+
+_PATIENCE = 1.0
+"""Seconds between two looks at whether a kernel that does not answer is still there."""
 
 _PASSED_ON = ("PATH", "HOME", "LANG", "LC_ALL", "LC_CTYPE", "TZ", "VIRTUAL_ENV", "PYTHONPATH")
 """Environment variables that a kernel gets; it must not find the secrets of whoever runs it."""
@@ -107,13 +111,16 @@ class Kernel:
         client.km.ip = str(self._folder / "kernel")
         client.km.connection_file = str(self._folder / "connection.json")
 
-        async def started(**_: Any) -> None:
+        def started() -> None:
             self._group = client.km.provisioner.pgid or client.km.provisioner.pid
             if self._is_killed.is_set():
                 self.kill()
+
+        async def ready(**_: Any) -> None:
             await self._prepare(client)
 
-        client.on_notebook_start = started
+        client.started = started
+        client.on_notebook_start = ready
         work = self._folder / "work"
         work.mkdir()
         environ = {name: os.environ[name] for name in _PASSED_ON if name in os.environ}
@@ -142,10 +149,13 @@ class Kernel:
         )
         assert client.kc is not None
         asked = client.kc.execute(code, silent=True, store_history=False)
-        while True:
-            reply = await client.kc.get_shell_msg(timeout=120)
-            if reply["parent_header"].get("msg_id") == asked:
-                break
+        reply: Mapping[str, Any] = {"parent_header": {}}
+        while reply["parent_header"].get("msg_id") != asked:
+            try:
+                reply = await client.kc.get_shell_msg(timeout=_PATIENCE)
+            except Empty:
+                if self._is_killed.is_set() or not await client.km.is_alive():
+                    raise DeadKernelError("Kernel died") from None
         if reply["content"]["status"] != "ok":
             raise RuntimeError(f"the kernel cannot be made ready: {reply['content'].get('evalue')}")
 
@@ -181,6 +191,13 @@ class _Client(NotebookClient):  # type: ignore[misc]
     """A client that keeps a bounded amount of what a cell says, and knows which cell is at work."""
 
     at_work: int | None = None
+    started: Callable[[], None]
+    """Called as soon as there is a process, before it answers."""
+
+    async def async_start_new_kernel(self, **options: Any) -> None:
+        """Start the kernel, and say so."""
+        await super().async_start_new_kernel(**options)
+        self.started()
 
     async def async_execute_cell(self, cell: NotebookNode, cell_index: int, **options: Any) -> Any:
         """Execute a cell, and remember its number."""

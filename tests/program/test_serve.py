@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import datetime as dt
 import signal
 import socket
@@ -15,7 +16,6 @@ from typing import Any
 import httpx
 import pytest
 from openapi_spec_validator import OpenAPIV31SpecValidator
-from starlette.testclient import TestClient
 
 from inchworm.application.schedules import LiveEnvironment, LiveSchedule
 from inchworm.core.environments.environment import (
@@ -79,19 +79,33 @@ def test_what_was_missed_runs_once_or_not_at_all() -> None:
     assert due(once, NOW) == [(at_two, True)]
     never = replace(watched("0 2 * * *", Missed.SKIP), due_times={"all.often": yesterday})
     assert due(never, NOW) == [(at_two, False)]
+    assert due(never, yesterday) == [(at_two, True)], "the host was there, and busy"
+
+
+class Asked:
+    """The application of a host that watches, and starts nothing, asked in this process."""
+
+    def __init__(self) -> None:
+        def refuse(arguments: object) -> subprocess.Popen[str]:
+            raise AssertionError("nothing is started here")
+
+        host = Host(["dev"], lambda: None, refuse, print)  # type: ignore[arg-type, return-value]
+        host._watched["dev"] = Watched(name="dev", live=watched("0 2 * * *"))
+        host._called["dev"] = deque()
+        self._app = create_app(host, list, lambda: NOW, TOKEN)
+
+    def __call__(self, method: str, path: str, **options: Any) -> httpx.Response:
+        async def ask() -> httpx.Response:
+            transport = httpx.ASGITransport(self._app, raise_app_exceptions=False)
+            async with httpx.AsyncClient(transport=transport, base_url="http://host") as client:
+                return await client.request(method, path, **options)
+
+        return asyncio.run(ask())
 
 
 @pytest.fixture
-def served() -> TestClient:
-    """The application of a host that watches, and starts nothing."""
-
-    def refuse(arguments: object) -> subprocess.Popen[str]:
-        raise AssertionError("nothing is started here")
-
-    host = Host(["dev"], lambda: None, refuse, print)  # type: ignore[arg-type, return-value]
-    host._watched["dev"] = Watched(name="dev", live=watched("0 2 * * *"))
-    host._called["dev"] = deque()
-    return TestClient(create_app(host, list, lambda: NOW, TOKEN), raise_server_exceptions=False)
+def served() -> Asked:
+    return Asked()
 
 
 @pytest.mark.parametrize(
@@ -113,28 +127,28 @@ def served() -> TestClient:
     ],
 )
 def test_a_call_is_checked(
-    served: TestClient, headers: dict[str, Any], body: bytes, status: int
+    served: Asked, headers: dict[str, Any], body: bytes, status: int
 ) -> None:
-    answer = served.post("/v1/runs", content=body, headers=headers)
+    answer = served("POST", "/v1/runs", content=body, headers=headers)
     assert answer.status_code == status
     if status != 202:
         assert answer.headers["content-type"] == "application/problem+json"
         assert answer.json()["status"] == status
 
 
-def test_it_tells_how_things_stand(served: TestClient) -> None:
-    page = served.get("/").text
+def test_it_tells_how_things_stand(served: Asked) -> None:
+    page = served("GET", "/").text
     assert "all.often" in page
     assert "2026-05-02 02:00 UTC" in page
     assert "<script" not in page
-    text = served.get("/metrics").text
+    text = served("GET", "/metrics").text
     assert text.endswith("# EOF\n")
     assert 'inchworm_environment_readable{environment="dev"} 1' in text
     assert 'inchworm_due_timestamp_seconds{environment="dev",schedule="all.often"} 17' in text
-    assert served.get("/openapi.json").json() == DESCRIPTION
+    assert served("GET", "/openapi.json").json() == DESCRIPTION
     assert list(OpenAPIV31SpecValidator(DESCRIPTION).iter_errors()) == []
-    assert served.get("/nothing").status_code == 404
-    assert served.delete("/v1/runs").headers["content-type"] == "application/problem+json"
+    assert served("GET", "/nothing").status_code == 404
+    assert served("DELETE", "/v1/runs").headers["content-type"] == "application/problem+json"
 
 
 # ---- the process -------------------------------------------------------------------------------

@@ -170,7 +170,12 @@ class Host:
         self.say(
             f"{job.environment}: {job.name} begins{f' ({job.schedule})' if job.schedule else ''}"
         )
-        process = self.start(job.arguments)
+        try:
+            process = self.start(job.arguments)
+        except OSError as error:  # no memory, no processes: later there may be
+            self._note(job.environment, job=None, began=None)
+            self.say(f"{job.environment}: {job.name} cannot begin: {error}")
+            return _BUSY
         self._processes[job.environment] = process
         _, err = process.communicate()
         del self._processes[job.environment]

@@ -9,9 +9,6 @@ from dataclasses import dataclass
 from inchworm.application.schedules import LiveEnvironment, LiveSchedule
 from inchworm.core.running.schedules import Missed, latest_due
 
-LATE = dt.timedelta(minutes=2)
-"""A due time that is further back was missed: nobody ran schedules then."""
-
 
 @dataclass(frozen=True, kw_only=True)
 class Job:
@@ -47,8 +44,8 @@ def jobs_due(
 
     Args:
         live: the environment; only schedules that are on count.
-        since: when the host began to watch it; earlier times count only where a run for an earlier
-            one of the same schedule is known.
+        since: when the host began to watch it. Earlier times were missed; they count only where a
+            run for an earlier one of the same schedule is known.
         now: the present time.
         considered: by schedule, the latest due time that the host has dealt with already.
     """
@@ -60,7 +57,7 @@ def jobs_due(
         due = latest_due(schedule.scheduled, after, now)
         if due is None:
             continue
-        was_missed = now - due > LATE
+        was_missed = due <= since
         yield schedule, due, not (was_missed and schedule.missed is Missed.SKIP)
 
 

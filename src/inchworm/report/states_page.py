@@ -5,9 +5,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Mapping
+from typing import TypeVar
 
 from inchworm.core.promotion.states import TRANSITIONS, Phase, State
+from inchworm.core.running.states import TRANSITIONS as RUN_TRANSITIONS
+from inchworm.core.running.states import RunState
 from inchworm.engine.actions.base import Action
 from inchworm.engine.actions.plan import ACTIONS, SPECIAL
 
@@ -31,20 +34,33 @@ in one transaction.
 |---|---|---|---|---|
 """
 
+_RUNS = """\
+## The states of a run
+
+From `core/running/states.py`. Whatever ended stays so: what is left of it is a run of its own,
+which goes on with it.
+"""
+
 
 def states_page() -> str:
     """The page in Markdown, with the states as a diagram in Mermaid."""
-    return "\n".join([_HEAD, *_diagram(), "", _STEPS.rstrip(), *_steps(), ""])
+    promotions = _diagram(State.DRAFTED, TRANSITIONS)
+    runs = _diagram(RunState.RUNNING, RUN_TRANSITIONS)
+    steps = [_STEPS.rstrip(), *_steps(), "", _RUNS, *runs]
+    return "\n".join([_HEAD, *promotions, "", *steps, ""])
 
 
-def _diagram() -> Iterator[str]:
+S = TypeVar("S", State, RunState)
+
+
+def _diagram(first: S, transitions: Mapping[S, Collection[S]]) -> Iterator[str]:
     yield "```mermaid"
     yield "stateDiagram-v2"
-    yield f"    [*] --> {_id(State.DRAFTED)}"
-    for state in State:
+    yield f"    [*] --> {_id(first)}"
+    for state in transitions:
         yield f"    {_id(state)}: {state.value}"
-    for state, following in TRANSITIONS.items():
-        for other in State:
+    for state, following in transitions.items():
+        for other in transitions:
             if other in following:
                 yield f"    {_id(state)} --> {_id(other)}"
         if not following:
@@ -52,7 +68,7 @@ def _diagram() -> Iterator[str]:
     yield "```"
 
 
-def _id(state: State) -> str:
+def _id(state: State | RunState) -> str:
     return state.value.replace(" ", "_")
 
 

@@ -35,6 +35,7 @@ from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Draft, Promotion
 from inchworm.core.promotion.states import TRANSITIONS, State
 from inchworm.core.running.run import Measured, Run, RunId, RunPlan, run_number
+from inchworm.core.running.states import TRANSITIONS as RUN_TRANSITIONS
 from inchworm.core.running.states import RunState
 from inchworm.store.ledgers.protocol import IndexRow, LedgerStorage, LedgerTransaction, Tail
 
@@ -223,7 +224,14 @@ class Ledger:
             self.append(str(run), *(RunStepReported(step=n, report=r) for n, r in reports))
 
     def end_run(self, run: RunId, state: RunState, message: str = "") -> Run:
-        """Record how a run ended."""
+        """Record how a run ended.
+
+        Raises:
+            LedgerError: when it has ended already.
+        """
+        present = self.run(run).state
+        if state not in RUN_TRANSITIONS[present]:
+            raise LedgerError(f"{run} is {present}.", next="See inchworm history --runs.")
         self.append(str(run), RunEnded(state=state, message=message))
         return self.run(run)
 

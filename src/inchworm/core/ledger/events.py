@@ -137,22 +137,10 @@ class RunStarted:
 
 
 @dataclass(frozen=True, kw_only=True)
-class RunStepReported:
+class RunStepReported(StepReported):
     """A step of a run began or ended."""
 
     kind: ClassVar[str] = "run-step"
-    step: int
-    report: StepReport
-
-    @property
-    def body(self) -> dict[str, Any]:
-        """The event as an entry keeps it; what is not known is left out."""
-        return {"step": self.step, **self.report.to_json()}
-
-    @classmethod
-    def of(cls, body: Mapping[str, Any]) -> Self:
-        """The event that an entry keeps."""
-        return cls(step=body["step"], report=StepReport.from_json(body))
 
 
 @dataclass(frozen=True, kw_only=True)

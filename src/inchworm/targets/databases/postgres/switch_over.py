@@ -27,13 +27,16 @@ from inchworm.targets.databases.postgres.attached import (
 from inchworm.targets.databases.protocols import Switch
 from inchworm.targets.databases.quoting import quoted, quoted_one
 
-_VIEWS = """
-WITH RECURSIVE reads AS (
+_READS = """reads AS (
   SELECT DISTINCT r.ev_class AS view, d.refobjid AS source
   FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid
   WHERE d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass
     AND r.ev_class <> d.refobjid
-), found AS (
+)"""
+"""The relations that each view reads."""
+
+_VIEWS = f"""
+WITH RECURSIVE {_READS}, found AS (
   SELECT view, 1 AS depth FROM reads WHERE source = ANY(?::text[]::regclass[]::oid[])
   UNION
   SELECT reads.view, found.depth + 1 FROM reads JOIN found ON reads.source = found.view
@@ -106,13 +109,8 @@ ORDER BY 1, 2
 """
 
 
-_MATERIALISED = """
-WITH RECURSIVE reads AS (
-  SELECT DISTINCT r.ev_class AS view, d.refobjid AS source
-  FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid
-  WHERE d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass
-    AND r.ev_class <> d.refobjid
-), found AS (
+_MATERIALISED = f"""
+WITH RECURSIVE {_READS}, found AS (
   SELECT source AS root, view FROM reads WHERE source = ANY(?::text[]::regclass[]::oid[])
   UNION
   SELECT found.root, reads.view FROM found JOIN reads ON reads.source = found.view

@@ -83,17 +83,8 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
     """
     environment = workplace.project.environment(request.environment)
     last, live = patiently(lambda: _read_live(workplace, environment), request.patience)
-    bundle = workplace.bundles.get(last.bundle)
-    if bundle.digest != last.digest:
-        raise BundleError(
-            f"{last.bundle} in the bundle store is not the one that is live in {environment.name}.",
-            next="Use the bundle store of whoever promoted it there.",
-        )
-    overrides = _overrides(workplace, last)
-    facts = workplace.bundle_facts(bundle)
-    prepared = prepare(bundle, environment, workplace.today, overrides, facts)
-    if facts is not None:
-        facts.keep()
+    prepared = _prepared(workplace, environment, last)
+    bundle = prepared.bundle
     assembly = prepared.reading.assembly
     subject = subject_of(request.name, assembly)
     if request.dead_letters and subject.kind is not Kind.FLOW:
@@ -137,6 +128,22 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
         usual=usual_seconds(plan, before),
         used=used,
     )
+
+
+def _prepared(workplace: Workplace, environment: Environment, last: CompletedPromotion) -> Prepared:
+    """The bundle that is live, with the values of today."""
+    bundle = workplace.bundles.get(last.bundle)
+    if bundle.digest != last.digest:
+        raise BundleError(
+            f"{last.bundle} in the bundle store is not the one that is live in {environment.name}.",
+            next="Use the bundle store of whoever promoted it there.",
+        )
+    overrides = _overrides(workplace, last)
+    facts = workplace.bundle_facts(bundle)
+    prepared = prepare(bundle, environment, workplace.today, overrides, facts)
+    if facts is not None:
+        facts.keep()
+    return prepared
 
 
 def _read_live(
@@ -221,6 +228,19 @@ def _continued(plan: RunPlan, before: Sequence[Run]) -> tuple[RunPlan, Mapping[i
             next=f"Run it from the beginning: {again}",
         )
     return replace(plan, continues=last.id.number), steps_done(plan, last)
+
+
+def prepare_live(workplace: Workplace, environment: str) -> Prepared:
+    """The bundle that is live in an environment, made ready for it with the values of today.
+
+    Raises:
+        UsageError: when nothing is live there.
+        BundleError: when the bundle that is live cannot be had here.
+        TargetError: when the environment cannot be read.
+    """
+    declared = workplace.project.environment(environment)
+    last, _ = patiently(lambda: _read_live(workplace, declared), 0)
+    return _prepared(workplace, declared, last)
 
 
 def carry_out_run(workplace: Workplace, prepared: PreparedRun, reporter: RunReporter) -> Run:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from inchworm.application.workplace import Workplace
@@ -110,12 +110,14 @@ class LiveEnvironment:
     Attributes:
         last: the promotion that is live; None where nothing was promoted.
         due_times: by schedule, the latest due time for which a run began.
+        flows: the state of each flow at the gateway, by its name.
     """
 
     environment: Environment
     last: CompletedPromotion | None
     schedules: tuple[LiveSchedule, ...]
     due_times: Mapping[str, dt.datetime]
+    flows: Mapping[str, str] = field(default_factory=dict)
 
 
 def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment:
@@ -131,12 +133,14 @@ def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment
         documents = {part: place.workspace.document(part) for part in pipelines}
         last = place.bookkeeping.last()
         due = place.bookkeeping.due_times()
+        items = place.gateway.items()
     found = sorted(_schedules(documents, states), key=lambda each: each.name)
     return LiveEnvironment(
         environment=environment,
         last=last,
         schedules=tuple(found),
         due_times={name: dt.datetime.fromisoformat(at) for name, at in due.items()},
+        flows={p.name: item.state for p, item in items.items() if p.kind is Kind.FLOW},
     )
 
 

@@ -9,20 +9,23 @@ import datetime as dt
 import hashlib
 import hmac
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from http import HTTPStatus
 from typing import Any
 
 from starlette.applications import Starlette
+from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.responses import HTMLResponse, JSONResponse, PlainTextResponse, Response
 from starlette.routing import Route
 
 from inchworm import __version__
-from inchworm.core.errors import InchwormError
+from inchworm.core.errors import InchwormError, TargetError
 from inchworm.core.running.run import Run
+from inchworm.engine.running.receiving import Incoming, Unacceptable
 from inchworm.host.host import Host
+from inchworm.host.incoming import Busy, Inbox
 from inchworm.host.metrics import metrics
 from inchworm.host.page import page
 
@@ -32,7 +35,12 @@ _SHOWN = 25
 
 
 def create_app(
-    host: Host, runs: Callable[[], list[Run]], now: Callable[[], dt.datetime], token: str | None
+    host: Host,
+    runs: Callable[[], list[Run]],
+    now: Callable[[], dt.datetime],
+    token: str | None,
+    inbox: Inbox | None = None,
+    flow_token: str | None = None,
 ) -> Starlette:
     """The application.
 
@@ -41,8 +49,10 @@ def create_app(
         runs: all runs of the ledger, the latest last.
         now: the present time, with a zone.
         token: that starting a run asks for; without one nobody can start any.
+        inbox: takes in what comes to flows.
+        flow_token: that sending something to a flow asks for; without one nothing is taken.
     """
-    served = _Served(host, runs, now, token)
+    served = _Served(host, runs, now, token, inbox, flow_token)
     return Starlette(
         routes=[
             Route("/", served.show),
@@ -50,6 +60,11 @@ def create_app(
             Route("/openapi.json", served.describe),
             Route("/v1/runs", served.list_runs, methods=["GET"]),
             Route("/v1/runs", served.start_run, methods=["POST"]),
+            Route(
+                "/flows/{environment}/{flow}/{path:path}",
+                served.take,
+                methods=["POST", "PUT", "PATCH", "DELETE"],
+            ),
         ],
         exception_handlers={HTTPException: _refused, InchwormError: _wrong},
     )
@@ -62,11 +77,15 @@ class _Served:
         runs: Callable[[], list[Run]],
         now: Callable[[], dt.datetime],
         token: str | None,
+        inbox: Inbox | None,
+        flow_token: str | None,
     ) -> None:
         self._host = host
         self._runs = runs
         self._now = now
+        self._inbox = inbox
         self._token = None if token is None else _digest(token)
+        self._flow_token = None if flow_token is None else _digest(flow_token)
 
     def show(self, request: Request) -> Response:
         return HTMLResponse(page(self._host.watched(), self._latest(), self._now()))
@@ -80,8 +99,10 @@ class _Served:
         return JSONResponse({"runs": [_told(run) for run in self._latest()]})
 
     async def start_run(self, request: Request) -> Response:
-        self._check_token(request)
+        _check_token(request, self._token)
         body = await _json_of(request)
+        if not isinstance(body, dict):
+            raise HTTPException(HTTPStatus.BAD_REQUEST, "The body is no JSON object.")
         environment, name = body.get("environment"), body.get("name")
         if not isinstance(environment, str) or not isinstance(name, str) or not name:
             raise HTTPException(
@@ -93,6 +114,38 @@ class _Served:
         said = {"environment": environment, "name": name, "state": "called for"}
         return JSONResponse(said, status_code=HTTPStatus.ACCEPTED)
 
+    async def take(self, request: Request) -> Response:
+        """Have a flow take in a request."""
+        _check_token(request, self._flow_token)
+        body = await _json_of(request)
+        names = request.path_params
+        watched = {each.name: each for each in self._host.watched()}
+        environment = watched.get(names["environment"])
+        if environment is None or self._inbox is None:
+            raise HTTPException(HTTPStatus.NOT_FOUND, f"There is no {names['environment']} here.")
+        prefix = request.scope["path"].removesuffix(names["path"]).count("/")
+        raw = request.scope["raw_path"].decode("ascii", "replace").partition("?")[0]
+        incoming = Incoming(
+            method=request.method,
+            path="/".join(raw.split("/")[prefix:]),
+            query=dict(request.query_params),
+            headers=dict(request.headers),
+            body=body,
+        )
+        try:
+            status, is_new = await run_in_threadpool(
+                self._inbox.take, environment, names["flow"], incoming
+            )
+        except Busy:
+            said = "It cannot be taken now: send it again later."
+            return _problem(HTTPStatus.SERVICE_UNAVAILABLE, said, {"retry-after": "5"})
+        except Unacceptable as error:
+            return _problem(HTTPStatus.UNPROCESSABLE_ENTITY, error.what)
+        except TargetError:
+            said = "The environment cannot be reached: send it again later."
+            return _problem(HTTPStatus.SERVICE_UNAVAILABLE, said, {"retry-after": "30"})
+        return JSONResponse({"taken": True, "new": is_new}, status_code=status)
+
     def describe(self, request: Request) -> Response:
         return JSONResponse(DESCRIPTION)
 
@@ -100,20 +153,22 @@ class _Served:
         names = {each.name for each in self._host.watched()}
         return [run for run in self._runs()[::-1] if run.plan.environment in names][:_SHOWN]
 
-    def _check_token(self, request: Request) -> None:
-        scheme, _, given = request.headers.get("authorization", "").partition(" ")
-        if self._token is None:
-            raise HTTPException(HTTPStatus.FORBIDDEN, "This host was given no token for runs.")
-        if scheme != "Bearer" or not hmac.compare_digest(_digest(given), self._token):
-            raise HTTPException(HTTPStatus.UNAUTHORIZED, "The token is missing or wrong.")
+
+def _check_token(request: Request, expected: bytes | None) -> None:
+    """Whether a request has the token for its purpose, of which the digest is known."""
+    scheme, _, given = request.headers.get("authorization", "").partition(" ")
+    if expected is None:
+        raise HTTPException(HTTPStatus.FORBIDDEN, "This host was given no token for that.")
+    if scheme != "Bearer" or not hmac.compare_digest(_digest(given), expected):
+        raise HTTPException(HTTPStatus.UNAUTHORIZED, "The token is missing or wrong.")
 
 
 def _digest(token: str) -> bytes:
     return hashlib.sha256(token.encode("utf-8", "surrogateescape")).digest()
 
 
-async def _json_of(request: Request) -> dict[str, Any]:
-    """The body of a request, bounded, as a JSON object."""
+async def _json_of(request: Request) -> Any:
+    """The body of a request, bounded, read from JSON."""
     content = bytearray()
     async for piece in request.stream():
         content += piece
@@ -122,12 +177,13 @@ async def _json_of(request: Request) -> dict[str, Any]:
                 HTTPStatus.REQUEST_ENTITY_TOO_LARGE, f"A body has {_LARGEST_BODY:,} bytes at most."
             )
     try:
-        body = json.loads(content)
+        return json.loads(content, parse_constant=_refuse)
     except (ValueError, RecursionError) as error:
         raise HTTPException(HTTPStatus.BAD_REQUEST, "The body is no JSON.") from error
-    if not isinstance(body, dict):
-        raise HTTPException(HTTPStatus.BAD_REQUEST, "The body is no JSON object.")
-    return body
+
+
+def _refuse(constant: str) -> None:
+    raise ValueError(f"{constant} is no JSON")
 
 
 def _told(run: Run) -> dict[str, Any]:
@@ -143,9 +199,10 @@ def _told(run: Run) -> dict[str, Any]:
     }
 
 
-def _problem(status: int, detail: str) -> Response:
+def _problem(status: int, detail: str, headers: Mapping[str, str] | None = None) -> Response:
     title = HTTPStatus(status).phrase
-    headers = {"www-authenticate": "Bearer"} if status == HTTPStatus.UNAUTHORIZED else None
+    if status == HTTPStatus.UNAUTHORIZED:
+        headers = {"www-authenticate": "Bearer"}
     return JSONResponse(
         {"title": title, "status": status, "detail": detail},
         status_code=status,
@@ -182,6 +239,21 @@ DESCRIPTION: dict[str, Any] = {
     "paths": {
         "/": {"get": {"responses": {"200": {"description": "A page for people."}}}},
         "/metrics": {"get": {"responses": {"200": {"description": "Metrics in OpenMetrics."}}}},
+        "/flows/{environment}/{flow}/{path}": {
+            "parameters": [
+                {"name": name, "in": "path", "required": True, "schema": {"type": "string"}}
+                for name in ("environment", "flow", "path")
+            ],
+            "post": {
+                "operationId": "sendToFlow",
+                "description": "What the flow's own API document describes, at its path.",
+                "security": [{"flowToken": []}],
+                "responses": {
+                    "2XX": {"description": "It is taken; the status is that of the flow's API."},
+                    **dict.fromkeys(("400", "401", "403", "404", "413", "422", "503"), _PROBLEM),
+                },
+            },
+        },
         "/v1/runs": {
             "get": {
                 "operationId": "listRuns",
@@ -217,7 +289,9 @@ DESCRIPTION: dict[str, Any] = {
         },
     },
     "components": {
-        "securitySchemes": {"token": {"type": "http", "scheme": "bearer"}},
+        "securitySchemes": {
+            name: {"type": "http", "scheme": "bearer"} for name in ("token", "flowToken")
+        },
         "schemas": {
             "Call": {
                 "type": "object",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from http import HTTPStatus
 from typing import Any, Literal
 
 import yaml
@@ -300,6 +301,14 @@ def operation_of_api(api: Mapping[str, Any], operation: str) -> Operation:
         places={each["name"]: each["in"] for each in resolved},
         schema=body_schema(api, described),
     )
+
+
+def success_status(api: Mapping[str, Any], operation: str) -> int:
+    """The status that an operation promises when all went well: the lowest that begins with 2."""
+    found = operation_of(api, operation)
+    statuses = found[2].get("responses", {}) if found else {}
+    promised = sorted(int(s) for s in map(str, statuses) if s.isdigit() and s.startswith("2"))
+    return promised[0] if promised else HTTPStatus.CREATED
 
 
 def _referred(api: Mapping[str, Any], described: Mapping[str, Any]) -> Mapping[str, Any]:

@@ -17,6 +17,7 @@ from inchworm.core.errors import UsageError
 from inchworm.core.parameters.values import read_duration
 from inchworm.core.running.run import Run
 from inchworm.host.host import Host
+from inchworm.host.incoming import Inbox
 from inchworm.targets.secrets import Secrets
 
 
@@ -25,16 +26,23 @@ from inchworm.targets.secrets import Secrets
 @click.option("--port", default=8860, show_default=True, help="Where it listens; 0 for any.")
 @click.option("--address", default="127.0.0.1", show_default=True, help="The address it binds.")
 @click.option("--token", metavar="REFERENCE", help="Lets who has it start runs: env:HOST_TOKEN.")
+@click.option("--flow-token", metavar="REFERENCE", help="Lets who has it send to flows: env:NAME.")
 @click.option(
     "--patience", default="10m", show_default=True, help="How long runs may end when it is stopped."
 )
 def command(
-    environments: tuple[str, ...], port: int, address: str, token: str | None, patience: str
+    environments: tuple[str, ...],
+    port: int,
+    address: str,
+    token: str | None,
+    flow_token: str | None,
+    patience: str,
 ) -> None:
     """Run the schedules of environments, and tell how they stand, until stopped.
 
-    A page for people at /, metrics at /metrics, and POST /v1/runs to start a run. Each run is a
-    process of its own. SIGTERM lets runs end; what takes too long is stopped as Ctrl-C does it.
+    A page for people at /, metrics at /metrics, POST /v1/runs to start a run, and what comes to
+    inward flows at /flows/ENV/FLOW/PATH. Each run is a process of its own. SIGTERM lets runs end;
+    what takes too long is stopped as Ctrl-C does it.
     """
     try:
         import uvicorn
@@ -46,7 +54,11 @@ def command(
     from inchworm.host.app import create_app
 
     place = workplace()
-    secret = None if token is None else Secrets(machine(place.root)).resolve(token).reveal()
+    secrets = Secrets(machine(place.root))
+    runs_token, flows_token = (
+        None if reference is None else secrets.resolve(reference).reveal()
+        for reference in (token, flow_token)
+    )
     host = Host(
         names=environments,
         workplace=workplace,
@@ -60,7 +72,7 @@ def command(
         ledger = workplace().ledger
         return ledger.runs() if ledger.exists else []
 
-    app = create_app(host, runs, clock, secret)
+    app = create_app(host, runs, clock, runs_token, Inbox(workplace), flows_token)
     server = uvicorn.Server(uvicorn.Config(app, host=address, port=port, log_level="warning"))
     # of itself it would end the process by the signal, before what runs could end
     server.capture_signals = nullcontext  # type: ignore[method-assign, assignment]

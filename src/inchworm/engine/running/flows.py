@@ -28,6 +28,7 @@ from inchworm.core.rendered import RenderedDocument
 from inchworm.core.running.sending import Message, Operation, Sent, Verdict, message_of, verdict
 from inchworm.engine.running.failure import StepFailed
 from inchworm.engine.running.site import RunSite
+from inchworm.engine.running.validation import BodyValidator
 from inchworm.kinds.flow import operation_of_api
 from inchworm.targets.databases.quoting import quoted
 from inchworm.targets.databases.sent_rows import SentRows
@@ -76,10 +77,8 @@ def run_flow(part: PartId, site: RunSite) -> StepReport:
     """
     document = _document(part, site)
     if document["direction"] != "out":
-        raise TargetError(
-            f"{part} takes in what others send; it is not run, but served.",
-            next="Leave it out of what runs.",
-        )
+        message = "nothing to run: it takes in what others send, whenever they do"
+        return StepReport(state=StepState.DONE, message=message)
     _check_active(part, site)
     end = document["to"]
     connection = _document(PartId(Kind.CONNECTION, end["connection"]), site)
@@ -157,7 +156,7 @@ class _Sending:
         self._client = client
         self._sent = sent
         self._site = site
-        self._validator = _validator(document["openapi"], operation)
+        self._validator = BodyValidator(document["openapi"], operation)
         self._run = str(site.id)
         per_second = document.get("per_second")
         self._pause = 1 / float(per_second) if per_second else 0.0
@@ -218,13 +217,7 @@ class _Sending:
 
     def _fault(self, message: Message) -> str:
         """Why the API's schema does not take a message; empty where it does."""
-        if message.body is None:
-            return ""
-        error = next(iter(self._validator.iter_errors(message.body)), None)
-        if error is None:
-            return ""
-        where = ".".join(map(str, error.absolute_path))
-        return f"{where}: {error.message}" if where else str(error.message)
+        return "" if message.body is None else self._validator.fault(message.body)
 
     def _send_all(self, messages: Sequence[Message]) -> None:
         """Send messages that are recorded as being sent, and record what became of them."""
@@ -313,15 +306,6 @@ def _detail(answer: Answer) -> str:
     except (ValueError, AttributeError):
         text = answer.content.decode(errors="replace")
     return " ".join(text.split())[:200]
-
-
-def _validator(openapi: Mapping[str, Any], operation: Operation) -> Any:
-    """Validates bodies; references lead into the whole document."""
-    from openapi_schema_validator import OAS30Validator, OAS31Validator
-
-    newer = str(openapi.get("openapi", "")).startswith("3.1")
-    schema = {**operation.schema, "components": openapi.get("components", {})}
-    return (OAS31Validator if newer else OAS30Validator)(schema)
 
 
 def _batches(messages: Iterator[Message]) -> Iterator[list[Message]]:

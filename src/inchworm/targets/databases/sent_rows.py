@@ -102,5 +102,38 @@ class SentRows:
         )
 
 
+class TakenRequests:
+    """The keys of the requests that one flow has taken in.
+
+    Args:
+        database: the environment's database.
+        schema: that of the bookkeeping.
+        project: the flow's project.
+        flow: its name.
+    """
+
+    def __init__(self, database: Database, schema: str, project: str, flow: str) -> None:
+        self._database = database
+        self._table = f"{schema}.taken_requests"
+        self._flow = f"{project}:{flow}"
+
+    def take(self, key: str, at: str) -> bool:
+        """Record a key; False if it was there. Called inside a transaction."""
+        known = self._database.rows(
+            f"SELECT 1 FROM {self._table} WHERE flow = ? AND request = ?", [self._flow, key]
+        )
+        if known:
+            return False
+        self._database.execute(f"INSERT INTO {self._table} VALUES (?, ?, ?)", [self._flow, key, at])
+        return True
+
+    def ensure(self) -> None:
+        """Make the table, unless it is there; its key keeps two requests at once apart."""
+        self._database.execute(
+            f"CREATE TABLE IF NOT EXISTS {self._table} (flow VARCHAR NOT NULL, "
+            "request VARCHAR NOT NULL, taken_at VARCHAR NOT NULL, PRIMARY KEY (flow, request))"
+        )
+
+
 def _batched(items: Sequence[T]) -> Iterable[Sequence[T]]:
     return (items[at : at + _AT_ONCE] for at in range(0, len(items), _AT_ONCE))

@@ -1,0 +1,150 @@
+"""Flows inward: a request of others, held against the API's schema, becomes a row of ours.
+
+The row and the key of its request are written in one transaction; a request that comes again under
+the key of an earlier one is taken, and changes nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from inchworm.core.environments.physical_names import PhysicalNames
+from inchworm.core.errors import InchwormError, TargetError, UsageError, did_you_mean
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.rendered import RenderedDocument
+from inchworm.core.running.receiving import path_values, row_of
+from inchworm.core.running.sending import Operation
+from inchworm.engine.connections import check_name, open_database
+from inchworm.engine.preparation import Prepared
+from inchworm.engine.running.validation import BodyValidator
+from inchworm.kinds.flow import operation_of_api, success_status
+from inchworm.targets.databases.bookkeeping import Bookkeeping
+from inchworm.targets.databases.quoting import quoted, quoted_one
+from inchworm.targets.databases.sent_rows import TakenRequests
+from inchworm.targets.machine import Machine
+
+
+class Unacceptable(InchwormError):
+    """A request that the API's schema, or the table, does not take."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Incoming:
+    """A request to a flow.
+
+    Attributes:
+        method: of HTTP, in capitals.
+        path: behind the address of the flow, percent-encoded, without a query.
+        query: the parameters in the query, by name.
+        headers: by name in lower case.
+        body: read from JSON.
+    """
+
+    method: str
+    path: str
+    query: Mapping[str, str]
+    headers: Mapping[str, str]
+    body: object
+
+    @property
+    def key(self) -> str:
+        """By which the sender knows the request again; empty where it has none."""
+        return self.headers.get("idempotency-key", "")
+
+
+class InwardFlow:
+    """One flow that takes in what others send, as it is live in an environment.
+
+    Args:
+        name: the flow's name; case does not count.
+        prepared: the bundle that is live, made ready for the environment.
+        machine: where the project is, with its environment variables.
+
+    Raises:
+        UsageError: when there is no flow of that name that takes anything in.
+    """
+
+    def __init__(self, name: str, prepared: Prepared, machine: Machine) -> None:
+        self._prepared = prepared
+        self._machine = machine
+        flows = {part.name.lower(): part for part in prepared.reading.assembly.of_kind(Kind.FLOW)}
+        self.part = flows.get(name.lower(), PartId(Kind.FLOW, name))
+        document = self._document(self.part) if name.lower() in flows else {}
+        if document.get("direction") != "in":
+            raise UsageError(
+                f"There is no flow {name} that takes anything in.",
+                next=did_you_mean(name, flows, "See inchworm status ENV."),
+            )
+        self._fields = {str(c): str(f) for c, f in document["fields"].items()}
+        self._table = str(document["to"]["table"])
+        self._operation: Operation = operation_of_api(
+            document["openapi"], document["from"]["operation"]
+        )
+        self._validator = BodyValidator(document["openapi"], self._operation)
+        self.status = success_status(document["openapi"], document["from"]["operation"])
+        """The status of HTTP that the API promises for what was taken."""
+
+    def _document(self, part: PartId) -> Mapping[str, Any]:
+        rendered = self._prepared.rendered[part]
+        assert isinstance(rendered, RenderedDocument)
+        return rendered.content
+
+    def take(self, incoming: Incoming, at: str) -> bool:
+        """Write the row that a request is about.
+
+        Args:
+            incoming: the request.
+            at: the time, ISO 8601, UTC.
+
+        Returns:
+            Whether it is new; False for one that came before under the same key.
+
+        Raises:
+            UsageError: when the path or method is not that of the flow's operation.
+            Unacceptable: when the schema or the table does not take it.
+            EnvironmentMoved: when somebody else has the database.
+            TargetError: when the database cannot be reached.
+        """
+        placed = path_values(incoming.path, self._operation)
+        if placed is None or incoming.method != self._operation.method:
+            raise UsageError(
+                f"{self.part} takes {self._operation.method} {self._operation.path}.",
+                next="Send it there.",
+            )
+        for name, place in self._operation.places.items():
+            given = incoming.query if place == "query" else incoming.headers
+            if place in {"query", "header"} and name.lower() in {n.lower() for n in given}:
+                placed[name] = next(v for n, v in given.items() if n.lower() == name.lower())
+        fault = self._validator.fault(incoming.body) if self._operation.schema else ""
+        if fault:
+            raise Unacceptable(f"{fault}.")
+        body = incoming.body if isinstance(incoming.body, dict) else {}
+        row = row_of(body, placed, self._fields, self._operation)
+        return self._write(row, incoming.key, at)
+
+    def _write(self, row: Mapping[str, Any], key: str, at: str) -> bool:
+        prepared, environment = self._prepared, self._prepared.environment
+        project = prepared.bundle.project
+        with open_database(
+            environment, self._machine, prepared.values, read_only=False
+        ) as database:
+            bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
+            check_name(environment, project, bookkeeping.environment())
+            names = PhysicalNames(prepared.reading.assembly, environment, database.dialect)
+            taken = TakenRequests(database, bookkeeping.schema, project, self.part.name)
+            columns = ", ".join(map(quoted_one, row))
+            places = ", ".join("?" * len(row))
+            table = quoted(names.table(self._table))
+            with database.transaction():
+                taken.ensure()
+                if key and not taken.take(key, at):
+                    return False
+                try:
+                    database.execute(
+                        f"INSERT INTO {table} ({columns}) VALUES ({places})", list(row.values())
+                    )
+                except TargetError as error:
+                    raise Unacceptable(f"the table does not take it: {error.what}") from error
+        return True

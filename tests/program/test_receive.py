@@ -6,6 +6,8 @@ import asyncio
 import datetime as dt
 import json
 import os
+import subprocess
+import sys
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
@@ -190,12 +192,7 @@ def test_a_database_that_somebody_has_is_busy(receiving: tuple[Program, str, Ask
     assert ask("/flows/dev/readings/gauges/a/readings").status_code == 202
     if "duckdb" not in url:
         pytest.skip("several can write to it")
-    code = (
-        "import duckdb, sys; c = duckdb.connect('data/dev.duckdb'); print(1, flush=True); input()"
-    )
-    import subprocess
-    import sys
-
+    code = "import duckdb; c = duckdb.connect('data/dev.duckdb'); print(1, flush=True); input()"
     with subprocess.Popen(
         [sys.executable, "-c", code],
         cwd=program.folder,

@@ -271,6 +271,14 @@ def kill_and_go_on(program: Program, receiver: Receiver, at: int) -> None:
     assert states == ["done", "done", "broken off"]
 
 
+def test_an_inward_flow_has_nothing_to_run(river: Program) -> None:
+    """It is a step of a pipeline all the same."""
+    river.pack()
+    river.promote("riverwatch-1.4.0", "dev")
+    said = river("run", "intake", "--in", "dev").text
+    assert "nothing to run: it takes in what others send" in said
+
+
 def test_rows_are_told_apart_by_what_the_flow_says() -> None:
     operation = Operation(method="POST", path="/x", places={}, schema={"properties": {}})
     row = {"gauge": 1, "level": 2.0}

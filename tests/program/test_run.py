@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import signal
 from typing import Any
 
@@ -296,3 +297,15 @@ def test_a_run_that_is_killed_leaves_nothing_half_done(
     assert beside == []
     assert program("history", "R1", "--json").json["state"] in {"broken off", "done"}
     assert program("drift", "dev").code == 0
+
+
+def test_a_clone_without_the_bundle_is_told_how_to_get_it(river: Program) -> None:
+    river.pack()
+    river.promote("riverwatch-1.4.0", "dev")
+    shutil.rmtree(river.folder / ".inchworm/bundles")
+    said = river("run", "nightly", "--in", "dev", code=1).text
+    assert "riverwatch-1.4.0 is live in dev, and is not in the bundle store here" in said
+    commit = said.partition("git checkout ")[2].split()[0]
+    river.git("checkout", "--quiet", commit)
+    river("pack")
+    assert river("run", "hydro.gauge", "--in", "dev").code == 0

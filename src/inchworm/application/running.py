@@ -132,6 +132,14 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
 
 def _prepared(workplace: Workplace, environment: Environment, last: CompletedPromotion) -> Prepared:
     """The bundle that is live, with the values of today."""
+    if last.bundle not in workplace.bundles.names():
+        packed = f"git checkout {last.commit[:12]} && inchworm pack" if last.commit else ""
+        raise BundleError(
+            f"{last.bundle} is live in {environment.name}, and is not in the bundle store here.",
+            where=workplace.project.settings.storage.bundles,
+            next="Write the bundle store of whoever promoted it into inchworm.toml, under "
+            f"[storage] bundles{f', or pack it again: {packed}' if packed else ''}.",
+        )
     bundle = workplace.bundles.get(last.bundle)
     if bundle.digest != last.digest:
         raise BundleError(

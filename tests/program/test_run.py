@@ -16,10 +16,8 @@ from tests.driver import Answer, Program
 TABLE = '/*---\nstore = "table"\n---*/\n'
 
 
-@pytest.fixture
-def live(anywhere: tuple[Program, str]) -> tuple[Program, str]:
-    """A pipeline over two tables and a view that is live, and an outside table that it reads."""
-    program, url = anywhere
+def make_live(program: Program, url: str) -> tuple[Program, str]:
+    """Have a pipeline over two tables and a view live, and an outside table that it reads."""
     database = connect(url, root=program.folder)
     database.create_schema("raw")
     database.close()
@@ -47,6 +45,18 @@ def live(anywhere: tuple[Program, str]) -> tuple[Program, str]:
     )
     program.promote(program.pack(), "dev")
     return program, url
+
+
+@pytest.fixture
+def live(anywhere: tuple[Program, str]) -> tuple[Program, str]:
+    """A pipeline that is live in a database of each kind."""
+    return make_live(*anywhere)
+
+
+@pytest.fixture
+def live_here(starter: Program) -> tuple[Program, str]:
+    """The same in DuckDB, for what does not depend on the database."""
+    return make_live(starter, "duckdb:///.inchworm/dev.duckdb")
 
 
 def execute(program: Program, url: str, *statements: str) -> None:
@@ -86,8 +96,8 @@ def test_a_pipeline_builds_checks_and_switches_over(live: tuple[Program, str]) -
     assert beside == []
 
 
-def test_one_model_and_its_neighbours(live: tuple[Program, str]) -> None:
-    program, url = live
+def test_one_model_and_its_neighbours(live_here: tuple[Program, str]) -> None:
+    program, url = live_here
     execute(program, url, "INSERT INTO raw.reading VALUES (3, 300)")
     run(program, "mart.total")
     assert rows(program, url, "total") == [(1,)], "upstream was not asked for"
@@ -125,8 +135,8 @@ def test_a_failing_check_leaves_what_is_live_and_holds_back_what_needs_it(
     assert "nothing to go on with" in run(program, "all", "--since-failed", code=2).text
 
 
-def test_lines_of_json_tell_what_happens(live: tuple[Program, str]) -> None:
-    program, _ = live
+def test_lines_of_json_tell_what_happens(live_here: tuple[Program, str]) -> None:
+    program, _ = live_here
     lines = [json.loads(line) for line in run(program, "all", "--json").out.splitlines()]
     assert [lines[0]["event"], lines[-1]["event"]] == ["began", "ended"]
     assert lines[-1]["state"] == "done"
@@ -169,8 +179,8 @@ def test_a_run_changes_no_structure(live: tuple[Program, str]) -> None:
     assert rows(program, url, "apart") == [(90,)]
 
 
-def test_only_what_is_live_runs(live: tuple[Program, str]) -> None:
-    program, _ = live
+def test_only_what_is_live_runs(live_here: tuple[Program, str]) -> None:
+    program, _ = live_here
     program.write("models/mart/later.sql", f"{TABLE}SELECT 1 AS n\n")
     assert "There is no pipeline, model" in run(program, "mart.later", code=2).text
     assert "Did you mean mart.clean?" in run(program, "mart.cleen", code=2).text
@@ -185,8 +195,8 @@ def test_nothing_is_live_where_nothing_was_promoted(starter: Program) -> None:
     assert "inchworm promote BUNDLE --to dev" in said
 
 
-def test_values_are_shown_and_nothing_runs(live: tuple[Program, str]) -> None:
-    program, _ = live
+def test_values_are_shown_and_nothing_runs(live_here: tuple[Program, str]) -> None:
+    program, _ = live_here
     matrix = (program.folder / "parameters.toml").read_text()
     program.write("parameters.toml", f'{matrix}\n[least]\ntype = "integer"\nevery = 85\n')
     program.edit("models/mart/high.sql", "85", ":least")
@@ -196,8 +206,8 @@ def test_values_are_shown_and_nothing_runs(live: tuple[Program, str]) -> None:
     assert "Nothing ran yet" in program("history", "--runs").text
 
 
-def test_a_protected_environment_asks(live: tuple[Program, str]) -> None:
-    program, _ = live
+def test_a_protected_environment_asks(live_here: tuple[Program, str]) -> None:
+    program, _ = live_here
     text = (program.folder / "environments/dev.toml").read_text()
     program.write("environments/dev.toml", f"protected = true\n{text}")
     assert "say --yes" in run(program, "all", code=2).text
@@ -233,8 +243,8 @@ def test_a_run_that_is_stopped_leaves_nothing_half_done(
     assert aside == []
 
 
-def test_a_run_goes_on_when_nobody_reads_its_lines(live: tuple[Program, str]) -> None:
-    program, _ = live
+def test_a_run_goes_on_when_nobody_reads_its_lines(live_here: tuple[Program, str]) -> None:
+    program, _ = live_here
     process = program.start("run", "all", "--in", "dev", "--json")
     assert process.stdout is not None
     process.stdout.close()
@@ -259,9 +269,9 @@ def test_what_cannot_be_carried_along_is_said_before_anything_is_built(
     assert "Nothing was built" in refused
 
 
-def test_two_at_once_one_behind_the_other(live: tuple[Program, str]) -> None:
+def test_two_at_once_one_behind_the_other(live_here: tuple[Program, str]) -> None:
     """Who waits is told for whom; who does not wait is refused."""
-    program, _ = live
+    program, _ = live_here
     lock = Lock(program.folder / ".inchworm/locks", "dev")
     with lock.held({"by": "maya", "run": "pipeline:all", "process": 7}):
         refused = run(program, "all", code=4).text

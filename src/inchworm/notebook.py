@@ -154,7 +154,7 @@ class Surroundings:
             if physical not in kinds:
                 self._create(database, physical, columns)
             own = database.structure([physical.schema])[physical].columns
-            called = columns_in_table(map(str, rows.columns), physical, [c.name for c in own])
+            called = columns_in_table(list(map(str, rows.columns)), physical, [c.name for c in own])
             rows, key = rows.rename(columns=called), [called[name] for name in key]
             names = ", ".join(map(quoted_one, called.values()))
             beside = aside(physical, "__stored", kinds)

@@ -161,6 +161,15 @@ def gone_wrong(tmp_path_factory: pytest.TempPathFactory) -> tuple[Program, dict[
     return program, {step["stage"]: step for step in ended["steps"]}
 
 
+def test_a_kernel_that_dies_leaves_no_traceback(
+    gone_wrong: tuple[Program, dict[str, Any]],
+) -> None:
+    program, _ = gone_wrong
+    said = program.process("run", "dies", "--in", "dev", code=1)
+    assert "its kernel died in cell 2" in said.text
+    assert said.err == ""
+
+
 def test_a_failing_cell_is_named_with_its_line_and_no_secret(
     gone_wrong: tuple[Program, dict[str, Any]],
 ) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 
 from sqlglot import exp
 
@@ -31,7 +31,7 @@ def query_with_values(sql: str, dialect: str, values: Mapping[str, Value]) -> ex
         raise ProjectError(f"there is no parameter {name}.", next=near) from error
 
 
-def columns_in_table(names: Iterable[str], table: str, live: Iterable[str]) -> dict[str, str]:
+def columns_in_table(names: Collection[str], table: str, live: Iterable[str]) -> dict[str, str]:
     """The columns of a table that columns of a frame go into; case does not count.
 
     Args:

@@ -194,6 +194,9 @@ class _Client(NotebookClient):  # type: ignore[misc]
     started: Callable[[], None]
     """Called as soon as there is a process, before it answers."""
 
+    def _cleanup_kernel(self) -> None:
+        """Nothing: what the client would end at the exit of the process has been killed by then."""
+
     async def async_start_new_kernel(self, **options: Any) -> None:
         """Start the kernel, and say so."""
         await super().async_start_new_kernel(**options)

@@ -319,3 +319,35 @@ def test_a_clone_without_the_bundle_is_told_how_to_get_it(river: Program) -> Non
     river.git("checkout", "--quiet", commit)
     river("pack")
     assert river("run", "hydro.gauge", "--in", "dev").code == 0
+
+
+def test_a_promotion_that_stopped_builds_again_what_a_run_has_refreshed(
+    anywhere: tuple[Program, str],
+) -> None:
+    """Otherwise it would put back rows from before the run, and lose those that came."""
+    program, url = make_live(*anywhere)
+    program.edit("models/mart/clean.sql", "SELECT gauge, level", "SELECT gauge, level, 1 AS more")
+    program.edit("models/mart/high.sql", "> 85", "> 86")
+    slow = "(WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < "
+    program.edit(
+        "models/mart/total.sql",
+        "count(*) AS n",
+        f"count(*) + {slow}(SELECT 500000000 * sum(level) FROM raw.reading WHERE gauge = 9)) "
+        "SELECT 0 * max(i) FROM n) AS n",
+    )
+    bundle = program.pack()
+    execute(program, url, "INSERT INTO raw.reading VALUES (9, 400)")
+    process = program.start("promote", bundle, "--to", "dev", "--yes")
+    assert process.stdout is not None
+    for line in process.stdout:
+        if "model:mart.high" in line and "done" in line:
+            break
+    process.send_signal(signal.SIGINT)
+    process.communicate(timeout=60)
+    execute(program, url, "DELETE FROM raw.reading WHERE gauge = 9")
+    run(program, "all")
+    assert rows(program, url, "clean") == [(1, 80), (2, 90)]
+    program("promote", "P2", "--yes")
+    assert rows(program, url, "clean") == [(1, 80, 1), (2, 90, 1)]
+    assert rows(program, url, "total") == [(1,)]
+    assert program("drift", "dev").code == 0

@@ -250,6 +250,7 @@ class _Promoting:
         # claimed first: a promotion that the ledger says began has claimed the environment
         self._claim()
         self.work.promotion = self.work.ledger.move(self.before, State.RUNNING)
+        self._forget_lost_builds()
         marks = frozenset(self.place.bookkeeping.recorded_steps(self.site.id.key))
         journal = _Journal(self.work, self.plan, marks)
         if not marks and all(journal.state(s.number) not in _BEGUN for s in self.steps):
@@ -303,6 +304,27 @@ class _Promoting:
         marks = bookkeeping.recorded_steps(self.site.id.key)
         if not any(action.number in marks for action in self.plan if action.phase is Phase.SWITCH):
             self.site.staging.reserve(map(self.site.physical, self.site.building))
+
+    def _forget_lost_builds(self) -> None:
+        """Have models built again of which a run has replaced the rows while this one had stopped.
+
+        What was built of others may have been built from them, so all of it is built again.
+        """
+        reports = self.work.ledger.promotion(self.before.id).steps
+        over = {number for number, report in reports.items() if report.state.is_over}
+        over |= self.place.bookkeeping.recorded_steps(self.site.id.key)
+        if any(a.number in over for a in self.plan if a.phase is Phase.SWITCH):
+            return
+        built = [a for a in self.plan if a.phase is Phase.BUILD and a.number in over]
+        present = self.site.staging.present
+        if all(self.site.physical(action.part.relation) in present for action in built):
+            return
+        undoing = Undoing(done=frozenset(over))
+        again = [a for a in self.plan if a.phase in {Phase.BUILD, Phase.CHECK} and a.number in over]
+        for action in reversed(again):
+            action.undo(self.site, undoing)
+        self._wait_again(again)
+        self.work.promotion = self.before = self.work.ledger.promotion(self.before.id)
 
     def _anchor(self) -> None:
         """Have the database know the end of the ledger's chain. Called inside a transaction."""

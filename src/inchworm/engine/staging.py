@@ -57,6 +57,27 @@ class StagingArea:
                 for model in sorted(set(models) - reserved)
             )
 
+    def supersede(self, models: Collection[RelationName]) -> None:
+        """Remove what others have built where models of it have other rows from now on.
+
+        A promotion that goes on builds it again; put in place as it is, it would bring back rows
+        that are gone, and lose those that came. Called inside a transaction.
+
+        Args:
+            models: their physical names.
+        """
+        staged = [each for each in self._ours(Purpose.STAGING) if each.promotion != self._key]
+        touched = {each.promotion for each in staged if each.of in models}
+        built = [each.name for each in staged if each.promotion in touched]
+        self._database.drop(built)
+        self._bookkeeping.forget_aside(built, Purpose.STAGING)
+
+    @property
+    def present(self) -> frozenset[RelationName]:
+        """The physical names of the models that are built, and are not live yet."""
+        ours = self._ours(Purpose.STAGING)
+        return frozenset(each.of for each in ours if each.promotion == self._key)
+
     def clear(self) -> None:
         """Remove everything that was built and never went live, and all reserved names."""
         with self._database.transaction():

@@ -72,6 +72,7 @@ def _switch_over(
                     _merge(each, site)
                 site.staging.discard([site.physical(name) for name in gone])
                 if switches:
+                    site.staging.supersede([switch.name for switch in switches])
                     site.database.switch_over(switches)
                     site.staging.switched(switches, keep_replaced=False)
 

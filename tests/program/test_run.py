@@ -351,3 +351,32 @@ def test_a_promotion_that_stopped_builds_again_what_a_run_has_refreshed(
     assert rows(program, url, "clean") == [(1, 80, 1), (2, 90, 1)]
     assert rows(program, url, "total") == [(1,)]
     assert program("drift", "dev").code == 0
+
+
+@pytest.mark.parametrize("limited", ["step", "run"])
+def test_what_takes_too_long_is_ended(anywhere: tuple[Program, str], limited: str) -> None:
+    program, url = make_live(*anywhere)
+    slow = (
+        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n "
+        "WHERE i < (SELECT 2000000000 * count(*) FROM raw.reading)) SELECT max(i) AS top FROM n"
+    )
+    execute(program, url, "DELETE FROM raw.reading")
+    program.write("models/mart/apart.sql", f"{TABLE}{slow}\n")
+    program.write("models/mart/later.sql", f"{TABLE}SELECT top FROM mart.apart\n")
+    whole, step = ('timeout = "2s"\n', "") if limited == "run" else ("", 'timeout = "1s"\n')
+    program.write(
+        "pipelines/all.toml",
+        f'{whole}[[steps]]\nname = "slow"\nbuild = ["mart.apart"]\n{step}'
+        '[[steps]]\nname = "after"\nbuild = ["mart.later"]\nafter = ["slow"]\n'
+        '[[steps]]\nname = "clean"\nbuild = ["mart.clean"]\n',
+    )
+    program.promote(program.pack(), "dev")
+    execute(program, url, "INSERT INTO raw.reading VALUES (1, 80)")
+    said = run(program, "all", code=1).text
+    assert "than 1 s, and was ended" in said or "than 2 s, and was ended" in said
+    stood = states(program, "R1")
+    assert stood["build model:mart.apart slow"] == "failed"
+    assert stood["build model:mart.later after"] == "not started"
+    assert rows(program, url, "apart") == [(1,)]
+    if limited == "step" or "sqlite" not in url:  # which does one thing after the other
+        assert rows(program, url, "clean") == [(1, 80)]

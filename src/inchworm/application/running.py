@@ -13,7 +13,7 @@ from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.composition import CompletedPromotion, LivePart
 from inchworm.core.running.earlier import steps_done, usual_seconds
-from inchworm.core.running.planning import plan_steps, subject_of
+from inchworm.core.running.planning import plan_steps, seconds_of, subject_of
 from inchworm.core.running.run import Run, RunPlan
 from inchworm.engine.connections import check_name, open_database
 from inchworm.engine.preparation import Prepared, prepare
@@ -115,6 +115,7 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
         steps=steps,
         values={name: value.text for name, value in sorted(used.items())},
         started=request.due.schedule if request.due else request.started,
+        seconds=seconds_of(subject, assembly, prepared.rendered),
     )
     before = _runs_of(workplace, plan)
     done: Mapping[int, StepReport] = {}

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from pydantic import model_validator
+from pydantic import field_validator, model_validator
 
 from inchworm.core.checks import rules
 from inchworm.core.identifiers import Kind, PartId
@@ -65,8 +65,16 @@ class StepSettings(Settings):
 class PipelineSettings(Settings):
     """A pipeline's file."""
 
+    @field_validator("timeout")
+    @classmethod
+    def _duration(cls, timeout: str | None) -> str | None:
+        if timeout is not None and not references(timeout):
+            read_duration(timeout)
+        return timeout
+
     about: str = ""
     owner: str = ""
+    timeout: str | None = None
     schedules: dict[str, Schedule] = {}
     steps: tuple[StepSettings, ...]
 

@@ -194,6 +194,7 @@ def _show_end(screen: Console, prepared: PreparedRun, run: Run, seconds: float) 
     for (part, name), value in run.measures.items():
         say(screen, "measured", f"{part}: {name} = {value:g}")
     if run.state is not RunState.DONE:
+        screen.print(run.message)
         again = f"inchworm run {run.plan.subject} --in {environment.name} --since-failed"
         screen.print(f"next   See inchworm history {run.id}. Mend the reason, then go on: {again}")
 

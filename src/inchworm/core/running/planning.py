@@ -60,6 +60,21 @@ def plan_steps(
     return tuple(numbering.steps)
 
 
+def seconds_of(subject: PartId, assembly: Assembly, rendered: RenderedParts) -> float | None:
+    """How long a run of a pipeline may take, in seconds; None where it does not say.
+
+    Raises:
+        ProjectError: when that cannot be read.
+    """
+    if subject.kind is not Kind.PIPELINE:
+        return None
+    document = rendered[subject]
+    assert isinstance(document, RenderedDocument)
+    return _limits(
+        {"timeout": document.content.get("timeout")}, assembly.outlines[subject].file
+    ).seconds
+
+
 def _stages_of(pipeline: PartId, assembly: Assembly, rendered: RenderedParts) -> list[_Stage]:
     """The steps of a pipeline, each behind those that it comes after."""
     document = rendered[pipeline]

@@ -121,7 +121,8 @@ class RunPlan:
         today: the day that relative dates in values were worked out for, ISO 8601.
         values: every value that its parts use, as text; of secrets, the references.
         continues: the run whose steps that succeeded are not executed again.
-        started: by what: ``hand``, or a schedule of a pipeline.
+        started: by what: ``hand``, ``call``, or a schedule of a pipeline.
+        seconds: how long all of it may take; None for as long as it wants.
     """
 
     environment: str
@@ -134,6 +135,7 @@ class RunPlan:
     values: Mapping[str, str] = field(default_factory=dict)
     continues: int | None = None
     started: str = "hand"
+    seconds: float | None = None
 
     def to_json(self) -> dict[str, Any]:
         """The plan as the ledger keeps it."""
@@ -148,6 +150,7 @@ class RunPlan:
             "values": dict(self.values),
             "continues": self.continues,
             "started": self.started,
+            "seconds": self.seconds,
         }
 
     @classmethod

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
@@ -21,6 +20,7 @@ from inchworm.core.running.states import Work
 from inchworm.engine.executor import Mode
 from inchworm.engine.model_build import ModelBuild
 from inchworm.engine.row_checks import judge_file, judge_model
+from inchworm.engine.running.deadline import deadline
 from inchworm.engine.running.failure import StepFailed
 from inchworm.engine.running.site import RunSite
 from inchworm.engine.running.switching import switch_over
@@ -116,34 +116,21 @@ def _failed(error: InchwormError, said: Sequence[str]) -> StepReport:
 @contextmanager
 def _limited(step: RunStep, site: RunSite) -> Iterator[None]:
     """Have what a block does fail once the time that the step may take is over."""
-    seconds = step.limits.seconds
-    over = threading.Event()
     if site.context.stopping.is_set():
         raise TargetError("the run was stopped.")
-    if seconds is None:
-        yield
-        return
-
-    def end() -> None:
-        over.set()
-        site.cancel()
-
-    timer = threading.Timer(seconds, end)
-    timer.start()
-    try:
-        yield
-    except InchwormError as error:
-        if not over.is_set():
-            raise
-        log, output = (error.log, error.output) if isinstance(error, StepFailed) else ("", "")
-        raise StepFailed(
-            f"took longer than {seconds:g} s, and was ended.",
-            next="Nothing went live by it. Give the step a longer timeout, or make it do less.",
-            log=log,
-            output=output,
-        ) from error
-    finally:
-        timer.cancel()
+    with deadline(step.limits.seconds, site.cancel) as over:
+        try:
+            yield
+        except InchwormError as error:
+            if not over.is_set():
+                raise
+            log, output = (error.log, error.output) if isinstance(error, StepFailed) else ("", "")
+            raise StepFailed(
+                f"took longer than {step.limits.seconds:g} s, and was ended.",
+                next="Nothing went live by it. Give the step a longer timeout, or make it do less.",
+                log=log,
+                output=output,
+            ) from error
 
 
 def _build(action: RunAction, site: RunSite) -> StepReport:

@@ -29,6 +29,7 @@ from inchworm.engine.locks import Lock
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.promoting import THREADS
 from inchworm.engine.running.actions import RunAction
+from inchworm.engine.running.deadline import deadline
 from inchworm.engine.running.site import RunContext, RunSite
 from inchworm.store.ledger import Ledger
 from inchworm.targets.machine import Machine
@@ -337,7 +338,8 @@ class _Running:
         )
         try:
             self._stage()
-            executor.run([RunAction(s, self._stages[s.stage]) for s in self._work.plan.steps])
+            with deadline(self._work.plan.seconds, self._site.stop) as over:
+                executor.run([RunAction(s, self._stages[s.stage]) for s in self._work.plan.steps])
         except KeyboardInterrupt:
             self._site.stop()
             self._stopped(journal, executor.running)
@@ -348,7 +350,7 @@ class _Running:
             raise
         self._clear()
         self._not_started(journal)
-        return self._end(journal)
+        return self._end(journal, is_late=over.is_set())
 
     def _stage(self) -> None:
         """Record the names of staging relations before anything is made."""
@@ -398,7 +400,7 @@ class _Running:
         journal.ended(dict.fromkeys(rest, not_started))
         self._work.ledger.end_run(self._run.id, RunState.STOPPED, why)
 
-    def _end(self, journal: _Journal) -> Run:
+    def _end(self, journal: _Journal, *, is_late: bool) -> Run:
         states = [report.state for report in journal.reports.values()]
         failed = states.count(StepState.FAILED)
         if not failed:
@@ -411,4 +413,6 @@ class _Running:
         }
         state = RunState.PARTLY_DONE if effective else RunState.FAILED
         message = f"{failed} of {len(states)} steps failed"
+        if is_late:
+            message = f"it took longer than {self._work.plan.seconds:g} s, and was ended; {message}"
         return self._work.ledger.end_run(self._run.id, state, message)

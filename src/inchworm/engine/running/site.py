@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from copy import copy
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Self
 
 from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.running.run import RunId, RunPlan
@@ -46,6 +48,14 @@ class RunContext:
     dead_letters: bool = False
     switching: threading.Lock = field(default_factory=threading.Lock)
     stopping: threading.Event = field(default_factory=threading.Event)
+    sites: list[RunSite] = field(default_factory=list)
+    """Every connection of the run."""
+
+    def stop(self) -> None:
+        """Have what runs at any connection fail now, and try nothing again."""
+        self.stopping.set()
+        for site in list(self.sites):
+            site.cancel()
 
 
 class RunSite(Site):
@@ -65,6 +75,7 @@ class RunSite(Site):
         context: RunContext,
         building: Iterable[RelationName] = (),
     ) -> None:
+        self.context = context
         super().__init__(
             prepared=prepared,
             place=place,
@@ -73,12 +84,21 @@ class RunSite(Site):
             by=context.by,
             now=context.now,
         )
-        self.context = context
 
     def _reach(self, place: OpenEnvironment) -> None:
         """Work over a connection; what is started here is not another one's to end."""
         super()._reach(place)
         self._children: list[Callable[[], None]] = []
+        self.context.sites.append(self)
+
+    @contextmanager
+    def crew(self, size: int) -> Iterator[Sequence[Self]]:
+        """Up to ``size`` sites that can be worked at the same time, this one first."""
+        with super().crew(size) as sites:
+            try:
+                yield sites
+            finally:  # the others end with this block, and nothing is to be stopped there
+                self.context.sites[:] = [self]
 
     def reading_staged(self, tables: Iterable[RelationName]) -> RunSite:
         """The same connection, at which some relations are read from where they are staged."""
@@ -115,6 +135,5 @@ class RunSite(Site):
             kill()
 
     def stop(self) -> None:
-        """Have what runs here now fail, and try nothing again. Called from another thread."""
-        self.context.stopping.set()
-        self.cancel()
+        """Have what runs in this run now fail, and try nothing again. Called by another thread."""
+        self.context.stop()

@@ -29,7 +29,7 @@ from tests import postgres
 from inchworm.application.starting import start_project
 from processes import PROGRAM, measured
 
-STEPS, THREADS, SLEEP = 200, 4, 0.1
+STEPS, LONG_STEPS, THREADS, SLEEP = 200, 60, 4, 1.0
 TABLE = '/*---\nstore = "table"\n---*/\n'
 API = """
 openapi: 3.0.3
@@ -63,10 +63,10 @@ def line(what: str, ours: float, bare: float, more: str = "") -> None:
     print(f"{what:44}{ours:9.2f} s{bare:9.2f} s{ours / bare:8.2f} x  {more}", flush=True)
 
 
-def pipeline(folder: Path, query: str) -> None:
+def pipeline(folder: Path, query: str, count: int) -> None:
     """A pipeline of independent steps that build a table each."""
     steps = ""
-    for n in range(STEPS):
+    for n in range(count):
         write(folder, f"models/mart/t{n}.sql", f"{TABLE}{query.format(n=n)}\n")
         steps += f'[[steps]]\nname = "s{n}"\nbuild = ["mart.t{n}"]\n'
     write(folder, "pipelines/many.toml", steps)
@@ -82,7 +82,7 @@ def overhead(place: Path) -> None:
     """Tiny steps: what each costs beside its statement alone."""
     folder = place / "tiny"
     start_project(folder, "starter", "duckdb")
-    pipeline(folder, "SELECT {n} AS n")
+    pipeline(folder, "SELECT {n} AS n", STEPS)
     promote(folder)
     bare = textwrap.dedent(
         f"""
@@ -107,20 +107,20 @@ def busy(place: Path) -> None:
         file = folder / "environments/dev.toml"
         text = file.read_text().replace("duckdb:///.inchworm/dev.duckdb", url)
         file.write_text(text.replace("[workspace]", f"threads = {THREADS}\n[workspace]"))
-        pipeline(folder, f"SELECT {{n}} AS n, pg_sleep({SLEEP})::text AS slept")
+        pipeline(folder, f"SELECT {{n}} AS n, pg_sleep({SLEEP})::text AS slept", LONG_STEPS)
         promote(folder)
         ours = measured((*PROGRAM, "run", "many", "--in", "dev"), folder)[0]
         nothing = measured((*PROGRAM, "run", "mart.t0", "--in", "dev"), folder)[0] - SLEEP
-    ideal = STEPS * SLEEP / THREADS
+    ideal = LONG_STEPS * SLEEP / THREADS
     share = ideal / (ours - nothing)
-    line(f"{STEPS} steps of {SLEEP} s on {THREADS} threads", ours, ideal, f"{share:.0%} busy")
+    line(f"{LONG_STEPS} steps of {SLEEP} s on {THREADS} threads", ours, ideal, f"{share:.0%} busy")
 
 
 def first_row(place: Path) -> None:
     """The first row of a view, beside the driver in a fresh Python."""
     folder = place / "rows"
     start_project(folder, "starter", "duckdb")
-    write(folder, "models/mart/v.sql", "SELECT range AS n FROM range(1000000)\n")
+    write(folder, "models/mart/v.sql", "SELECT g AS n FROM generate_series(1, 1000000) AS t(g)\n")
     promote(folder)
     bare = (
         "import duckdb; c = duckdb.connect('.inchworm/dev.duckdb', read_only=True); "
@@ -163,7 +163,7 @@ def flow(place: Path, rows: int) -> None:
             'direction = "out"\n[from]\ntable = "mart.row"\n[to]\nconnection = "r"\n'
             'api = "apis/rows.yaml"\noperation = "postRow"\n[fields]\nn = "n"\ntext = "text"\n',
         )
-        query = f"SELECT range AS n, 'row ' || range AS text FROM range({rows})"
+        query = f"SELECT g AS n, 'row ' || g AS text FROM generate_series(1, {rows}) AS t(g)"
         write(folder, "models/mart/row.sql", f"{TABLE}{query}\n")
         promote(folder)
         bare = textwrap.dedent(

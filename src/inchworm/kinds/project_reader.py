@@ -34,6 +34,8 @@ from inchworm.core.parameters.matrix import read_files
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Contents, Part, SourceFile
 from inchworm.core.rendered import Rendered
+from inchworm.core.sql.declared import FILE as SOURCES
+from inchworm.core.sql.declared import NOTHING_DECLARED, Declared
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.analysis import (
     EVERY_NAME,
@@ -45,7 +47,6 @@ from inchworm.kinds.analysis import (
 )
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.registry import FOLDERS, SHARED_FOLDERS, UNFIT, part_of
-from inchworm.kinds.sources import check_sources, declared_in
 
 _SEEN_BY_OTHERS = (*SHARED_FOLDERS, "library")
 _MENTION = re.compile(r"(\w+)\s*\.\s*(\w+)")
@@ -77,6 +78,18 @@ class Reading:
         return kind_of(part.kind).render(self.definition(part), values)
 
 
+def _sources(contents: Contents) -> tuple[Declared, list[Finding], tuple[Use, ...]]:
+    """The places outside that are declared, what is wrong with them, and parameters in them.
+
+    Most projects declare none, and need not wait for what reads the file.
+    """
+    if SOURCES not in contents:
+        return NOTHING_DECLARED, [], ()
+    from inchworm.kinds.sources import check_sources, declared_in
+
+    return declared_in(contents), *check_sources(contents)
+
+
 def read_project(
     *,
     name: str,
@@ -103,7 +116,7 @@ def read_project(
     contents = files if isinstance(files, Contents) else Contents(files)
     known_environments = None if environments is None else tuple(environments)
     matrix, findings = read_files(contents, known_environments)
-    wrong_sources, source_uses = check_sources(contents)
+    sources, wrong_sources, source_uses = _sources(contents)
     findings += wrong_sources
     parts = _parts(contents, findings)
     shared = contents.below(_SEEN_BY_OTHERS)
@@ -124,7 +137,7 @@ def read_project(
         environments=known_environments or (),
         policies=policies or Policies(),
         environment_uses=(*environment_uses, *source_uses),
-        sources=declared_in(contents),
+        sources=sources,
         findings=tuple(findings),
     )
     return Reading(assembly=assembly, shared=shared)

@@ -50,33 +50,33 @@ def _switch_over(
     merged: Sequence[StoredTable],
     site: RunSite,
 ) -> None:
+    _check_same_columns(tables, site)
+    physical = [site.physical(name) for name in tables]
+    names = site.staging.replaced_names(physical, keep_former=True)
+    switches = [
+        Switch(
+            name=site.physical(name),
+            staging=site.staged(name),
+            store=Store.TABLE,
+            view_sql=None,
+            replaced=names[site.physical(name)],
+        )
+        for name in tables
+    ]
+    gone = [*views, *(each.table for each in merged)]
+
+    def switch() -> None:
+        with site.database.transaction():
+            for each in merged:
+                _merge(each, site)
+            site.staging.discard([site.physical(name) for name in gone])
+            if switches:
+                site.staging.supersede([switch.name for switch in switches])
+                site.database.switch_over(switches)
+                site.staging.switched(switches, keep_replaced=False)
+
+    site.database.prepare(switches)
     with site.context.switching:
-        _check_same_columns(tables, site)
-        physical = [site.physical(name) for name in tables]
-        names = site.staging.replaced_names(physical, keep_former=True)
-        switches = [
-            Switch(
-                name=site.physical(name),
-                staging=site.staged(name),
-                store=Store.TABLE,
-                view_sql=None,
-                replaced=names[site.physical(name)],
-            )
-            for name in tables
-        ]
-        gone = [*views, *(each.table for each in merged)]
-
-        def switch() -> None:
-            with site.database.transaction():
-                for each in merged:
-                    _merge(each, site)
-                site.staging.discard([site.physical(name) for name in gone])
-                if switches:
-                    site.staging.supersede([switch.name for switch in switches])
-                    site.database.switch_over(switches)
-                    site.staging.switched(switches, keep_replaced=False)
-
-        site.database.prepare(switches)
         site.database.locking(switch)
 
 

@@ -142,3 +142,60 @@ def test_a_name_with_any_letter_stays_one_name(service: HttpService) -> None:
     assert list(service.items()) == [PartId.parse("notebook:Größe & höhe")]
     service.remove(PartId.parse("notebook:Größe & höhe"))
     assert service.items() == {}
+
+
+ITEM = {"digest": "d", "document": {}}
+BEARER = {"authorization": f"Bearer {TOKEN}"}
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "headers", "content", "status"),
+    [
+        ("PUT", "/v1/items/model/x", BEARER, b"{", 404),
+        ("PUT", "/v1/items/flow/x", BEARER, b"{", 400),
+        ("PUT", "/v1/items/flow/x", BEARER, b"5", 400),
+        ("PUT", "/v1/items/flow/x", BEARER, b"\xff\xfe", 400),
+        ("PUT", "/v1/items/flow/x", BEARER, b'{"digest": {}}', 400),
+        ("PUT", "/v1/items/flow/x", BEARER, b'{"digest": {}, "document": {}}', 400),
+        ("PUT", "/v1/items/flow/x", BEARER, b'{"digest": "\\ud800", "document": {}}', 400),
+        ("PUT", "/v1/items/flow/x", BEARER, b"[" * 100_000, 400),
+        (
+            "PUT",
+            "/v1/items/pipeline/x",
+            BEARER,
+            b'{"digest": "d", "document": {"schedules": {"a": {}}}}',
+            400,
+        ),
+        (
+            "PUT",
+            "/v1/items/pipeline/x",
+            BEARER,
+            b'{"digest": "d", "document": {"schedules": 5}}',
+            400,
+        ),
+        ("PUT", "/v1/schedules/a/b", BEARER, b"[]", 400),
+        ("PUT", "/v1/schedules/a/b", BEARER, b'{"state": {}}', 400),
+        ("PUT", "/v1/schedules/a/b", BEARER, b'{"state": "on"}', 404),
+        ("PUT", "/v1/faults", BEARER, b"{}", 400),
+        ("PUT", "/v1/faults", BEARER, b'{"target": "x", "reason": 5}', 400),
+        ("PUT", "/v1/secrets/a", BEARER, b"{}", 401),
+        ("POST", "/v1/flows/none/activation", BEARER, b"", 404),
+        ("GET", "/v1/items", {"authorization": TOKEN}, b"", 401),
+        ("GET", "/v1/items", {"authorization": b"Bearer caf\xe9"}, b"", 401),
+        ("GET", "/v1/items", {"authorization": f"Basic {TOKEN}"}, b"", 401),
+        ("PATCH", "/v1/items", BEARER, b"", 405),
+        ("POST", "/anywhere", BEARER, b"x" * 1_100_000, 413),
+    ],
+)
+def test_whatever_it_is_thrown_at_it_says_what_is_wrong(
+    served: str, method: str, path: str, headers: dict[str, str], content: bytes, status: int
+) -> None:
+    answer = httpx.request(method, f"{served}{path}", headers=headers, content=content)
+    assert answer.status_code == status
+    assert answer.headers["content-type"] == "application/problem+json"
+    assert answer.json()["detail"]
+
+
+def test_what_is_no_flow_is_refused(service: HttpService) -> None:
+    service.put(PartId.parse("flow:odd"), "d", {})
+    assert service.activate(PartId.parse("flow:odd")) == "What was put there is no flow."

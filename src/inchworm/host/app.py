@@ -1,15 +1,12 @@
 """The host over HTTP: a page for people, metrics, and runs started by a call.
 
-Errors are problem details (RFC 9457); metrics are in the OpenMetrics text format 1.0.
+Metrics are in the OpenMetrics text format 1.0.
 """
 
 from __future__ import annotations
 
 import datetime as dt
-import hashlib
-import hmac
-import json
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from http import HTTPStatus
 from typing import Any
 
@@ -28,6 +25,15 @@ from inchworm.host.host import Host
 from inchworm.host.incoming import Busy, Inbox
 from inchworm.host.metrics import metrics
 from inchworm.host.page import page
+from inchworm.sim.requests import (
+    bearer,
+    is_token,
+    json_of,
+    object_of,
+    problem,
+    refused,
+    token_digest,
+)
 
 _LARGEST_BODY = 64 * 1024
 _SHOWN = 25
@@ -66,7 +72,7 @@ def create_app(
                 methods=["POST", "PUT", "PATCH", "DELETE"],
             ),
         ],
-        exception_handlers={HTTPException: _refused, InchwormError: _wrong},
+        exception_handlers={HTTPException: refused, InchwormError: _wrong},
     )
 
 
@@ -84,8 +90,8 @@ class _Served:
         self._runs = runs
         self._now = now
         self._inbox = inbox
-        self._token = None if token is None else _digest(token)
-        self._flow_token = None if flow_token is None else _digest(flow_token)
+        self._token = None if token is None else token_digest(token)
+        self._flow_token = None if flow_token is None else token_digest(flow_token)
 
     def show(self, request: Request) -> Response:
         return HTMLResponse(page(self._host.watched(), self._latest(), self._now()))
@@ -100,9 +106,7 @@ class _Served:
 
     async def start_run(self, request: Request) -> Response:
         _check_token(request, self._token)
-        body = await _json_of(request)
-        if not isinstance(body, dict):
-            raise HTTPException(HTTPStatus.BAD_REQUEST, "The body is no JSON object.")
+        body = await object_of(request, _LARGEST_BODY)
         environment, name = body.get("environment"), body.get("name")
         if not isinstance(environment, str) or not isinstance(name, str) or not name:
             raise HTTPException(
@@ -117,7 +121,7 @@ class _Served:
     async def take(self, request: Request) -> Response:
         """Have a flow take in a request."""
         _check_token(request, self._flow_token)
-        body = await _json_of(request)
+        body = await json_of(request, _LARGEST_BODY)
         names = request.path_params
         watched = {each.name: each for each in self._host.watched()}
         environment = watched.get(names["environment"])
@@ -138,12 +142,12 @@ class _Served:
             )
         except Busy:
             said = "It cannot be taken now: send it again later."
-            return _problem(HTTPStatus.SERVICE_UNAVAILABLE, said, {"retry-after": "5"})
+            return problem(HTTPStatus.SERVICE_UNAVAILABLE, said, {"retry-after": "5"})
         except Unacceptable as error:
-            return _problem(HTTPStatus.UNPROCESSABLE_ENTITY, error.what)
+            return problem(HTTPStatus.UNPROCESSABLE_ENTITY, error.what)
         except TargetError:
             said = "The environment cannot be reached: send it again later."
-            return _problem(HTTPStatus.SERVICE_UNAVAILABLE, said, {"retry-after": "30"})
+            return problem(HTTPStatus.SERVICE_UNAVAILABLE, said, {"retry-after": "30"})
         return JSONResponse({"taken": True, "new": is_new}, status_code=status)
 
     def describe(self, request: Request) -> Response:
@@ -156,34 +160,10 @@ class _Served:
 
 def _check_token(request: Request, expected: bytes | None) -> None:
     """Whether a request has the token for its purpose, of which the digest is known."""
-    scheme, _, given = request.headers.get("authorization", "").partition(" ")
     if expected is None:
         raise HTTPException(HTTPStatus.FORBIDDEN, "This host was given no token for that.")
-    if scheme != "Bearer" or not hmac.compare_digest(_digest(given), expected):
+    if not is_token(bearer(request), expected):
         raise HTTPException(HTTPStatus.UNAUTHORIZED, "The token is missing or wrong.")
-
-
-def _digest(token: str) -> bytes:
-    return hashlib.sha256(token.encode("utf-8", "surrogateescape")).digest()
-
-
-async def _json_of(request: Request) -> Any:
-    """The body of a request, bounded, read from JSON."""
-    content = bytearray()
-    async for piece in request.stream():
-        content += piece
-        if len(content) > _LARGEST_BODY:
-            raise HTTPException(
-                HTTPStatus.REQUEST_ENTITY_TOO_LARGE, f"A body has {_LARGEST_BODY:,} bytes at most."
-            )
-    try:
-        return json.loads(content, parse_constant=_refuse)
-    except (ValueError, RecursionError) as error:
-        raise HTTPException(HTTPStatus.BAD_REQUEST, "The body is no JSON.") from error
-
-
-def _refuse(constant: str) -> None:
-    raise ValueError(f"{constant} is no JSON")
 
 
 def _told(run: Run) -> dict[str, Any]:
@@ -199,25 +179,8 @@ def _told(run: Run) -> dict[str, Any]:
     }
 
 
-def _problem(status: int, detail: str, headers: Mapping[str, str] | None = None) -> Response:
-    title = HTTPStatus(status).phrase
-    if status == HTTPStatus.UNAUTHORIZED:
-        headers = {"www-authenticate": "Bearer"}
-    return JSONResponse(
-        {"title": title, "status": status, "detail": detail},
-        status_code=status,
-        media_type="application/problem+json",
-        headers=headers,
-    )
-
-
-async def _refused(request: Request, error: Exception) -> Response:
-    assert isinstance(error, HTTPException)
-    return _problem(error.status_code, error.detail)
-
-
 async def _wrong(request: Request, error: Exception) -> Response:
-    return _problem(HTTPStatus.NOT_FOUND, str(error))
+    return problem(HTTPStatus.NOT_FOUND, str(error))
 
 
 _PROBLEM = {

@@ -1,12 +1,11 @@
 """The simulated workspace and gateway as a Starlette application.
 
-Errors are problem details (RFC 9457).
+Errors are problem details (RFC 9457), whatever it is thrown at.
 """
 
 from __future__ import annotations
 
 import datetime as dt
-import hmac
 import time
 from collections.abc import Awaitable, Callable
 from http import HTTPStatus
@@ -15,16 +14,31 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from starlette.applications import Starlette
+from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from inchworm.core.errors import InchwormError
 from inchworm.core.identifiers import Home, Kind
+from inchworm.sim.requests import (
+    bearer,
+    body_of,
+    is_token,
+    object_of,
+    problem,
+    refused,
+    token_digest,
+    unreadable,
+)
 from inchworm.sim.store import SimStore
 
 WORKSPACE_KINDS = tuple(kind.value for kind in Kind if kind.home is Home.WORKSPACE)
 GATEWAY_KINDS = tuple(kind.value for kind in Kind if kind.home is Home.GATEWAY)
+
+_LARGEST_BODY = 1024 * 1024
+_LARGEST_ITEM = 64 * 1024 * 1024
+"""Bytes of an item, such as a notebook or a library."""
 
 _WEB = frozenset({"http", "https"})
 
@@ -61,7 +75,12 @@ def create_app(
             Route("/v1/faults", guarded(platform.put_fault), methods=["PUT"]),
             Route("/v1/received", guarded(platform.list_received)),
             Route("/{path:path}", guarded(platform.receive), methods=["POST", "PUT"]),
-        ]
+        ],
+        exception_handlers={
+            HTTPException: refused,
+            UnicodeError: unreadable,
+            RecursionError: unreadable,
+        },
     )
 
 
@@ -70,16 +89,15 @@ class _Platform:
         self, store: SimStore, token: str | None, resolve: Callable[[str], str] | None
     ) -> None:
         self._store = store
-        self._token = token
+        self._token = None if token is None else token_digest(token)
         self._resolve = resolve
 
     def guarded(self, handler: Handler) -> Handler:
         """The handler behind the token, if one is asked for."""
 
         async def guard(request: Request) -> Response:
-            given = request.headers.get("authorization", "").removeprefix("Bearer ")
-            if self._token is not None and not hmac.compare_digest(given, self._token):
-                return _problem(HTTPStatus.UNAUTHORIZED, "The token is missing or wrong.")
+            if self._token is not None and not is_token(bearer(request), self._token):
+                return problem(HTTPStatus.UNAUTHORIZED, "The token is missing or wrong.")
             return await handler(request)
 
         return guard
@@ -90,32 +108,36 @@ class _Platform:
     async def get_item(self, request: Request) -> Response:
         item = self._store.item(request.path_params["kind"], request.path_params["name"])
         return (
-            JSONResponse(item) if item else _problem(HTTPStatus.NOT_FOUND, "There is no such item.")
+            JSONResponse(item) if item else problem(HTTPStatus.NOT_FOUND, "There is no such item.")
         )
 
     async def put_item(self, request: Request) -> Response:
         kind, name = request.path_params["kind"], request.path_params["name"]
         if kind not in WORKSPACE_KINDS + GATEWAY_KINDS:
-            return _problem(HTTPStatus.NOT_FOUND, f"There are no {kind}s here.")
-        body = await request.json()
-        if "digest" not in body or not isinstance(body.get("document"), dict):
-            return _problem(HTTPStatus.BAD_REQUEST, "An item needs a digest and a document.")
+            return problem(HTTPStatus.NOT_FOUND, f"There are no {kind}s here.")
+        body = await object_of(request, _LARGEST_ITEM)
+        digest, document = body.get("digest"), body.get("document")
+        if not isinstance(digest, str) or not isinstance(document, dict):
+            return problem(HTTPStatus.BAD_REQUEST, "An item needs a digest and a document.")
+        schedules = document.get("schedules", {}) if kind == "pipeline" else {}
+        if not _are_schedules(schedules):
+            return problem(HTTPStatus.BAD_REQUEST, "A schedule needs a cron expression.")
         reason = self._store.faults().get(f"put {kind}:{name}")
         if reason is not None:
-            return _problem(HTTPStatus.SERVICE_UNAVAILABLE, reason)
+            return problem(HTTPStatus.SERVICE_UNAVAILABLE, reason)
         self._store.put(
             {
                 "kind": kind,
                 "name": name,
-                "digest": body["digest"],
-                "document": body["document"],
+                "digest": digest,
+                "document": document,
                 "state": "inactive" if kind == "flow" else "",
                 "reason": "",
                 "changed_at": dt.datetime.now(dt.UTC).isoformat(timespec="seconds"),
             }
         )
         if kind == "pipeline":
-            self._store.keep_schedules(name, body["document"].get("schedules", {}))
+            self._store.keep_schedules(name, schedules)
         return Response(status_code=HTTPStatus.NO_CONTENT)
 
     async def delete_item(self, request: Request) -> Response:
@@ -126,12 +148,15 @@ class _Platform:
         name = request.path_params["name"]
         item = self._store.item("flow", name)
         if item is None:
-            return _problem(HTTPStatus.NOT_FOUND, f"There is no flow {name}.")
-        reason = self._store.faults().get(f"flow:{name}") or self._refusal(item["document"])
+            return problem(HTTPStatus.NOT_FOUND, f"There is no flow {name}.")
+        try:
+            reason = self._store.faults().get(f"flow:{name}") or self._refusal(item["document"])
+        except (KeyError, TypeError, AttributeError):
+            reason = "What was put there is no flow."
         item |= {"state": "refused" if reason else "active", "reason": reason or ""}
         self._store.put(item)
         if reason:
-            return _problem(HTTPStatus.CONFLICT, reason)
+            return problem(HTTPStatus.CONFLICT, reason)
         return JSONResponse({"state": "active"})
 
     def _refusal(self, flow: dict[str, Any]) -> str | None:
@@ -167,32 +192,32 @@ class _Platform:
 
     async def put_schedule(self, request: Request) -> Response:
         pipeline, name = request.path_params["pipeline"], request.path_params["name"]
-        state = (await request.json()).get("state")
-        if state not in {"on", "off", "paused"}:
-            return _problem(HTTPStatus.BAD_REQUEST, "A schedule is on, off or paused.")
+        state = (await object_of(request, _LARGEST_BODY)).get("state")
+        if state not in ("on", "off", "paused"):
+            return problem(HTTPStatus.BAD_REQUEST, "A schedule is on, off or paused.")
         reason = self._store.faults().get(f"set {pipeline}.{name} {state}")
         if reason is not None:
-            return _problem(HTTPStatus.SERVICE_UNAVAILABLE, reason)
+            return problem(HTTPStatus.SERVICE_UNAVAILABLE, reason)
         if not self._store.set_schedule(pipeline, name, state):
-            return _problem(HTTPStatus.NOT_FOUND, f"{pipeline} has no schedule {name}.")
+            return problem(HTTPStatus.NOT_FOUND, f"{pipeline} has no schedule {name}.")
         return Response(status_code=HTTPStatus.NO_CONTENT)
 
     async def get_secret(self, request: Request) -> Response:
         if not self._opens(request):
-            return _problem(HTTPStatus.UNAUTHORIZED, "The token is missing, wrong or has expired.")
+            return problem(HTTPStatus.UNAUTHORIZED, "The token is missing, wrong or has expired.")
         version = request.query_params.get("version")
         if version is not None and not version.isdigit():
-            return _problem(HTTPStatus.BAD_REQUEST, "A version is a number.")
+            return problem(HTTPStatus.BAD_REQUEST, "A version is a number.")
         found = self._store.secret(request.path_params["path"], int(version) if version else None)
         if found is None:
-            return _problem(HTTPStatus.NOT_FOUND, "There is no such secret.")
+            return problem(HTTPStatus.NOT_FOUND, "There is no such secret.")
         ends_at = found["ends_at"]
         if ends_at is not None and ends_at <= time.time():
-            return _problem(HTTPStatus.GONE, "It is valid no longer.")
+            return problem(HTTPStatus.GONE, "It is valid no longer.")
         try:
             data = {key: self._secret_of(each) for key, each in found["references"].items()}
         except InchwormError as error:
-            return _problem(HTTPStatus.NOT_FOUND, error.what)
+            return problem(HTTPStatus.NOT_FOUND, error.what)
         return JSONResponse(
             {
                 "data": data,
@@ -203,14 +228,19 @@ class _Platform:
 
     async def put_secret(self, request: Request) -> Response:
         if not self._opens(request):
-            return _problem(HTTPStatus.UNAUTHORIZED, "The token is missing, wrong or has expired.")
-        body = await request.json()
-        references = body["references"]
-        if not all(isinstance(each, str) and ":" in each for each in references.values()):
+            return problem(HTTPStatus.UNAUTHORIZED, "The token is missing, wrong or has expired.")
+        body = await object_of(request, _LARGEST_BODY)
+        references = body.get("references")
+        if not isinstance(references, dict) or not all(
+            isinstance(each, str) and ":" in each for each in references.values()
+        ):
             message = "This store keeps references such as env:NAME, and never a secret itself."
-            return _problem(HTTPStatus.BAD_REQUEST, message)
+            return problem(HTTPStatus.BAD_REQUEST, message)
         until = body.get("valid_until")
-        ends_at = None if until is None else dt.datetime.fromisoformat(until).timestamp()
+        try:
+            ends_at = None if until is None else dt.datetime.fromisoformat(str(until)).timestamp()
+        except (ValueError, OverflowError):
+            return problem(HTTPStatus.BAD_REQUEST, "valid_until is a time in ISO 8601.")
         version = self._store.keep_secret(request.path_params["path"], references, ends_at)
         return JSONResponse({"version": version}, status_code=HTTPStatus.CREATED)
 
@@ -222,12 +252,14 @@ class _Platform:
         return self._resolve(reference)
 
     def _opens(self, request: Request) -> bool:
-        given = request.headers.get("authorization", "").removeprefix("Bearer ")
-        return self._store.opens(given, time.time())
+        return self._store.opens(bearer(request), time.time())
 
     async def put_fault(self, request: Request) -> Response:
-        body = await request.json()
-        self._store.set_fault(body["target"], body.get("reason"))
+        body = await object_of(request, _LARGEST_BODY)
+        target, reason = body.get("target"), body.get("reason")
+        if not isinstance(target, str) or not isinstance(reason, str | None):
+            return problem(HTTPStatus.BAD_REQUEST, "A fault needs a target, and a reason or null.")
+        self._store.set_fault(target, reason)
         return Response(status_code=HTTPStatus.NO_CONTENT)
 
     async def list_received(self, request: Request) -> Response:
@@ -238,10 +270,11 @@ class _Platform:
         path = f"/{request.path_params['path']}"
         reason = self._store.faults().get(f"receive {path}")
         if reason is not None:
-            return _problem(HTTPStatus.SERVICE_UNAVAILABLE, reason)
+            return problem(HTTPStatus.SERVICE_UNAVAILABLE, reason)
         key = request.headers.get("idempotency-key", "")
         at = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
-        self._store.receive(path, key, (await request.body()).decode(), at)
+        body = await body_of(request, _LARGEST_BODY)
+        self._store.receive(path, key, body.decode(errors="replace"), at)
         return Response(status_code=HTTPStatus.CREATED)
 
     async def describe(self, request: Request) -> Response:
@@ -267,9 +300,11 @@ def _spell_time(seconds: float) -> str:
     return dt.datetime.fromtimestamp(seconds, dt.UTC).isoformat()
 
 
-def _problem(status: HTTPStatus, detail: str) -> Response:
-    return JSONResponse(
-        {"title": status.phrase, "status": status.value, "detail": detail},
-        status_code=status.value,
-        media_type="application/problem+json",
+def _are_schedules(schedules: object) -> bool:
+    """Whether a pipeline's schedules are what can be kept."""
+    return isinstance(schedules, dict) and all(
+        isinstance(each, dict)
+        and isinstance(each.get("cron"), str)
+        and isinstance(each.get("timezone", ""), str)
+        for each in schedules.values()
     )

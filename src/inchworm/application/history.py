@@ -75,16 +75,16 @@ def measures(
     """
     declared = None if environment is None else workplace.project.environment(environment).name
     everything = workplace.ledger.measured() if workplace.ledger.exists else []
-    found = [
+    chosen = [
         each
         for each in everything
         if name in {None, each.name} and declared in {None, each.environment}
     ]
-    if name is not None and not found:
+    if name is not None and not chosen:
         known = sorted({each.name for each in everything})
         near = did_you_mean(name, known, f"Measured: {', '.join(known) or 'nothing yet'}.")
         raise UsageError(f"Nothing of the name {name} was measured.", next=near)
-    return found
+    return chosen
 
 
 def executed_notebook(workplace: Workplace, id_: str, name: str) -> bytes:
@@ -93,16 +93,16 @@ def executed_notebook(workplace: Workplace, id_: str, name: str) -> bytes:
     Raises:
         UsageError: when the run executed none of that name, or it is not kept any more.
     """
-    found = run(workplace, id_)
+    executed = run(workplace, id_)
     outputs = {
         step.part.name.lower(): report.output
-        for step in found.plan.steps
-        if isinstance(step.part, PartId) and (report := found.report_of(step)).output
+        for step in executed.plan.steps
+        if isinstance(step.part, PartId) and (report := executed.report_of(step)).output
     }
     output = outputs.get(name.removeprefix(f"{Kind.NOTEBOOK.value}:").lower())
     if output is None:
         near = did_you_mean(name, outputs, f"It executed: {', '.join(outputs) or 'none'}.")
-        raise UsageError(f"{found.id} executed no notebook {name}.", next=near)
+        raise UsageError(f"{executed.id} executed no notebook {name}.", next=near)
     return workplace.outputs.read(output)
 
 

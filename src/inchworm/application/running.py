@@ -187,16 +187,16 @@ def _check_live(
     part: PartId, live: Mapping[PartId, LivePart], prepared: Prepared, last: CompletedPromotion
 ) -> None:
     """Whether a part is live as it is in the bundle; it may not be after a failed promotion."""
-    there = live.get(part)
+    live_part = live.get(part)
     environment = prepared.environment.name
-    if there is None:
+    if live_part is None:
         raise UsageError(
             f"{part} is not live in {environment}.",
             next=f"Promote it first: inchworm promote {last.bundle} --to {environment}",
         )
-    if there.content != prepared.reading.assembly.parts[part].digest:
+    if live_part.content != prepared.reading.assembly.parts[part].digest:
         raise UsageError(
-            f"{part} is live in {environment} as in {there.bundle}, and the rest as in "
+            f"{part} is live in {environment} as in {live_part.bundle}, and the rest as in "
             f"{last.bundle}: a promotion did not come to its end.",
             next="See inchworm history, and go on with it: inchworm promote PROMOTION",
         )

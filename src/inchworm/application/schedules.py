@@ -81,7 +81,7 @@ def schedules(workplace: Workplace, environment: str | None = None) -> Schedules
             return []
 
     with ThreadPoolExecutor(_AT_ONCE) as pool:
-        found = list(pool.map(read, chosen))
+        of_environments = list(pool.map(read, chosen))
     last: dict[tuple[str, PartId], Run] = {}
     for run in workplace.ledger.runs() if workplace.ledger.exists else []:
         last[run.plan.environment, run.plan.subject] = run
@@ -96,7 +96,7 @@ def schedules(workplace: Workplace, environment: str | None = None) -> Schedules
                 else (),
                 last=last.get((each.name, schedule.pipeline)),
             )
-            for each, its in zip(chosen, found, strict=True)
+            for each, its in zip(chosen, of_environments, strict=True)
             for schedule in its
         ],
         problems=problems,
@@ -134,11 +134,11 @@ def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment
         last = place.bookkeeping.last()
         due = place.bookkeeping.due_times()
         items = place.gateway.items()
-    found = sorted(_schedules(documents, states), key=lambda each: each.name)
+    schedules = sorted(_schedules(documents, states), key=lambda each: each.name)
     return LiveEnvironment(
         environment=environment,
         last=last,
-        schedules=tuple(found),
+        schedules=tuple(schedules),
         due_times={name: dt.datetime.fromisoformat(at) for name, at in due.items()},
         flows={p.name: item.state for p, item in items.items() if p.kind is Kind.FLOW},
     )

@@ -41,8 +41,8 @@ def print_failing_rows(
             screen.print(Padding(Text(check, style="dim"), (0, 0, 0, _INDENT)))
         print_sample(screen, sample, _INDENT)
         if sample.more:
-            said = f"the first {counted(len(sample.rows), 'row')} of more"
-            screen.print(Padding(Text(said, style="dim"), (0, 0, 0, _INDENT)))
+            how_many = f"the first {counted(len(sample.rows), 'row')} of more"
+            screen.print(Padding(Text(how_many, style="dim"), (0, 0, 0, _INDENT)))
     failing = " --failing" if part.kind is Kind.MODEL else ""
     command = f"inchworm rows {part}{failing} --in {environment} --of {bundle}"
     screen.print(f"{' ' * _INDENT}see them all: {command}", soft_wrap=True)

@@ -49,10 +49,10 @@ def judge_file(part: PartId, site: Site) -> StepReport:
     ((count,),) = site.database.rows(f"SELECT count(*) FROM ({sql}) AS returned")
     if not count:
         return StepReport(state=StepState.DONE, message="no row found")
-    found = f"{counted(count, 'row')} found"
+    outcome = f"{counted(count, 'row')} found"
     return StepReport(
         state=StepState.FAILED if check.refuses else StepState.WARNED,
-        message=f"{check.message}: {found}" if check.message else found,
+        message=f"{check.message}: {outcome}" if check.message else outcome,
         samples={check.message or part.name: _sample(check.sql, site)},
     )
 

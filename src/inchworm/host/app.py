@@ -115,8 +115,8 @@ class _Served:
         if name.startswith("-"):
             raise HTTPException(HTTPStatus.BAD_REQUEST, "That is no name.")
         self._host.call(environment, name)
-        said = {"environment": environment, "name": name, "state": "called for"}
-        return JSONResponse(said, status_code=HTTPStatus.ACCEPTED)
+        answer = {"environment": environment, "name": name, "state": "called for"}
+        return JSONResponse(answer, status_code=HTTPStatus.ACCEPTED)
 
     async def take(self, request: Request) -> Response:
         """Have a flow take in a request."""
@@ -141,13 +141,13 @@ class _Served:
                 self._inbox.take, environment, names["flow"], incoming
             )
         except Busy:
-            said = "It cannot be taken now: send it again later."
-            return problem(HTTPStatus.SERVICE_UNAVAILABLE, said, {"retry-after": "5"})
+            detail = "It cannot be taken now: send it again later."
+            return problem(HTTPStatus.SERVICE_UNAVAILABLE, detail, {"retry-after": "5"})
         except Unacceptable as error:
             return problem(HTTPStatus.UNPROCESSABLE_ENTITY, error.what)
         except TargetError:
-            said = "The environment cannot be reached: send it again later."
-            return problem(HTTPStatus.SERVICE_UNAVAILABLE, said, {"retry-after": "30"})
+            detail = "The environment cannot be reached: send it again later."
+            return problem(HTTPStatus.SERVICE_UNAVAILABLE, detail, {"retry-after": "30"})
         return JSONResponse({"taken": True, "new": is_new}, status_code=status)
 
     def describe(self, request: Request) -> Response:

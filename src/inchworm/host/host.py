@@ -180,8 +180,10 @@ class Host:
         _, err = process.communicate()
         del self._processes[job.environment]
         self._note(job.environment, job=None, began=None)
-        said = " ".join(err.split())
-        self.say(f"{job.environment}: {job.name} ended with {process.returncode} {said}".rstrip())
+        complaint = " ".join(err.split())
+        self.say(
+            f"{job.environment}: {job.name} ended with {process.returncode} {complaint}".rstrip()
+        )
         return process.returncode
 
     def _note(self, name: str, **changed: object) -> None:

@@ -289,10 +289,10 @@ def operation_of_api(api: Mapping[str, Any], operation: str) -> Operation:
     Raises:
         KeyError: when the API has none of that name.
     """
-    found = operation_of(api, operation)
-    if found is None:
+    operation_found = operation_of(api, operation)
+    if operation_found is None:
         raise KeyError(operation)
-    path, method, described = found
+    path, method, described = operation_found
     parameters = [*api["paths"][path].get("parameters", ()), *described.get("parameters", ())]
     resolved = [_referred(api, each) for each in parameters]
     return Operation(
@@ -305,8 +305,8 @@ def operation_of_api(api: Mapping[str, Any], operation: str) -> Operation:
 
 def success_status(api: Mapping[str, Any], operation: str) -> int:
     """The status that an operation promises when all went well: the lowest that begins with 2."""
-    found = operation_of(api, operation)
-    statuses = found[2].get("responses", {}) if found else {}
+    operation_found = operation_of(api, operation)
+    statuses = operation_found[2].get("responses", {}) if operation_found else {}
     promised = sorted(int(s) for s in map(str, statuses) if s.isdigit() and s.startswith("2"))
     return promised[0] if promised else HTTPStatus.CREATED
 
@@ -319,8 +319,8 @@ def _referred(api: Mapping[str, Any], described: Mapping[str, Any]) -> Mapping[s
     at: Any = api
     for key in reference[2:].split("/"):
         at = at.get(key, {})
-    found: Mapping[str, Any] = at
-    return found
+    referred: Mapping[str, Any] = at
+    return referred
 
 
 def _uses_in(path: str, shared: Mapping[str, bytes]) -> tuple[Use, ...]:

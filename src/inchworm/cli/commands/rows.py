@@ -108,5 +108,5 @@ def _show_sample(screen: Console, shown: Rows, selected: Selected) -> None:
         return
     print_sample(screen, sample)
     count = counted(len(sample.rows), "row")
-    said = f"the first {count} of more: --first N for others" if sample.more else count
-    screen.print(Text(said, style="dim"))
+    how_many = f"the first {count} of more: --first N for others" if sample.more else count
+    screen.print(Text(how_many, style="dim"))

@@ -54,6 +54,6 @@ def classed_columns(query: str, columns: Iterable[str], assembly: Assembly) -> d
         return ""
 
     of_any = class_of(Node(table) for table in resolution.tables)
-    told = {c.name.lower(): class_of(n for n, _ in c.sources) for c in resolution.columns}
+    by_name = {c.name.lower(): class_of(n for n, _ in c.sources) for c in resolution.columns}
     names = [name.lower() for name in columns]
-    return {name: class_ for name in names if (class_ := told.get(name, of_any))}
+    return {name: class_ for name in names if (class_ := by_name.get(name, of_any))}

@@ -92,9 +92,9 @@ def _matches(table: str, column: str, pattern: str) -> RowCheck:
 
 
 def _points_to(table: str, column: str, target: str) -> RowCheck:
-    there = ColumnName(target)
-    same = _column(there.column, "there").eq(_column(column, "here"))
-    inner = exp.select("1").from_(_table(there.relation).as_("there")).where(same)
+    target_column = ColumnName(target)
+    same = _column(target_column.column, "there").eq(_column(column, "here"))
+    inner = exp.select("1").from_(_table(target_column.relation).as_("there")).where(same)
     condition = exp.and_(
         _column(column, "here").is_(exp.null()).not_(), exp.Exists(this=inner).not_()
     )

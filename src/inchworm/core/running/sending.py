@@ -64,8 +64,13 @@ class Message:
     @property
     def text(self) -> str:
         """The message as the bookkeeping keeps it while it is on its way."""
-        kept = {"path": self.path, "query": self.query, "headers": self.headers, "body": self.body}
-        return json.dumps(kept, ensure_ascii=False, sort_keys=True)
+        message = {
+            "path": self.path,
+            "query": self.query,
+            "headers": self.headers,
+            "body": self.body,
+        }
+        return json.dumps(message, ensure_ascii=False, sort_keys=True)
 
     @classmethod
     def of_text(cls, identity: str, text: str) -> Message:
@@ -101,8 +106,8 @@ def message_of(
                 headers[name] = text
             case None if value is not None or operation.takes_null(name):
                 body[name] = value
-    told = [json_value(row[c.lower()]) for c in once_per] or [path, query, headers, body]
-    identity = digest_of(json.dumps(told, ensure_ascii=False, sort_keys=True).encode())
+    distinguishing = [json_value(row[c.lower()]) for c in once_per] or [path, query, headers, body]
+    identity = digest_of(json.dumps(distinguishing, ensure_ascii=False, sort_keys=True).encode())
     return Message(
         identity=identity.rpartition(":")[2],
         path=path,

@@ -66,11 +66,11 @@ class RunAction:
             InchwormError: when the last attempt failed, too.
         """
         limits = self.step.limits
-        said: list[str] = []
+        attempts: list[str] = []
 
         def note(state: RetryCallState) -> None:
             error = state.outcome.exception() if state.outcome else None
-            said.append(f"attempt {state.attempt_number} failed: {error}")
+            attempts.append(f"attempt {state.attempt_number} failed: {error}")
 
         retrying = Retrying(
             stop=stop_after_attempt(limits.retries + 1),
@@ -83,8 +83,10 @@ class RunAction:
         try:
             report: StepReport = retrying(self._attempt, site)
         except InchwormError as error:
-            return _failed(error, said)
-        return replace(report, log="\n".join([*said, report.log]).strip()) if said else report
+            return _failed(error, attempts)
+        return (
+            replace(report, log="\n".join([*attempts, report.log]).strip()) if attempts else report
+        )
 
     def _attempt(self, site: RunSite) -> StepReport:
         """Do it once, within the time that it may take."""
@@ -105,11 +107,14 @@ def _can_pass(error: BaseException, site: RunSite) -> bool:
     return isinstance(error, TargetError) and not site.context.stopping.is_set()
 
 
-def _failed(error: InchwormError, said: Sequence[str]) -> StepReport:
+def _failed(error: InchwormError, attempts: Sequence[str]) -> StepReport:
     message = f"{error.what} {error.next or ''}".strip()
     log, output = (error.log, error.output) if isinstance(error, StepFailed) else ("", "")
     return StepReport(
-        state=StepState.FAILED, message=message, log="\n".join([*said, log]).strip(), output=output
+        state=StepState.FAILED,
+        message=message,
+        log="\n".join([*attempts, log]).strip(),
+        output=output,
     )
 
 

@@ -60,12 +60,12 @@ class Outcome:
     @property
     def text(self) -> str:
         """It in words."""
-        said = [counted(self.sent, "row") + " sent"]
+        outcomes = [counted(self.sent, "row") + " sent"]
         if self.known:
-            said.append(f"{self.known:,} sent before")
+            outcomes.append(f"{self.known:,} sent before")
         if self.refused:
-            said.append(counted(self.refused, "dead letter"))
-        return ", ".join(said)
+            outcomes.append(counted(self.refused, "dead letter"))
+        return ", ".join(outcomes)
 
 
 def run_flow(part: PartId, site: RunSite) -> StepReport:
@@ -301,8 +301,8 @@ _UNREACHABLE = 503
 def _detail(answer: Answer) -> str:
     """What an answer says, in a line; problem details (RFC 9457) in the words of their author."""
     try:
-        said = answer.json()
-        text = str(said.get("detail") or said.get("title") or said)
+        document = answer.json()
+        text = str(document.get("detail") or document.get("title") or document)
     except (ValueError, AttributeError):
         text = answer.content.decode(errors="replace")
     return " ".join(text.split())[:200]

@@ -212,14 +212,14 @@ class _Client(NotebookClient):  # type: ignore[misc]
     ) -> Any:
         """Keep an output, unless the cell has said enough."""
         cell = self.nb.cells[cell_index]
-        said = cell.metadata.get("characters", 0)
+        characters = cell.metadata.get("characters", 0)
         content = msg["content"]
-        cell.metadata["characters"] = said + len(str(content))
-        if said + len(str(content)) <= _MOST_TEXT or msg["msg_type"] == "error":
+        cell.metadata["characters"] = characters + len(str(content))
+        if characters + len(str(content)) <= _MOST_TEXT or msg["msg_type"] == "error":
             return super().output(outs, msg, display_id, cell_index)
-        if said <= _MOST_TEXT:
+        if characters <= _MOST_TEXT:
             cut = f"\n... cut off: more than {_MOST_TEXT:,} characters\n"
-            text = str(content.get("text", ""))[: _MOST_TEXT - said]
+            text = str(content.get("text", ""))[: _MOST_TEXT - characters]
             stream = {"name": "stdout", "text": text + cut}
             cut_off = {**msg, "msg_type": "stream", "content": stream}
             return super().output(outs, cut_off, display_id, cell_index)

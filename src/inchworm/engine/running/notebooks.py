@@ -97,8 +97,8 @@ def _kept(notebook: NotebookNode, bridge: Bridge) -> bytes:
 def _masked(text: str, bridge: Bridge) -> str:
     """A text without the secrets that the notebook was told, also as JSON spells them."""
     for secret in sorted(bridge.revealed, key=len, reverse=True):
-        spelled = nbformat.writes(nbformat.v4.new_notebook(metadata={"it": secret}))
-        escaped = re.search(r'"it": "(.*)"\n', spelled)
+        as_json = nbformat.writes(nbformat.v4.new_notebook(metadata={"it": secret}))
+        escaped = re.search(r'"it": "(.*)"\n', as_json)
         for form in filter(None, (secret, escaped.group(1) if escaped else "")):
             text = text.replace(form, _MASK)
     return text
@@ -138,10 +138,10 @@ _AT = re.compile(r"Cell In\[\d+\], line (\d+)")
 
 def _failing_line(executed: Executed) -> tuple[int, str] | None:
     """The number of the line of the cell that failed, and its text."""
-    found = _AT.findall(_traceback(executed, whole=True))
-    if not found or executed.failed is None:
+    line_numbers = _AT.findall(_traceback(executed, whole=True))
+    if not line_numbers or executed.failed is None:
         return None
-    number = int(found[0])
+    number = int(line_numbers[0])
     lines = executed.notebook.cells[executed.failed - 1].source.splitlines()
     return (number, lines[number - 1].strip()) if number <= len(lines) else None
 

@@ -149,7 +149,7 @@ def _opened(work: RunWork) -> Iterator[OpenEnvironment]:
     """
     prepared = work.prepared
     until = time.monotonic() + max(work.patience, _OPENING)
-    said = ""
+    reason = ""
     while True:
         try:
             with ExitStack() as stack:
@@ -169,9 +169,9 @@ def _opened(work: RunWork) -> Iterator[OpenEnvironment]:
         except EnvironmentMoved as error:
             if time.monotonic() > until:
                 raise
-            if work.patience and error.what != said:
-                said = error.what
-                work.reporter.waiting(said)
+            if work.patience and error.what != reason:
+                reason = error.what
+                work.reporter.waiting(reason)
             time.sleep(_PAUSE)
     with opened:
         yield place

@@ -94,11 +94,13 @@ def _merge(stored: StoredTable, site: RunSite) -> None:
 def _check_same_columns(tables: Sequence[RelationName], site: RunSite) -> None:
     physical = {name: (site.physical(name), site.staged(name)) for name in tables}
     schemas = {relation.schema for pair in physical.values() for relation in pair}
-    found = site.database.structure(schemas)
+    tables_by_name = site.database.structure(schemas)
     for name, (live, staged) in physical.items():
-        if live not in found or live in site.context.changed_by_hand:
+        if live not in tables_by_name or live in site.context.changed_by_hand:
             continue
-        before, after = ({c.name: c.type for c in found[each].columns} for each in (live, staged))
+        before, after = (
+            {c.name: c.type for c in tables_by_name[each].columns} for each in (live, staged)
+        )
         if before == after:
             continue
         changed = sorted(

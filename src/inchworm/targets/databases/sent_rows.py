@@ -36,7 +36,7 @@ class SentRows:
 
     def states(self, identities: Collection[str]) -> Mapping[str, Sent]:
         """Where rows stand, by identity; those that were never sent are left out."""
-        found: dict[str, Sent] = {}
+        states: dict[str, Sent] = {}
         for some in _batched(list(identities)):
             places = ", ".join("?" * len(some))
             rows = self._database.rows(
@@ -44,8 +44,8 @@ class SentRows:
                 f"WHERE flow = ? AND identity IN ({places})",
                 [self._flow, *some],
             )
-            found |= {identity: Sent(state) for identity, state in rows}
-        return found
+            states |= {identity: Sent(state) for identity, state in rows}
+        return states
 
     def messages(self, state: Sent) -> list[tuple[Message, str]]:
         """The messages that stand so, each with the reason."""

@@ -7,6 +7,8 @@ The same notebook runs unedited at a desk and in every environment::
     levels = env.query("SELECT gauge_id, hour, mean_cm FROM hydro.hourly_level")
     env.store("hydro.level_forecast", forecast, key=["gauge_id", "hour"])
 
+The project's libraries can be imported once this module has been.
+
 The environment is the one that ``INCHWORM_ENV`` names, else the first of the project's route, if
 one comes first. The project is the one that the working folder is in. Every call connects, does its
 work and lets go, so that a notebook left open locks nobody out.
@@ -20,8 +22,9 @@ from __future__ import annotations
 import datetime as dt
 import getpass
 import os
+import sys
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -41,6 +44,7 @@ from inchworm.core.sql.type_names import normal_type
 from inchworm.engine.connections import check_name, open_database
 from inchworm.engine.notebook_queries import columns_in_table, query_with_values
 from inchworm.kinds.project_reader import read_project
+from inchworm.project.file_index import find_root
 from inchworm.project.tree import Project, find_project
 from inchworm.targets.databases import Database
 from inchworm.targets.databases.bookkeeping import Bookkeeping
@@ -292,6 +296,16 @@ class Surroundings:
         ) as database:
             yield database
 
+
+def _reach_libraries(folder: Path) -> None:
+    """Have the libraries of the project that a folder is in be imported without setting a path."""
+    with suppress(UsageError):  # the folder is in none
+        library = str(find_root(folder) / "library")
+        if library not in sys.path:
+            sys.path.append(library)
+
+
+_reach_libraries(Path.cwd())
 
 env = Surroundings()
 """The surroundings of this process."""

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import re
+import subprocess
+import sys
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -235,3 +237,18 @@ def sleeping() -> list[str]:
             if b"987654" in (process / "cmdline").read_bytes():
                 found.append(process.name)
     return found
+
+
+def test_libraries_are_there_at_a_desk_too(starter: Program) -> None:
+    project(starter)
+    (starter.folder / "notebooks").mkdir(exist_ok=True)
+    code = "from inchworm.notebook import env\nfrom tools.sums import double\nprint(double(4))"
+    done = subprocess.run(
+        [sys.executable, "-c", code],
+        cwd=starter.folder / "notebooks",
+        env=starter.environ,
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    assert done.stdout == "8\n"

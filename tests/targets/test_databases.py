@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 
 import pandas as pd
@@ -172,6 +173,41 @@ def test_frames_go_in_and_out(database: Database) -> None:
         "x": [1, 2],
         "y": ["a", "b"],
     }
+
+
+def test_rows_come_with_the_names_of_their_columns(database: Database) -> None:
+    """Also where there are none."""
+    assert database.select("SELECT 1 AS a, 'x' AS b") == (["a", "b"], [(1, "x")])
+    assert database.select("SELECT 1 AS a WHERE 1 = 0") == (["a"], [])
+
+
+def test_rows_come_little_by_little_while_other_statements_run(database: Database) -> None:
+    """What is written meanwhile is not among them."""
+    database.execute("CREATE TABLE m.t (x INTEGER)")
+    for x in range(5):
+        database.execute("INSERT INTO m.t VALUES (?)", [x])
+    seen = []
+    with closing(database.batches("SELECT x FROM m.t ORDER BY x", 2)) as batches:
+        for columns, rows in batches:
+            assert columns == ["x"]
+            seen.append([x for (x,) in rows])
+            with database.transaction():
+                database.execute("CREATE TABLE IF NOT EXISTS m.other (x INTEGER)")
+                database.execute("INSERT INTO m.other VALUES (?)", [len(rows)])
+    assert seen == [[0, 1], [2, 3], [4]]
+    assert database.rows("SELECT x FROM m.other ORDER BY x") == [(1,), (2,), (2,)]
+
+
+def test_a_due_time_is_taken_once(database: Database) -> None:
+    """And an earlier one not after a later one."""
+    ours, theirs = Bookkeeping(database, "ours"), Bookkeeping(database, "theirs")
+    assert ours.due_times() == {}
+    ours.ensure()
+    noon, later = "2026-05-01T12:00:00+00:00", "2026-05-01T13:00:00+00:00"
+    taken = [ours.claim_due("p.s", due) for due in (noon, noon, later, noon)]
+    assert taken == [True, False, True, False]
+    assert theirs.claim_due("p.s", noon)
+    assert ours.due_times() == {"p.s": later}
 
 
 def test_bookkeeping_survives_and_keeps_projects_apart(database: Database) -> None:

@@ -252,3 +252,14 @@ def test_libraries_are_there_at_a_desk_too(starter: Program) -> None:
         check=True,
     )
     assert done.stdout == "8\n"
+
+
+def test_rows_go_live_also_where_the_notebook_cannot_be_kept(starter: Program) -> None:
+    project(starter)
+    notebook(starter, "store", *STORE)
+    promote(starter)
+    (starter.folder / ".inchworm/bundles/runs").write_text("in the way")
+    (step,) = run(starter, "store")["steps"]
+    assert step["output"] == ""
+    assert "it is not kept: " in step["log"]
+    assert starter.query("dev", "SELECT * FROM mart.whole") == [(2, 9)]

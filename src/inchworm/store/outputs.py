@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from inchworm.core.errors import UsageError
+from inchworm.core.errors import BundleError, UsageError
 from inchworm.store.bundles import Place, place_at
 
 
@@ -29,13 +29,23 @@ class Outputs:
         return cls(place_at(f"{bundles.rstrip('/')}/runs", root))
 
     def keep(self, name: str, content: bytes) -> str:
-        """Keep a file, under a name that nothing has yet; returns that name."""
+        """Keep a file, under a name that nothing has yet; returns that name.
+
+        Raises:
+            BundleError: when it cannot be written.
+        """
         stem, dot, ending = name.rpartition(".")
         number = 1
         candidate = name
-        while not self.place.create(candidate, content):
-            number += 1
-            candidate = f"{stem}-{number}{dot}{ending}"
+        try:
+            while not self.place.create(candidate, content):
+                number += 1
+                candidate = f"{stem}-{number}{dot}{ending}"
+        except OSError as error:
+            raise BundleError(
+                f"{self.place.shown(name)} cannot be written: {error.strerror or error}.",
+                next="Have whoever runs things write beside the bundles.",
+            ) from error
         return candidate
 
     def read(self, name: str) -> bytes:

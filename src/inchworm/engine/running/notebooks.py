@@ -10,6 +10,7 @@ import nbformat
 from nbformat import NotebookNode
 
 from inchworm.core.counting import counted
+from inchworm.core.errors import InchwormError
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.promotion.data_checks import checks_of
@@ -44,8 +45,11 @@ def run_notebook(part: PartId, limits: Limits, site: RunSite) -> StepReport:
     finally:
         site.ended(kernel.kill)
         bridge.close()
-    output = site.context.keep(f"{part.name}.ipynb", _kept(executed.notebook, bridge))
     log = _masked(_said(executed.notebook), bridge)
+    try:
+        output = site.context.keep(f"{part.name}.ipynb", _kept(executed.notebook, bridge))
+    except InchwormError as error:  # its rows are no worse for it
+        output, log = "", f"{log}\nit is not kept: {error}".strip()
     if executed.error:
         raise StepFailed(
             _masked(_failure(executed, limits), bridge),

@@ -6,6 +6,7 @@ Nothing but the command line looks at them; everything below is given a workplac
 from __future__ import annotations
 
 import datetime as dt
+import gc
 import getpass
 import os
 from pathlib import Path
@@ -51,6 +52,20 @@ def workplace(tree: SourceTree | None = None) -> Workplace:
 
     tree = tree or source_tree()
     return Workplace.around(tree, machine(tree.root), clock, os.getpid())
+
+
+def collect_as_usual() -> None:
+    """Look for garbage as often as Python does: for commands that work for long on many things.
+
+    What there is by now stays, and is not looked through again.
+    """
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(*_USUAL)
+
+
+_USUAL = (700, 10, 10)
+"""The thresholds with which Python starts."""
 
 
 def shown_time(iso: str) -> str:

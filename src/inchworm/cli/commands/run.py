@@ -15,7 +15,7 @@ from rich.progress import Progress, SpinnerColumn, TaskID, TextColumn, TimeElaps
 from rich.text import Text
 
 from inchworm.application.running import PreparedRun, RunRequest, carry_out_run, prepare_run
-from inchworm.cli.process import shown_time, workplace
+from inchworm.cli.process import collect_as_usual, shown_time, workplace
 from inchworm.cli.runs import spell_step
 from inchworm.cli.samples import print_failing_rows
 from inchworm.cli.terminal import console, rows, say, spell_seconds, word
@@ -92,6 +92,7 @@ def command(
         sys.exit(1)
     reporter = _Lines() if as_json else _Progress(screen, prepared)
     signal.signal(signal.SIGTERM, _interrupt)
+    collect_as_usual()
     began = time.monotonic()
     try:
         run = carry_out_run(place, prepared, reporter)

@@ -11,7 +11,7 @@ from contextlib import nullcontext
 
 import click
 
-from inchworm.cli.process import clock, machine, workplace
+from inchworm.cli.process import clock, collect_as_usual, machine, workplace
 from inchworm.cli.visible import visible
 from inchworm.core.errors import UsageError
 from inchworm.core.parameters.values import read_duration
@@ -66,6 +66,7 @@ def command(
         say=_say,
         patience=_seconds(patience),
     )
+    collect_as_usual()
     host.begin()
 
     def runs() -> list[Run]:

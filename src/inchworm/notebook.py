@@ -42,7 +42,7 @@ from inchworm.core.sql.declared import FILE as SOURCES
 from inchworm.core.sql.render import to_text, with_tables
 from inchworm.core.sql.type_names import normal_type
 from inchworm.engine.connections import check_name, open_database
-from inchworm.engine.notebook_queries import columns_in_table, query_with_values
+from inchworm.engine.notebook_queries import columns_in_table, promised_columns, query_with_values
 from inchworm.kinds.project_reader import read_project
 from inchworm.project.file_index import find_root
 from inchworm.project.tree import Project, find_project
@@ -129,13 +129,7 @@ class Surroundings:
             TargetError: when the database refuses them.
         """
         self._check_storable(table.lower())
-        names = list(columns) if columns else [str(name) for name in frame.columns]
-        missing = [name for name in names if name not in frame.columns]
-        if missing:
-            raise UsageError(
-                f"The rows for {table} lack {', '.join(missing)}.",
-                next="Give the frame all columns that columns = ... promises.",
-            )
+        names = promised_columns(table, frame.columns, columns)
         physical = self._real(table)
         rows = frame[names]
         with self._database(read_only=False) as database:

@@ -65,15 +65,10 @@ class RunSurroundings:
             key: rows with the same key are replaced, others stay; without a key all are replaced.
             columns: the table's columns and SQL types, as the notebook declares them.
         """
+        from inchworm.engine.notebook_queries import promised_columns
         from inchworm.store.frames import write_frame
 
-        names = list(columns) if columns else [str(name) for name in frame.columns]
-        missing = [name for name in names if name not in frame.columns]
-        if missing:
-            raise UsageError(
-                f"The rows for {table} lack {', '.join(missing)}.",
-                next="Give the frame all columns that columns = ... promises.",
-            )
+        names = promised_columns(table, frame.columns, columns)
         file = self._folder / f"{uuid.uuid4().hex}.parquet"
         write_frame(frame[names], file)
         stored: int = self._ask("store", table=table, file=file.name, key=list(key), columns=names)

@@ -148,7 +148,7 @@ def test_a_request_that_comes_twice_is_one_row(receiving: tuple[Program, str, As
 
 
 @pytest.mark.parametrize(
-    ("path", "options", "status", "said"),
+    ("path", "options", "status", "words"),
     [
         ("gauges/a/readings", {"headers": {"authorization": TOKEN}}, 401, "token"),
         ("gauges/a/readings", {"headers": {"authorization": "Bearer no"}}, 401, "token"),
@@ -168,13 +168,13 @@ def test_what_is_wrong_is_told(
     path: str,
     options: dict[str, Any],
     status: int,
-    said: str,
+    words: str,
 ) -> None:
     program, url, ask = receiving_here
     answer = ask(f"/flows/dev/readings/{path}", **options)
     assert answer.status_code == status
     assert answer.headers["content-type"] == "application/problem+json"
-    assert said in answer.json()["detail"]
+    assert words in answer.json()["detail"]
     assert rows(program, url) == []
 
 

@@ -82,9 +82,9 @@ def rows(program: Program, url: str, table: str) -> list[tuple[Any, ...]]:
 def test_a_pipeline_builds_checks_and_switches_over(live: tuple[Program, str]) -> None:
     program, url = live
     execute(program, url, "INSERT INTO raw.reading VALUES (3, 300)")
-    said = run(program, "all").text
-    assert "R1 pipeline:all of starter-0.1.0" in said
-    assert "live in dev (not protected)" in said
+    output = run(program, "all").text
+    assert "R1 pipeline:all of starter-0.1.0" in output
+    assert "live in dev (not protected)" in output
     assert rows(program, url, "clean") == [(1, 80), (2, 90), (3, 300)]
     assert rows(program, url, "total") == [(2,)]
     assert rows(program, url, "apart") == [(300,)]
@@ -190,9 +190,9 @@ def test_only_what_is_live_runs(live_here: tuple[Program, str]) -> None:
 
 
 def test_nothing_is_live_where_nothing_was_promoted(starter: Program) -> None:
-    said = starter("run", "anything", "--in", "dev", code=2).text
-    assert "Nothing is live in dev" in said
-    assert "inchworm promote BUNDLE --to dev" in said
+    output = starter("run", "anything", "--in", "dev", code=2).text
+    assert "Nothing is live in dev" in output
+    assert "inchworm promote BUNDLE --to dev" in output
 
 
 def test_values_are_shown_and_nothing_runs(live_here: tuple[Program, str]) -> None:
@@ -201,8 +201,8 @@ def test_values_are_shown_and_nothing_runs(live_here: tuple[Program, str]) -> No
     program.write("parameters.toml", f'{matrix}\n[least]\ntype = "integer"\nevery = 85\n')
     program.edit("models/mart/high.sql", "85", ":least")
     program.promote(program.pack(), "dev")
-    said = run(program, "all", "--values").text
-    assert "least 85" in said
+    output = run(program, "all", "--values").text
+    assert "least 85" in output
     assert "Nothing ran yet" in program("history", "--runs").text
 
 
@@ -313,9 +313,9 @@ def test_a_clone_without_the_bundle_is_told_how_to_get_it(river: Program) -> Non
     river.pack()
     river.promote("riverwatch-1.4.0", "dev")
     shutil.rmtree(river.folder / ".inchworm/bundles")
-    said = river("run", "nightly", "--in", "dev", code=1).text
-    assert "riverwatch-1.4.0 is live in dev, and is not in the bundle store here" in said
-    commit = said.partition("git checkout ")[2].split()[0]
+    output = river("run", "nightly", "--in", "dev", code=1).text
+    assert "riverwatch-1.4.0 is live in dev, and is not in the bundle store here" in output
+    commit = output.partition("git checkout ")[2].split()[0]
     river.git("checkout", "--quiet", commit)
     river("pack")
     assert river("run", "hydro.gauge", "--in", "dev").code == 0
@@ -372,8 +372,8 @@ def test_what_takes_too_long_is_ended(anywhere: tuple[Program, str], limited: st
     )
     program.promote(program.pack(), "dev")
     execute(program, url, "INSERT INTO raw.reading VALUES (1, 80)")
-    said = run(program, "all", code=1).text
-    assert "than 1 s, and was ended" in said or "than 2 s, and was ended" in said
+    output = run(program, "all", code=1).text
+    assert "than 1 s, and was ended" in output or "than 2 s, and was ended" in output
     stood = states(program, "R1")
     assert stood["build model:mart.apart slow"] == "failed"
     assert stood["build model:mart.later after"] == "not started"

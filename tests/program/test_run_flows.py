@@ -275,8 +275,8 @@ def test_an_inward_flow_has_nothing_to_run(river: Program) -> None:
     """It is a step of a pipeline all the same."""
     river.pack()
     river.promote("riverwatch-1.4.0", "dev")
-    said = river("run", "intake", "--in", "dev").text
-    assert "nothing to run: it takes in what others send" in said
+    output = river("run", "intake", "--in", "dev").text
+    assert "nothing to run: it takes in what others send" in output
 
 
 def test_rows_are_told_apart_by_what_the_flow_says() -> None:

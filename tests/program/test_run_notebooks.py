@@ -167,9 +167,9 @@ def test_a_kernel_that_dies_leaves_no_traceback(
     gone_wrong: tuple[Program, dict[str, Any]],
 ) -> None:
     program, _ = gone_wrong
-    said = program.process("run", "dies", "--in", "dev", code=1)
-    assert "its kernel died in cell 2" in said.text
-    assert said.err == ""
+    output = program.process("run", "dies", "--in", "dev", code=1)
+    assert "its kernel died in cell 2" in output.text
+    assert output.err == ""
 
 
 def test_a_failing_cell_is_named_with_its_line_and_no_secret(
@@ -191,7 +191,7 @@ def test_a_failing_cell_is_named_with_its_line_and_no_secret(
 
 
 @pytest.mark.parametrize(
-    ("name", "said"),
+    ("name", "words"),
     [
         ("dies", "its kernel died in cell 2"),
         ("never_ends", "took longer than 4 s, and was ended"),
@@ -202,11 +202,11 @@ def test_a_failing_cell_is_named_with_its_line_and_no_secret(
     ],
 )
 def test_what_went_wrong_is_said(
-    gone_wrong: tuple[Program, dict[str, Any]], name: str, said: str
+    gone_wrong: tuple[Program, dict[str, Any]], name: str, words: str
 ) -> None:
     _, steps = gone_wrong
     assert steps[name]["state"] == "failed"
-    assert said in steps[name]["message"]
+    assert words in steps[name]["message"]
     assert steps[name]["output"].startswith(tuple("0123456789abcdef"))
 
 

@@ -225,9 +225,9 @@ def host(live: Program) -> Iterator[Served]:
 def test_a_call_starts_a_run_and_sigterm_lets_it_end(live: Program, host: Served) -> None:
     host.call("pipeline:all")
     host.until(lambda: any(run["started"] == "call" for run in host.runs()))
-    said = host.end(signal.SIGTERM)
+    output = host.end(signal.SIGTERM)
     assert host.process.returncode == 0
-    assert "stopped" in said.splitlines()[-1]
+    assert "stopped" in output.splitlines()[-1]
     runs = live("history", "--runs", "--json").json["runs"]
     assert {run["state"] for run in runs} == {"done"}
 

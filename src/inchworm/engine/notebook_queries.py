@@ -31,6 +31,29 @@ def query_with_values(sql: str, dialect: str, values: Mapping[str, Value]) -> ex
         raise ProjectError(f"there is no parameter {name}.", next=near) from error
 
 
+def promised_columns(
+    table: str, given: Iterable[object], columns: Collection[str] | None
+) -> list[str]:
+    """The columns of a frame that go into a table.
+
+    Args:
+        table: the table's name, for messages.
+        given: the columns that the frame has.
+        columns: those that the notebook promises; None for all that the frame has.
+
+    Raises:
+        UsageError: when the frame lacks one that is promised.
+    """
+    names = list(map(str, given))
+    missing = [name for name in columns or () if name not in names]
+    if missing:
+        raise UsageError(
+            f"The rows for {table} lack {', '.join(missing)}.",
+            next="Give the frame all columns that columns = ... promises.",
+        )
+    return list(columns) if columns else names
+
+
 def columns_in_table(names: Collection[str], table: str, live: Iterable[str]) -> dict[str, str]:
     """The columns of a table that columns of a frame go into; case does not count.
 

@@ -8,7 +8,7 @@ under the same key.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from typing import TypeVar
+from typing import ClassVar, TypeVar
 
 from inchworm.core.running.sending import Message, Sent
 from inchworm.targets.databases.protocols import Database
@@ -19,8 +19,8 @@ _AT_ONCE = 200
 """Rows per statement."""
 
 
-class SentRows:
-    """The rows that one flow has sent.
+class _OfFlow:
+    """A table of the bookkeeping, as far as it is about one flow.
 
     Args:
         database: the environment's database.
@@ -29,10 +29,19 @@ class SentRows:
         flow: its name.
     """
 
+    name: ClassVar[str]
+    """That of the table."""
+
     def __init__(self, database: Database, schema: str, project: str, flow: str) -> None:
         self._database = database
-        self._table = f"{schema}.sent_rows"
+        self._table = f"{schema}.{self.name}"
         self._flow = f"{project}:{flow}"
+
+
+class SentRows(_OfFlow):
+    """The rows that one flow has sent."""
+
+    name = "sent_rows"
 
     def states(self, identities: Collection[str]) -> Mapping[str, Sent]:
         """Where rows stand, by identity; those that were never sent are left out."""
@@ -98,24 +107,15 @@ class SentRows:
         self._database.execute(
             f"CREATE TABLE IF NOT EXISTS {self._table} (flow VARCHAR NOT NULL, "
             "identity VARCHAR NOT NULL, state VARCHAR NOT NULL, message VARCHAR NOT NULL, "
-            "reason VARCHAR NOT NULL, changed_at VARCHAR NOT NULL, run VARCHAR NOT NULL)"
+            "reason VARCHAR NOT NULL, changed_at VARCHAR NOT NULL, run VARCHAR NOT NULL, "
+            "PRIMARY KEY (flow, identity))"
         )
 
 
-class TakenRequests:
-    """The keys of the requests that one flow has taken in.
+class TakenRequests(_OfFlow):
+    """The keys of the requests that one flow has taken in."""
 
-    Args:
-        database: the environment's database.
-        schema: that of the bookkeeping.
-        project: the flow's project.
-        flow: its name.
-    """
-
-    def __init__(self, database: Database, schema: str, project: str, flow: str) -> None:
-        self._database = database
-        self._table = f"{schema}.taken_requests"
-        self._flow = f"{project}:{flow}"
+    name = "taken_requests"
 
     def take(self, key: str, at: str) -> bool:
         """Record a key; False if it was there. Called inside a transaction."""

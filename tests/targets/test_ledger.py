@@ -114,9 +114,12 @@ def test_only_what_may_follow_follows(ledger: Ledger) -> None:
     for state in State:
         for following in State:
             promotion = ledger.draft(draft(), None)
-            path = {State.DRAFTED: [], State.DROPPED: [State.DROPPED]}.get(
-                state, [State.RUNNING] + ([state] if state is not State.RUNNING else [])
-            )
+            path = {
+                State.DRAFTED: [],
+                State.DROPPED: [State.DROPPED],
+                State.RUNNING: [State.RUNNING],
+                State.UNDONE: [State.RUNNING, State.DONE, State.UNDONE],
+            }.get(state, [State.RUNNING, state])
             for step in path:
                 promotion = ledger.move(promotion, step)
             assert promotion.state is state
@@ -128,10 +131,15 @@ def test_only_what_may_follow_follows(ledger: Ledger) -> None:
 
 
 def test_what_passed_is_what_was_done_completely(ledger: Ledger) -> None:
-    """By bundle, for each environment."""
-    for environment, end in (("dev", State.DONE), ("test", State.PARTLY_DONE)):
+    """By bundle, for each environment; what was taken back has not passed."""
+    for environment, end in (
+        ("dev", State.DONE),
+        ("test", State.PARTLY_DONE),
+        ("prod", State.DONE),
+    ):
         running = ledger.move(ledger.draft(draft(environment), None), State.RUNNING)
-        ledger.move(running, end)
+        ended = ledger.move(running, end)
+    ledger.move(ended, State.UNDONE)
     assert list(ledger.passed(Digest("sha256:p-1.0.0"))) == ["dev"]
     assert ledger.passed(Digest("sha256:other")) == {}
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 
 from inchworm.application.route import ask_passages
 from inchworm.application.workplace import LOCKS, Workplace
+from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.identifiers import Kind
@@ -58,10 +59,7 @@ def draft_promotion(workplace: Workplace, request: PromotionRequest) -> Drafted:
         )
     passages = ask_passages(workplace, environment.after)
     route = check_entry(bundle, environment, passages, workplace.ledger)
-    facts = workplace.bundle_facts(bundle)
-    prepared = prepare(bundle, environment, workplace.today, request.values, facts)
-    if facts is not None:
-        facts.keep()
+    prepared = prepare_bundle(workplace, bundle, environment, workplace.today, request.values)
     _check_resumed(prepared, request.resume)
     wish = Wish(
         overwrite=request.overwrite,
@@ -70,10 +68,40 @@ def draft_promotion(workplace: Workplace, request: PromotionRequest) -> Drafted:
         resume=request.resume,
         route=route,
     )
+    return draft_prepared(workplace, prepared, wish)
+
+
+def draft_prepared(workplace: Workplace, prepared: Prepared, wish: Wish) -> Drafted:
+    """Draft what is prepared, and hold the ledger against what the environment knows of it.
+
+    Raises:
+        LedgerError: when the ledger lacks what the environment's database was told.
+        TargetError: when the environment cannot be reached or a secret is missing.
+    """
     drafted = make_draft(prepared, workplace.machine, workplace.now(), wish)
-    workplace.ledger.check_behind({environment.name: drafted.live.heads})
-    workplace.ledger.hear(environment.name, drafted.live.promotions)
+    name = prepared.environment.name
+    workplace.ledger.check_behind({name: drafted.live.heads})
+    workplace.ledger.hear(name, drafted.live.promotions)
     return drafted
+
+
+def prepare_bundle(
+    workplace: Workplace,
+    bundle: Bundle,
+    environment: Environment,
+    today: dt.date,
+    overrides: Mapping[str, str],
+) -> Prepared:
+    """A bundle made ready for an environment; what is worked out about it is remembered.
+
+    Raises:
+        ProjectError: when the environment lacks a value.
+    """
+    facts = workplace.bundle_facts(bundle)
+    prepared = prepare(bundle, environment, today, overrides, facts)
+    if facts is not None:
+        facts.keep()
+    return prepared
 
 
 def _check_resumed(prepared: Prepared, names: Iterable[str]) -> None:
@@ -114,7 +142,7 @@ def resume(workplace: Workplace, id_: str) -> Resumed:
         UsageError: when there is none of that name, or it is over.
     """
     promotion = workplace.ledger.promotion(id_)
-    if promotion.state in {State.DONE, State.DROPPED}:
+    if not promotion.state.may_go_on:
         raise UsageError(
             f"{promotion.id} is {promotion.state.value}.", next="See inchworm history."
         )
@@ -122,10 +150,7 @@ def resume(workplace: Workplace, id_: str) -> Resumed:
     environment = workplace.project.environment(draft.environment)
     bundle = workplace.bundles.get(draft.bundle)
     today = dt.date.fromisoformat(draft.today)
-    facts = workplace.bundle_facts(bundle)
-    prepared = prepare(bundle, environment, today, draft.overrides, facts)
-    if facts is not None:
-        facts.keep()
+    prepared = prepare_bundle(workplace, bundle, environment, today, draft.overrides)
     return Resumed(promotion=promotion, environment=environment, prepared=prepared)
 
 

@@ -41,6 +41,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "history": "List promotions and runs, or show one step by step.",
     },
     "Mend": {
+        "rollback": "Take an environment back to what ran there before.",
         "adopt": "Take up a schema that an environment has into the source.",
         "waive": "Accept a finding for a while, with a reason and an end.",
     },

@@ -40,6 +40,7 @@ STYLES = {
     "failed": "bold red",
     "running": "yellow",
     "drafted": "cyan",
+    "undone": "dim",
     "dropped": "dim",
     "waiting": "dim",
     "not started": "yellow",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.checks import rules
@@ -17,11 +17,13 @@ from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.lineage.facts_cache import FactsCache
 from inchworm.core.parameters.matrix import Matrix, evaluate
 from inchworm.core.parameters.values import Value
+from inchworm.core.promotion.aside import Aside, Purpose
 from inchworm.core.promotion.composition import Composition, LivePart
 from inchworm.core.promotion.drafting.draft import draft
 from inchworm.core.promotion.drafting.request import PlannedChanges, Request
 from inchworm.core.promotion.drafting.standing import other_content
 from inchworm.core.promotion.promotion import Draft
+from inchworm.core.promotion.rollback import Leaving, Rollback, usable_replaced
 from inchworm.core.rendered import RenderedParts
 from inchworm.engine.connections import (
     OpenEnvironment,
@@ -157,6 +159,8 @@ class Wish:
         put_back: whether tables of schemas that are missing there are made again, empty.
         resume: schedules and flows that were stopped by hand, and are to run again.
         route: findings about the environments that it has to pass through before.
+        rollback: what makes it a rollback.
+        leaving: what the bundles that a rollback leaves know of migrations.
     """
 
     overwrite: bool = False
@@ -164,6 +168,8 @@ class Wish:
     put_back: bool = False
     resume: frozenset[str] = frozenset()
     route: tuple[Finding, ...] = ()
+    rollback: Rollback | None = None
+    leaving: Leaving = field(default_factory=Leaving)
 
 
 def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish) -> Drafted:
@@ -194,6 +200,7 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish) -
         names = PhysicalNames(assembly, environment, place.database.dialect)
         baselines, planned = _structures(prepared, place, names, live)
         rights = _rights(prepared, place, names, live)
+        replaced = _replaced(place, wish.rollback, live) if wish.rollback else {}
     drafted = draft(
         Request(
             project=prepared.bundle.project,
@@ -219,6 +226,9 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish) -
             clock=read_at,
             rights=rights,
             route=wish.route,
+            rollback=wish.rollback,
+            replaced=replaced,
+            leaving=wish.leaving,
         )
     )
     return Drafted(draft=drafted, prepared=prepared, live=live)
@@ -271,6 +281,16 @@ def _rights(
     return place.database.rights(relations | own, schemas)
 
 
+def _replaced(
+    place: OpenEnvironment, rollback: Rollback, live: Composition
+) -> dict[RelationName, Aside]:
+    """The replaced tables of the state that comes back, as far as they are still there."""
+    kinds = place.database.kinds()
+    kept = place.bookkeeping.aside(place.project)
+    replaced = [a for a in kept if a.purpose is Purpose.REPLACED and kinds.get(a.name) == "table"]
+    return usable_replaced(replaced, rollback, live.promotions)
+
+
 def _settled(prepared: Prepared, live: Composition) -> set[PartId]:
     """Schemas that were put as they are in the bundle, and where nothing was changed since."""
     address = prepared.environment.database
@@ -282,6 +302,27 @@ def _settled(prepared: Prepared, live: Composition) -> set[PartId]:
         and before.digest == prepared.rendered.digest(part)
         and address.physical_schema(part.name) not in changed
     }
+
+
+def _check_not_taken_back(
+    bundle: Bundle, passage: Passage, ledger: str, environment: Environment
+) -> None:
+    """Whether a bundle did not pass through an environment and was then taken back there.
+
+    Raises:
+        Waiting: when it was.
+    """
+    keys = {p.promotion for p in passage.promotions if p.digest == bundle.digest}
+    for rollback in reversed(passage.promotions):
+        if keys.intersection(rollback.undoes):
+            raise Waiting(
+                f"{bundle.name} was taken back in {passage.environment} by "
+                f"{rollback.named(ledger)} ({rollback.at[:16].replace('T', ' ')} UTC, "
+                f"{rollback.by}), which {environment.name} comes after.",
+                where=environment.file,
+                next=f"inchworm promote {bundle.name} --to {passage.environment}, if it may go in "
+                "there again; else mend it and pack the next version.",
+            )
 
 
 def check_entry(
@@ -319,6 +360,7 @@ def check_entry(
             raise BundleError(f"{other.message}.", next=other.remedy)
         if passage.has(bundle.digest):
             continue
+        _check_not_taken_back(bundle, passage, ledger.id, environment)
         witness = in_ledger.get(passage.environment)
         if witness is None:
             unasked = f" It could not be asked: {passage.problem}" if passage.problem else ""

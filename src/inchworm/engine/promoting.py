@@ -23,8 +23,9 @@ from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, promotion_key
 from inchworm.core.promotion.drafting.request import environment_state, values_digest
 from inchworm.core.promotion.promotion import Promotion
-from inchworm.core.promotion.states import Phase, State
+from inchworm.core.promotion.states import TRANSITIONS, Phase, State
 from inchworm.engine.actions.base import Action, Plan, Undoing
+from inchworm.engine.actions.models import TakeBackModel
 from inchworm.engine.actions.plan import planned
 from inchworm.engine.connections import OpenEnvironment, open_environment
 from inchworm.engine.dry_run import spelled, try_out
@@ -71,7 +72,7 @@ def carry_out(work: Work) -> Promotion:
         KeyboardInterrupt: after recording where it stopped.
     """
     promotion = work.promotion
-    if promotion.state in {State.DONE, State.DROPPED}:
+    if not promotion.state.may_go_on:
         raise UsageError(
             f"{promotion.id} is {promotion.state}.",
             next="Draft a new one: inchworm promote BUNDLE.",
@@ -240,7 +241,12 @@ class _Promoting:
             place=place,
             changes=work.promotion.draft.changes,
             id=work.promotion.id,
+            undone=work.promotion.draft.undone,
+            undoes=rollback.undoes if (rollback := work.promotion.draft.rollback) else (),
             building=frozenset(part.relation for part in self.plan.building),
+            taking_back=frozenset(
+                a.part.relation for a in self.plan if isinstance(a, TakeBackModel)
+            ),
             by=work.by,
             now=work.now,
         )
@@ -278,6 +284,7 @@ class _Promoting:
             message = f"{len(executor.failed)} of {len(self.steps)} steps failed"
             return self._move(State.PARTLY_DONE, message)
         done = self._move(State.DONE)
+        self._say_undone()
         with self.place.database.transaction():
             self._anchor()
         return done
@@ -288,6 +295,16 @@ class _Promoting:
 
     def _move(self, state: State, message: str = "") -> Promotion:
         return self.work.ledger.move(self.work.promotion, state, message)
+
+    def _say_undone(self) -> None:
+        """Record of the promotions that a rollback took back, and that this ledger knows, so."""
+        rollback, ledger = self.before.draft.rollback, self.work.ledger
+        for key in rollback.undoes if rollback else ():
+            id_ = promotion_key(key)
+            if id_ is not None and id_.ledger == ledger.id:
+                undone = ledger.promotion(id_)
+                if State.UNDONE in TRANSITIONS[undone.state]:
+                    ledger.move(undone, State.UNDONE, f"taken back by {self.before.id}")
 
     def _claim(self) -> None:
         """Say in the database whose turn it is, and which names this promotion will use."""
@@ -303,7 +320,8 @@ class _Promoting:
                 self.site.staging.adopt_replaced(live)
         marks = bookkeeping.recorded_steps(self.site.id.key)
         if not any(action.number in marks for action in self.plan if action.phase is Phase.SWITCH):
-            self.site.staging.reserve(map(self.site.physical, self.site.building))
+            anew = self.site.building - self.site.taking_back
+            self.site.staging.reserve(map(self.site.physical, anew))
 
     def _forget_lost_builds(self) -> None:
         """Have models built again of which a run has replaced the rows while this one had stopped.

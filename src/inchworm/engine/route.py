@@ -9,7 +9,7 @@ from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import InchwormError
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest
-from inchworm.core.promotion.composition import CompletedPromotion
+from inchworm.core.promotion.composition import CompletedPromotion, passed
 from inchworm.engine.connections import check_name, open_database
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.machine import Machine
@@ -22,16 +22,18 @@ class Passage:
     Attributes:
         environment: its name.
         promotions: those that were completed there, in their order.
+        claimed_by: the key of the promotion that began, or went on, there last.
         problem: why it could not be asked; empty when it could.
     """
 
     environment: str
     promotions: tuple[CompletedPromotion, ...] = ()
+    claimed_by: str | None = None
     problem: str = ""
 
     def has(self, digest: Digest) -> bool:
-        """Whether a bundle went in completely."""
-        return any(promotion.digest == digest for promotion in self.promotions)
+        """Whether a bundle went in completely, and was not taken back."""
+        return passed(self.promotions, digest)
 
 
 def ask_passage(
@@ -50,6 +52,10 @@ def ask_passage(
         with open_database(environment, machine, values, read_only=True) as database:
             bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
             check_name(environment, project, bookkeeping.environment())
-            return Passage(environment=name, promotions=tuple(bookkeeping.promotions()))
+            return Passage(
+                environment=name,
+                promotions=tuple(bookkeeping.promotions()),
+                claimed_by=bookkeeping.claimed_by(),
+            )
     except InchwormError as error:
         return Passage(environment=name, problem=error.what)

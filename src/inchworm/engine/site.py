@@ -16,6 +16,7 @@ from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.identifiers import PartId, PromotionId, RelationName
 from inchworm.core.lineage.facts import interfaces_digest
 from inchworm.core.promotion.composition import Interface, LivePart
+from inchworm.core.promotion.rollback import Undone
 from inchworm.core.rendered import Script
 from inchworm.core.running.run import RunId
 from inchworm.core.sql.parse import parse_query, split_script
@@ -28,6 +29,7 @@ from inchworm.engine.structure_record import StructureRecord
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 
 _NO_CHANGES: Mapping[PartId, tuple[Change, ...]] = MappingProxyType({})
+_NOTHING_UNDONE: Undone = MappingProxyType({})
 
 
 class Site:
@@ -41,6 +43,9 @@ class Site:
         by: who is at work.
         now: the current time, ISO 8601, UTC.
         changes: the changes of structure that were drafted, by schema.
+        undone: the migrations that are taken back, by schema.
+        taking_back: logical names of the models whose replaced tables go live again.
+        undoes: the keys of the promotions that a rollback takes back.
     """
 
     def __init__(
@@ -53,9 +58,15 @@ class Site:
         by: str,
         now: Callable[[], str],
         changes: Mapping[PartId, tuple[Change, ...]] = _NO_CHANGES,
+        undone: Undone = _NOTHING_UNDONE,
+        taking_back: frozenset[RelationName] = frozenset(),
+        undoes: tuple[str, ...] = (),
     ) -> None:
         self.prepared = prepared
         self.changes = changes
+        self.undone = undone
+        self.taking_back = taking_back
+        self.undoes = undoes
         self.id = id
         self.building = building
         self.by = by
@@ -73,7 +84,8 @@ class Site:
         self.database = place.database
         self.bookkeeping = place.bookkeeping
         self.names = PhysicalNames(self.assembly, self.environment, self.database.dialect)
-        self.staging = StagingArea(place, self.id.key)
+        taking_back = frozenset(map(self.physical, self.taking_back))
+        self.staging = StagingArea(place, self.id.key, taking_back)
         self.structures = StructureRecord(place, self.names, self._live_parts, self.now)
         self._schemas: set[str] = set()
 

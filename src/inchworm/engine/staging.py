@@ -7,9 +7,12 @@ recorded there is ever removed: a table of somebody else may have any name.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import replace
 from functools import cached_property
+from types import MappingProxyType
 
 from inchworm.core.identifiers import RelationName
+from inchworm.core.parts import Digest
 from inchworm.core.promotion.aside import REPLACED, STAGING, Aside, Purpose, aside
 from inchworm.core.running.run import is_run_key
 from inchworm.engine.connections import OpenEnvironment
@@ -22,22 +25,47 @@ class StagingArea:
     Args:
         place: the environment.
         key: the promotion's or run's name in the database.
+        taking_back: the physical names of models whose replaced tables go live again, rather than
+            tables that are built.
     """
 
-    def __init__(self, place: OpenEnvironment, key: str) -> None:
+    def __init__(
+        self, place: OpenEnvironment, key: str, taking_back: Collection[RelationName] = ()
+    ) -> None:
         self._database = place.database
         self._bookkeeping = place.bookkeeping
         self._project = place.project
         self._key = key
+        self._models_taken_back = taking_back
 
     @cached_property
     def names(self) -> Mapping[RelationName, RelationName]:
-        """The staging relation of each model that is built, by the physical name of the model."""
-        return {
+        """The staging relation of each model that is built, by the physical name of the model.
+
+        Of one that is taken back, it is the table that an earlier promotion replaced.
+        """
+        reserved = {
             each.of: each.name
             for each in self._ours(Purpose.RESERVED)
             if each.promotion == self._key
         }
+        return reserved | self._taking_back
+
+    @cached_property
+    def _taking_back(self) -> dict[RelationName, RelationName]:
+        """The replaced tables that go live again, by the physical name of the model."""
+        if not self._models_taken_back:
+            return {}
+        return {
+            each.of: each.name
+            for each in self._ours(Purpose.REPLACED)
+            if each.promotion != self._key and each.of in self._models_taken_back
+        }
+
+    def replaced_table(self, model: RelationName) -> RelationName | None:
+        """The table that goes live again in place of a model; None when it is not there."""
+        name = self._taking_back.get(model)
+        return name if name in self._database.kinds() else None
 
     def reserve(self, models: Iterable[RelationName]) -> None:
         """Record the names of staging relations, so that nothing unrecorded is ever made.
@@ -136,14 +164,30 @@ class StagingArea:
         self._database.drop(former)
         self._bookkeeping.forget_aside(former)
 
-    def switched(self, switches: Sequence[Switch], *, keep_replaced: bool) -> None:
-        """Record what is aside after a switch-over. Called inside its transaction."""
+    def switched(
+        self,
+        switches: Sequence[Switch],
+        *,
+        keep_replaced: bool,
+        digests: Mapping[RelationName, Digest] = MappingProxyType({}),
+    ) -> None:
+        """Record what is aside after a switch-over. Called inside its transaction.
+
+        Args:
+            switches: what was switched over.
+            keep_replaced: whether tables that were replaced stay beside the live ones.
+            digests: of the rendered models that were live, by physical name.
+        """
         self._bookkeeping.forget_aside([s.staging for s in switches if s.staging is not None])
         kinds = self._database.kinds()
         replaced = [switch for switch in switches if switch.replaced in kinds]
         if keep_replaced:
             self._bookkeeping.put_aside(
-                self._aside(s.replaced, Purpose.REPLACED, s.name) for s in replaced
+                replace(
+                    self._aside(s.replaced, Purpose.REPLACED, s.name),
+                    digest=digests.get(s.name, Digest("")),
+                )
+                for s in replaced
             )
         else:
             self._database.drop([switch.replaced for switch in replaced])
@@ -188,7 +232,12 @@ class StagingArea:
         self._bookkeeping.forget_aside([*built, *by_purpose[Purpose.RESERVED], *scratch])
 
     def _former_replaced(self) -> list[RelationName]:
-        return [a.name for a in self._ours(Purpose.REPLACED) if a.promotion != self._key]
+        taking_back = set(self._taking_back.values())
+        return [
+            a.name
+            for a in self._ours(Purpose.REPLACED)
+            if a.promotion != self._key and a.name not in taking_back
+        ]
 
     def _ours(self, *purposes: Purpose) -> list[Aside]:
         recorded = self._bookkeeping.aside(self._project)

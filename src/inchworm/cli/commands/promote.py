@@ -3,55 +3,16 @@
 from __future__ import annotations
 
 import sys
-import time
-from dataclasses import dataclass
-from typing import Any
 
 import click
-from rich.console import Console
-from rich.padding import Padding
-from rich.progress import Progress, SpinnerColumn, TaskID, TextColumn, TimeElapsedColumn
-from rich.text import Text
 
-from inchworm.application.promoting import (
-    PromotionRequest,
-    carry_out_promotion,
-    draft_promotion,
-    drop,
-    record_draft,
-    resume,
-    step_key,
-    usual_seconds,
-)
+from inchworm.application.promoting import PromotionRequest, draft_promotion, resume
 from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
-from inchworm.cli.samples import print_failing_rows
-from inchworm.cli.terminal import (
-    MOST_FINDINGS,
-    console,
-    print_findings,
-    print_json,
-    rows,
-    say,
-    spell_seconds,
-    word,
-)
-from inchworm.cli.visible import visible
-from inchworm.core.checks.findings import has_errors
-from inchworm.core.counting import counted
-from inchworm.core.environments.environment import Environment
-from inchworm.core.errors import UsageError
-from inchworm.core.execution import StepReport, StepState
+from inchworm.cli.promotions import Asking, carry_out, promote_drafted, title
+from inchworm.cli.terminal import console
+from inchworm.core.execution import StepState
 from inchworm.core.identifiers import promotion_number
-from inchworm.core.promotion.promotion import Direction, Draft, Promotion, Step
-from inchworm.core.promotion.states import State
-from inchworm.engine.preparation import Drafted, Prepared
-from inchworm.engine.reporter import Reporter
-from inchworm.report.documents import draft_document, promotion_document
-
-_SHOWN = 80
-_EFFECT = 12
-"""The width of the words that say what a change of structure does."""
 
 
 @click.command("promote")
@@ -106,7 +67,7 @@ def command(
             f"{what.upper()} is drafted as it is; --overwrite, --back, --put-back, --resume and "
             "--draft are for a bundle: inchworm promote BUNDLE --to ENV."
         )
-    asking = _Asking(yes=yes, as_json=as_json)
+    asking = Asking(yes=yes, as_json=as_json)
     if is_promotion:
         code = _go_on(place, what, asking)
     else:
@@ -119,16 +80,14 @@ def command(
             put_back=put_back,
             resume=frozenset(resumed),
         )
-        code = _promote(place, request, asking, only_draft=only_draft)
+        code = promote_drafted(
+            place,
+            lambda: draft_promotion(place, request),
+            request.environment,
+            asking,
+            only_draft=only_draft,
+        )
     sys.exit(code)
-
-
-@dataclass(frozen=True, kw_only=True)
-class _Asking:
-    """How the program talks with whoever started it."""
-
-    yes: bool
-    as_json: bool
 
 
 def _values_given(given: tuple[str, ...]) -> dict[str, str]:
@@ -141,294 +100,15 @@ def _values_given(given: tuple[str, ...]) -> dict[str, str]:
     return values
 
 
-def _promote(
-    place: Workplace, request: PromotionRequest, asking: _Asking, *, only_draft: bool
-) -> int:
-    screen = console()
-    with _waiting(screen, f"reading {request.environment}", asking.as_json):
-        drafted = draft_promotion(place, request)
-    draft, environment = drafted.draft, drafted.prepared.environment
-    if not asking.as_json:
-        _show_draft(screen, drafted)
-    if has_errors(draft.findings):
-        if asking.as_json:
-            print_json(draft_document(draft, "refused"))
-        else:
-            say(screen, "failed", "errors refuse this promotion; nothing changed.")
-        return 1
-    if not draft.steps:
-        if asking.as_json:
-            print_json(draft_document(draft, "nothing to do"))
-        else:
-            text = f"{draft.bundle} is in {_named(environment)}, and nothing differs."
-            say(screen, "nothing to do", text)
-        return 0
-    promotion = record_draft(place, drafted)
-    if only_draft:
-        if asking.as_json:
-            print_json(promotion_document(promotion))
-        else:
-            go_on = f"inchworm promote {promotion.id}"
-            say(screen, "drafted", f"as {promotion.id}; nothing changed. Carry it out: {go_on}")
-        return 0
-    return _carry_out(place, drafted.prepared, promotion, asking)
-
-
-def _go_on(place: Workplace, id_: str, asking: _Asking) -> int:
+def _go_on(place: Workplace, id_: str, asking: Asking) -> int:
     resumed = resume(place, id_)
     promotion = resumed.promotion
     if not asking.as_json:
         screen = console()
-        screen.print(_title(str(promotion.id), promotion.draft, resumed.environment))
+        screen.print(title(str(promotion.id), promotion.draft, resumed.environment))
         done = sum(r.state is StepState.DONE for r in promotion.steps.values())
         text = f"drafted {shown_time(promotion.drafted_at)} UTC by {promotion.drafted_by}"
         if done:
             text += f"; {done} of {len(promotion.draft.steps)} steps are done, going on"
         screen.print(text, style="dim")
-    return _carry_out(place, resumed.prepared, promotion, asking)
-
-
-def _carry_out(place: Workplace, prepared: Prepared, promotion: Promotion, asking: _Asking) -> int:
-    environment = prepared.environment
-    if not asking.yes and not _agreed(environment, promotion):
-        drop(place, promotion, "not agreed to")
-        click.echo(f"{promotion.id} is dropped. Nothing changed in {environment.name}.")
-        return 1
-    screen = console()
-    reporter = Reporter()
-    if not asking.as_json:
-        reporter = _Progress(screen, promotion, usual_seconds(place, environment.name))
-    started = time.monotonic()
-    try:
-        promotion = carry_out_promotion(place, prepared, promotion, reporter)
-    except KeyboardInterrupt:
-        promotion = place.ledger.promotion(promotion.id)
-        message = visible(promotion.message)
-        click.echo(f"\n{message}. Go on: inchworm promote {promotion.id}", err=True)
-        return 130
-    finally:
-        if isinstance(reporter, _Progress):
-            reporter.close()
-    if asking.as_json:
-        print_json(promotion_document(promotion))
-    else:
-        _show_end(screen, environment, promotion, time.monotonic() - started)
-    return 0 if promotion.state is State.DONE else 1
-
-
-def _agreed(environment: Environment, promotion: Promotion) -> bool:
-    """Ask; a protected environment wants its name typed."""
-    if not sys.stdin.isatty():
-        raise UsageError(
-            f"{promotion.id} waits for a yes, and nobody is there to give it.",
-            next=f"inchworm promote {promotion.id} --yes",
-        )
-    if environment.protected:
-        typed = click.prompt(
-            f"{environment.name} is protected. Type its name to carry out {promotion.id}",
-            default="",
-            show_default=False,
-            err=True,
-        )
-        return bool(typed.strip() == environment.name)
-    question = f"Carry out {promotion.id} in {environment.name} (not protected)?"
-    return click.confirm(question, default=False, err=True)
-
-
-# ---- what is shown -----------------------------------------------------------------------------
-
-
-def _show_draft(screen: Console, drafted: Drafted) -> None:
-    draft, environment = drafted.draft, drafted.prepared.environment
-    screen.print(_title("", draft, environment))
-    live = drafted.live
-    screen.print(f"as {live.identity}, read {shown_time(live.read_at)} UTC", style="dim")
-    screen.print(_standing(draft))
-    screen.print()
-    if draft.steps:
-        screen.print(rows(("step", "what", "part", "why"), _step_lines(draft), right=(0,)))
-        if len(draft.steps) > _SHOWN:
-            screen.print(f"... and {len(draft.steps) - _SHOWN} more steps", style="dim")
-        screen.print()
-    _show_changes(screen, draft)
-    if draft.differing:
-        came = draft.came_from
-        heading = f"differs from {came}" if came else "values used"
-        last = "at the last promotion" if any(v.before for v in draft.differing) else ""
-        headings = (heading, f"here, in {environment.name}", f"in {came}" if came else "", last)
-        lines = [(v.name, v.here, v.there or "", v.before or "") for v in draft.differing]
-        screen.print(rows(headings, lines))
-        screen.print()
-    if draft.secrets:
-        secrets = [
-            (s.name, s.reference, s.version and f"version {s.version}") for s in draft.secrets
-        ]
-        screen.print(rows(("secrets used", "kept in", ""), secrets))
-        screen.print()
-    for name, value in draft.overrides.items():
-        screen.print(Text.assemble(word("given for once"), f"  {name} = {value}"))
-    if draft.overrides:
-        screen.print()
-    if draft.left_alone:
-        counts = ", ".join(counted(n, kind) for kind, n in draft.left_alone.items())
-        screen.print(f"left alone: {counts}", style="dim")
-        screen.print()
-    print_findings(screen, draft.findings, MOST_FINDINGS, "All of them: --json")
-
-
-def _standing(draft: Draft) -> Text:
-    """What runs in the environment, since when and by whom, and where the bundle takes it."""
-    last = draft.runs_there
-    if last is None:
-        return Text("nothing was promoted here yet")
-    since = f"since {shown_time(last.at)} UTC, by {last.by}"
-    if draft.direction is Direction.SAME:
-        return Text(f"this bundle runs here already, {since}")
-    runs = f"{last.bundle} runs here, {since}; this goes "
-    if draft.direction is Direction.BACK:
-        return Text.assemble(runs, ("back behind it", "bold"))
-    return Text(f"{runs}on from it")
-
-
-def _show_changes(screen: Console, draft: Draft) -> None:
-    """Changes of structure, statement by statement, as they will run."""
-    for part, changes in draft.changes.items():
-        if changes:
-            screen.print(Text.assemble((str(part), "bold"), "  gets the structure that is wanted"))
-        for change in changes:
-            effect = word(change.effect.value)
-            effect.pad_right(_EFFECT - len(effect))
-            screen.print(Text.assemble(effect, f"{change.what} {change.name}"))
-            for statement in change.statements:
-                screen.print(Padding(Text(statement, style="dim"), (0, 0, 0, _EFFECT + 2)))
-        if changes:
-            screen.print()
-
-
-def _title(id_: str, draft: Draft, environment: Environment) -> Text:
-    return Text.assemble(
-        (f"{id_}  " if id_ else "", "bold"),
-        (draft.bundle, "bold"),
-        " into ",
-        (environment.name, "bold"),
-        " (",
-        word(environment.protection),
-        ")",
-    )
-
-
-def _step_lines(draft: Draft) -> list[tuple[str, ...]]:
-    return [
-        (str(step.number), step.action, _what(step), step.reason) for step in draft.steps[:_SHOWN]
-    ]
-
-
-def _what(step: Step) -> str:
-    return f"{step.part} {step.item}".strip()
-
-
-def _named(environment: Environment) -> str:
-    return f"{environment.name} ({environment.protection})"
-
-
-def _show_end(
-    screen: Console, environment: Environment, promotion: Promotion, seconds: float
-) -> None:
-    screen.print()
-    counts: dict[str, int] = {}
-    for step in promotion.draft.steps:
-        state = promotion.report_of(step).state.value
-        counts[state] = counts.get(state, 0) + 1
-    outcomes = ", ".join(f"{n} {state}" for state, n in counts.items())
-    warned = counts.get(StepState.WARNED.value, 0)
-    say(
-        screen,
-        promotion.state.value + (f", {counted(warned, 'warning')}" if warned else ""),
-        f"{promotion.id}: {promotion.draft.bundle} in {_named(environment)}; "
-        f"steps: {outcomes}; {spell_seconds(seconds)}.",
-    )
-    for step in promotion.draft.steps:
-        report = promotion.report_of(step)
-        if report.state in {StepState.FAILED, StepState.WARNED}:
-            say(screen, report.state.value, f"{_what(step)}: {report.message}")
-            print_failing_rows(screen, step.part, report, environment.name, promotion.draft.bundle)
-    if promotion.state is not State.DONE:
-        if promotion.message:
-            screen.print(promotion.message)
-        screen.print(f"next   Mend the reason, then go on: inchworm promote {promotion.id}")
-
-
-class _Progress(Reporter):
-    """One line per step when it ends; while it runs, how long already and how long usually."""
-
-    def __init__(self, screen: Console, promotion: Promotion, usual: dict[str, float]) -> None:
-        self._screen = screen
-        self._total = len(promotion.draft.steps)
-        self._environment = promotion.draft.environment
-        self._usual = usual
-        self._at_work = Progress(
-            SpinnerColumn("line"),
-            TextColumn("{task.description}"),
-            TimeElapsedColumn(),
-            console=screen,
-            transient=True,
-        )
-        self._tasks: dict[int, TaskID] = {}
-        self._action = max((len(step.action) for step in promotion.draft.steps), default=0)
-        self._what = max((len(_what(step)) for step in promotion.draft.steps), default=0)
-
-    def reached(self, identity: str, at: str) -> None:
-        """Say who is at work where."""
-        self._screen.print(f"as {identity}, opened {shown_time(at)} UTC", style="dim")
-        self._screen.print()
-
-    def step_started(self, step: Step) -> None:
-        """Show the step while it runs, where that can be erased again."""
-        if not self._screen.is_terminal:
-            return
-        usual = self._usual.get(step_key(step))
-        hint = f", usually {spell_seconds(usual)}" if usual is not None else ""
-        text = (
-            f"{self._environment}  {step.number}/{self._total}  {step.action} {_what(step)}{hint}"
-        )
-        if not self._tasks:
-            self._at_work.start()
-        self._tasks[step.number] = self._at_work.add_task(text)
-
-    def step_ended(self, step: Step, report: StepReport) -> None:
-        """One line for good."""
-        if step.number in self._tasks:
-            self._at_work.remove_task(self._tasks.pop(step.number))
-        if not self._screen.is_terminal:
-            self._print_plain(step, report)
-            return
-        width = len(str(self._total))
-        failed = report.state is StepState.FAILED
-        line = Text.assemble(
-            (f"{self._environment} {step.number:>{width}}/{self._total}  ", "dim"),
-            f"{step.action:<{self._action}}  {_what(step):<{self._what}}  ",
-            word(report.state.value),
-            (f"  {spell_seconds(report.seconds)}", "dim"),
-            f"  {report.message}" if report.message and not failed else "",
-        )
-        self._screen.print(line, no_wrap=True, crop=self._screen.is_terminal, overflow="ignore")
-
-    def _print_plain(self, step: Step, report: StepReport) -> None:
-        """The same line without styles: laying it out takes as long as a small model."""
-        place = f"{self._environment} {step.number:>{len(str(self._total))}}/{self._total}"
-        what = f"{step.action:<{self._action}}  {_what(step):<{self._what}}"
-        outcome = f"{report.state.value}  {spell_seconds(report.seconds)}"
-        message = report.message if report.state is not StepState.FAILED else ""
-        line = visible(f"{place}  {what}  {outcome}  {message}".rstrip())
-        self._screen.file.write(f"{line}\n")
-
-    def close(self) -> None:
-        """Take the running line away, where there is one."""
-        if self._screen.is_terminal:
-            self._at_work.stop()
-
-
-def _waiting(screen: Console, what: str, quiet: bool) -> Any:
-    from contextlib import nullcontext
-
-    return nullcontext() if quiet or not screen.is_terminal else screen.status(what, spinner="line")
+    return carry_out(place, resumed.prepared, promotion, asking)

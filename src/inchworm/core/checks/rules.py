@@ -762,6 +762,20 @@ RAN_BUT_NOT_HERE = _rule(
     "What they changed stays, and the bundle was not checked against it.",
     "Promote a bundle that has them, or write a migration that takes back what they changed.",
 )
+MIGRATION_STAYS = _rule(
+    "schema/migration-stays",
+    _W,
+    "A rollback cannot take back a migration that ran since.",
+    "The structure stays newer than the bundle that comes back; what the migration changed stays.",
+    "Nothing, if what comes back can live with it; else write a migration that takes it back.",
+)
+NEWER_STRUCTURE = _rule(
+    "promotion/newer-structure",
+    _E,
+    "A part that comes back reads what a later migration took away.",
+    "It would fail, or show something else, as soon as it is live.",
+    "Bring back what is missing with a new migration, and promote that.",
+)
 CLOCK_WRONG = _rule(
     "environment/clock-wrong",
     _W,

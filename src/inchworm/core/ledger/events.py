@@ -177,7 +177,7 @@ class Heard:
     @classmethod
     def of(cls, body: Mapping[str, Any]) -> Self:
         """The event that an entry keeps."""
-        return cls(promotions=tuple(CompletedPromotion(**each) for each in body["promotions"]))
+        return cls(promotions=tuple(map(CompletedPromotion.from_json, body["promotions"])))
 
 
 Event = (

@@ -8,6 +8,9 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from inchworm.core.identifiers import RelationName
+from inchworm.core.parts import Digest
+
+_NOT_RECORDED = Digest("")
 
 
 class Purpose(StrEnum):
@@ -31,12 +34,15 @@ class Aside:
         name: its physical name.
         of: the physical name of the relation that it stands beside.
         promotion: the key of the promotion that made it.
+        digest: of a replaced table, the digest of the rendered model that it was; empty where that
+            was not recorded.
     """
 
     name: RelationName
     purpose: Purpose
     of: RelationName
     promotion: str
+    digest: Digest = _NOT_RECORDED
 
 
 STAGING = "__beside"

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from inchworm.core.environments.environment import DatabaseAddress
 from inchworm.core.identifiers import Kind, PartId, PromotionId, promotion_key
@@ -143,6 +143,7 @@ class CompletedPromotion:
         number: counts the promotions that went into the environment, from whatever ledger; given by
             the database under its lock, and 0 of what former versions recorded.
         at: when, by the database's clock, ISO 8601, UTC.
+        undoes: the keys of the promotions that it took back, where it was a rollback.
     """
 
     promotion: str
@@ -152,6 +153,12 @@ class CompletedPromotion:
     by: str
     at: str
     number: int = 0
+    undoes: tuple[str, ...] = ()
+
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any]) -> CompletedPromotion:
+        """A promotion as the ledger kept it."""
+        return cls(**{**data, "undoes": tuple(data.get("undoes", ()))})
 
     @property
     def id(self) -> PromotionId | None:
@@ -164,6 +171,17 @@ class CompletedPromotion:
         if id_ is None or id_.ledger == ledger:
             return str(id_ or self.promotion)
         return f"{id_} of {id_.ledger[:4]}"
+
+
+def passed(promotions: Sequence[CompletedPromotion], digest: Digest) -> bool:
+    """Whether a bundle went into an environment, and was not taken back there since.
+
+    Args:
+        promotions: those that were completed there, in their order.
+        digest: the bundle's content digest.
+    """
+    undone = {key for promotion in promotions for key in promotion.undoes}
+    return any(p.digest == digest and p.promotion not in undone for p in promotions)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -43,6 +43,8 @@ def pending_migrations(
     live: Composition,
     address: DatabaseAddress,
     baselines: Mapping[PartId, Sequence[str]],
+    *,
+    goes_back: bool = False,
 ) -> tuple[list[Pending], list[Finding]]:
     """The migrations to run or to assume, in order, and what is wrong with them here.
 
@@ -53,6 +55,7 @@ def pending_migrations(
         address: of its database.
         baselines: of schemas that have tables and no migration behind them, what is otherwise than
             the baseline would make it, in words.
+        goes_back: whether what ran and is not in the bundle is looked after by a rollback.
     """
     looking = _Looking(live, address, baselines)
     pending: list[Pending] = []
@@ -63,7 +66,7 @@ def pending_migrations(
         ran = {m.name: m for m in live.migrations if m.schema == schema.name}
         scripts = rendered.schema(schema).migrations
         gone = sorted(ran.keys() - {script.name for script in scripts})
-        if gone:
+        if gone and not goes_back:
             message = f"{', '.join(gone)} ran here, and {_is_or_are(gone)} not in the bundle"
             looking.findings.append(rules.RAN_BUT_NOT_HERE.finding(message, part=schema))
         for script in scripts:

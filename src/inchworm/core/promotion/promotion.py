@@ -12,6 +12,7 @@ from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, PromotionId, Subject, subject_named
 from inchworm.core.parts import Digest, digest_of
 from inchworm.core.promotion.composition import CompletedPromotion
+from inchworm.core.promotion.rollback import Rollback, Undone, UndoneMigration
 from inchworm.core.promotion.states import Phase, State
 from inchworm.core.structure.changes import Change
 
@@ -135,6 +136,10 @@ class Draft:
     """The promotion whose bundle ran in the environment when the draft was made."""
     by_hand: tuple[str, ...] = ()
     """Marks of what was otherwise than promotions had left it when the draft was made."""
+    rollback: Rollback | None = None
+    """What makes it a rollback, where it is one."""
+    undone: Undone = field(default_factory=dict)
+    """The migrations that a rollback takes back, by schema; exactly as they are here."""
 
     @property
     def digest(self) -> Digest:
@@ -142,7 +147,8 @@ class Draft:
         steps = "\n".join(f"{s.phase} {s.part} {s.action} {s.item}" for s in self.steps)
         pieces = (self.environment, self.bundle_digest, self.values_digest, self.environment_state)
         changes = [sql for those in self.changes.values() for c in those for sql in c.statements]
-        return digest_of("\n".join([*pieces, steps, *changes]).encode())
+        undos = [each.undo for those in self.undone.values() for each in those]
+        return digest_of("\n".join([*pieces, steps, *changes, *undos]).encode())
 
     def to_json(self) -> dict[str, Any]:
         """The draft as the ledger keeps it."""
@@ -170,6 +176,8 @@ class Draft:
             "direction": self.direction.value,
             "runs_there": asdict(self.runs_there) if self.runs_there else None,
             "by_hand": list(self.by_hand),
+            **({"rollback": self.rollback.to_json()} if self.rollback else {}),
+            **({"undone": _undone_to_json(self.undone)} if self.undone else {}),
         }
 
     @classmethod
@@ -186,9 +194,19 @@ class Draft:
         }
         fields["direction"] = Direction(data.get("direction", Direction.ON))
         ran = data.get("runs_there")
-        fields["runs_there"] = CompletedPromotion(**ran) if ran else None
+        fields["runs_there"] = CompletedPromotion.from_json(ran) if ran else None
         fields["by_hand"] = tuple(data.get("by_hand", ()))
+        rollback = data.get("rollback")
+        fields["rollback"] = Rollback.from_json(rollback) if rollback else None
+        fields["undone"] = {
+            PartId.parse(part): tuple(map(UndoneMigration.from_json, undone))
+            for part, undone in data.get("undone", {}).items()
+        }
         return cls(**fields)
+
+
+def _undone_to_json(undone: Undone) -> dict[str, Any]:
+    return {str(part): [each.to_json() for each in those] for part, those in undone.items()}
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -18,15 +18,23 @@ class State(StrEnum):
     DONE = "done"
     PARTLY_DONE = "partly done"
     FAILED = "failed"
+    UNDONE = "undone"
+    """A rollback took it back."""
     DROPPED = "dropped"
+
+    @property
+    def may_go_on(self) -> bool:
+        """Whether it can be carried out, or go on where it stopped."""
+        return State.RUNNING in TRANSITIONS[self]
 
 
 TRANSITIONS: Mapping[State, frozenset[State]] = {
     State.DRAFTED: frozenset({State.RUNNING, State.DROPPED}),
     State.RUNNING: frozenset({State.RUNNING, State.DONE, State.PARTLY_DONE, State.FAILED}),
-    State.FAILED: frozenset({State.RUNNING, State.DROPPED}),
-    State.PARTLY_DONE: frozenset({State.RUNNING, State.DROPPED}),
-    State.DONE: frozenset(),
+    State.FAILED: frozenset({State.RUNNING, State.UNDONE, State.DROPPED}),
+    State.PARTLY_DONE: frozenset({State.RUNNING, State.UNDONE, State.DROPPED}),
+    State.DONE: frozenset({State.UNDONE}),
+    State.UNDONE: frozenset(),
     State.DROPPED: frozenset(),
 }
 """Which state may follow which. Running may follow running: a crash leaves no entry behind."""

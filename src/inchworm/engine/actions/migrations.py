@@ -51,10 +51,7 @@ class RunMigration(Action):
                 if script.in_transaction:
                     site.run(script.sql)
                 self._record(site, script, "ran", time.monotonic() - started)
-                if self._is_last_in_row():
-                    site.structures.record_migrations(self.part)
-                else:
-                    site.bookkeeping.leave_unrecorded(physical)
+                self._record_structure(site, physical)
                 site.mark(self.number)
 
         site.database.locking(migrate, brief=only_defines(script.sql, site.assembly.dialect))
@@ -90,6 +87,13 @@ class RunMigration(Action):
             site.run(script.undo)
             site.bookkeeping.forget_migration(self.part.name, script.name)
             site.bookkeeping.forget_step(site.id.key, self.number)
+
+    def _record_structure(self, site: Site, physical: str) -> None:
+        """Record what the migrations in a row changed, with the last of them."""
+        if self._is_last_in_row():
+            site.structures.record_migrations(self.part)
+        else:
+            site.bookkeeping.leave_unrecorded(physical)
 
     def _is_last_in_row(self) -> bool:
         """Whether the next step is no migration of the same schema."""

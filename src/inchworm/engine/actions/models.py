@@ -6,8 +6,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import ClassVar
 
 from inchworm.core.counting import counted
+from inchworm.core.errors import TargetError
 from inchworm.core.execution import StepReport, StepState
-from inchworm.core.identifiers import PartId, RelationName
+from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.promotion.states import Phase
 from inchworm.core.rendered import Store
 from inchworm.engine.actions.base import Action, Undoing
@@ -59,6 +60,36 @@ class BuildModel(Action):
         return True
 
 
+class TakeBackModel(Action):
+    """Have the table go live again that an earlier switch-over replaced: nothing is built."""
+
+    phase = Phase.BUILD
+    mode = Mode.BESIDE
+    is_before_switch_over = True
+    repeatable: ClassVar[str] = "It only looks whether the table is there, and leaves a mark."
+
+    def perform(self, site: Site) -> StepReport:
+        """Look whether the table is there, and about how many rows it has."""
+        model = site.physical(self.part.relation)
+        table = site.staging.replaced_table(model)
+        if table is None:
+            raise TargetError(
+                f"the table that was {model} before is not there any more.",
+                next="Draft the rollback again with --build: the table is built then.",
+            )
+        with site.database.transaction():
+            site.mark(self.number)
+        rows = site.database.about_rows(table)
+        about = f", about {counted(rows, 'row')}" if rows is not None else ""
+        return StepReport(state=StepState.DONE, message=f"as it was{about}", rows=rows)
+
+    def undo(self, site: Site, undoing: Undoing) -> bool:
+        """Take the mark back; the table stays where it is."""
+        with site.database.transaction():
+            site.bookkeeping.forget_step(site.id.key, self.number)
+        return True
+
+
 class SwitchOver(Action):
     """Put what was built in place, and take what is removed away, in one short transaction."""
 
@@ -80,6 +111,7 @@ class SwitchOver(Action):
             view_sql=site.sql(model.sql, site.physical) if model.is_view else None,
             replaced=replaced[name],
             former=None if (former := site.former(part)) == name else former,
+            was_live=site.staging.replaced_table(name) is not None,
         )
 
     def perform(self, site: Site) -> StepReport:
@@ -97,12 +129,17 @@ class SwitchOver(Action):
             *(self._switch(site, part, names) for part in built),
         ]
         keep = site.environment.database.keep_replaced
+        digests = {
+            site.environment.database.physical_table(part.part.relation): part.digest
+            for part in site.bookkeeping.parts_of_ours()
+            if part.part.kind is Kind.MODEL
+        }
 
         def switch_over() -> None:
             with site.database.transaction():
                 site.staging.drop_replaced()
                 site.database.switch_over(switches)
-                site.staging.switched(switches, keep_replaced=keep)
+                site.staging.switched(switches, keep_replaced=keep, digests=digests)
                 site.structures.record_models({switch.name for switch in switches})
                 site.bookkeeping.put(site.live_part(part) for part in built)
                 site.bookkeeping.remove(*gone)

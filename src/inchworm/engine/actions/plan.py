@@ -16,7 +16,7 @@ from inchworm.engine.actions.migrations import (
     RunMigration,
     RunMigrationAfter,
 )
-from inchworm.engine.actions.models import BuildModel, RemoveModel, SwitchOver
+from inchworm.engine.actions.models import BuildModel, RemoveModel, SwitchOver, TakeBackModel
 from inchworm.engine.actions.put_back import PutBack
 from inchworm.engine.actions.record import Record, Verify
 from inchworm.engine.actions.schedules import PauseSchedule, SetSchedule
@@ -24,6 +24,7 @@ from inchworm.engine.actions.scripts import RunScriptAfter, RunScriptBefore
 from inchworm.engine.actions.services import Deliver, Forget, Withdraw
 from inchworm.engine.actions.stored_tables import PrepareTable
 from inchworm.engine.actions.structures import ChangeStructure, ChangeStructureLate
+from inchworm.engine.actions.undone import UndoMigration, UndoMigrationAfter
 
 ACTIONS: Mapping[Phase, type[Action]] = MappingProxyType(
     {
@@ -52,6 +53,9 @@ SPECIAL: Mapping[tuple[Phase, str], type[Action]] = MappingProxyType(
         (Phase.MIGRATE, "change"): ChangeStructure,
         (Phase.MIGRATE_AFTER, "assume"): AssumeMigrationAfter,
         (Phase.MIGRATE_AFTER, "change"): ChangeStructureLate,
+        (Phase.MIGRATE, "undo"): UndoMigration,
+        (Phase.MIGRATE_AFTER, "undo"): UndoMigrationAfter,
+        (Phase.BUILD, "take back"): TakeBackModel,
         (Phase.SWITCH, "remove"): RemoveModel,
     }
 )

@@ -88,6 +88,7 @@ class Record(Action):
                     commit=bundle.commit,
                     by=site.by,
                     at=site.now(),
+                    undoes=site.undoes,
                 )
             )
             site.mark(self.number)

@@ -45,7 +45,7 @@ _TABLES = (
     """CREATE TABLE IF NOT EXISTS {schema}.promotions (
     project VARCHAR NOT NULL, promotion VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
     digest VARCHAR NOT NULL, commit_id VARCHAR,
-    done_by VARCHAR NOT NULL, done_at VARCHAR NOT NULL, number INTEGER)""",
+    done_by VARCHAR NOT NULL, done_at VARCHAR NOT NULL, number INTEGER, undoes VARCHAR)""",
     """CREATE TABLE IF NOT EXISTS {schema}.steps (
     promotion VARCHAR NOT NULL, step INTEGER NOT NULL, done_at VARCHAR NOT NULL)""",
     """CREATE TABLE IF NOT EXISTS {schema}.structures (
@@ -55,7 +55,7 @@ _TABLES = (
     project VARCHAR NOT NULL, schema_name VARCHAR NOT NULL)""",
     """CREATE TABLE IF NOT EXISTS {schema}.aside (
     project VARCHAR NOT NULL, name VARCHAR NOT NULL, purpose VARCHAR NOT NULL,
-    of_name VARCHAR NOT NULL, promotion VARCHAR NOT NULL)""",
+    of_name VARCHAR NOT NULL, promotion VARCHAR NOT NULL, digest VARCHAR)""",
     """CREATE TABLE IF NOT EXISTS {schema}.environments (
     project VARCHAR NOT NULL, environment VARCHAR NOT NULL,
     claims INTEGER NOT NULL, claimed_by VARCHAR NOT NULL)""",
@@ -78,6 +78,8 @@ _AT_ONCE = 200
 _COLUMNS_ADDED = (
     ("migrations", "script", "VARCHAR"),
     ("promotions", "number", "INTEGER"),
+    ("promotions", "undoes", "VARCHAR"),
+    ("aside", "digest", "VARCHAR"),
     ("parts", "recipe", "VARCHAR"),
     ("parts", "structure", "VARCHAR"),
     ("environments", "watches", "INTEGER"),
@@ -293,16 +295,18 @@ class Bookkeeping:
         """Relations that promotions of one project, or of all, put beside the live ones."""
         if not self._has("aside"):
             return []
+        digest = "NULL" if ("aside", "digest", "VARCHAR") in self._lacking() else "digest"
         return [
             Aside(
                 name=RelationName(name),
                 purpose=Purpose(purpose),
                 of=RelationName(of),
                 promotion=promotion,
+                digest=Digest(digest or ""),
             )
-            for owner, name, purpose, of, promotion in self._database.rows(
-                f"SELECT project, name, purpose, of_name, promotion FROM {self.schema}.aside "
-                "ORDER BY name"
+            for owner, name, purpose, of, promotion, digest in self._database.rows(
+                f"SELECT project, name, purpose, of_name, promotion, {digest} "
+                f"FROM {self.schema}.aside ORDER BY name"
             )
             if project in (None, owner)
         ]
@@ -313,10 +317,17 @@ class Bookkeeping:
             values = [
                 value
                 for each in some
-                for value in (self._project, each.name, each.purpose, each.of, each.promotion)
+                for value in (
+                    *(self._project, each.name, each.purpose),
+                    *(each.of, each.promotion, each.digest),
+                )
             ]
-            places = ", ".join(["(?, ?, ?, ?, ?)"] * len(some))
-            self._database.execute(f"INSERT INTO {self.schema}.aside VALUES {places}", values)
+            places = ", ".join(["(?, ?, ?, ?, ?, ?)"] * len(some))
+            self._database.execute(
+                f"INSERT INTO {self.schema}.aside "
+                f"(project, name, purpose, of_name, promotion, digest) VALUES {places}",
+                values,
+            )
 
     def forget_aside(self, names: Iterable[str], purpose: Purpose | None = None) -> None:
         """Forget relations that are gone, or live now. Called inside a transaction."""
@@ -440,10 +451,12 @@ class Bookkeeping:
         """
         if not self.exists:
             return []
-        is_numbered = ("promotions", "number", "INTEGER") not in self._lacking()
+        lacking = self._lacking()
+        is_numbered = ("promotions", "number", "INTEGER") not in lacking
         number = "coalesce(number, 0)" if is_numbered else "0"
+        undoes = "NULL" if ("promotions", "undoes", "VARCHAR") in lacking else "undoes"
         rows = self._database.rows(
-            f"SELECT promotion, bundle, digest, commit_id, done_by, done_at, {number} "
+            f"SELECT promotion, bundle, digest, commit_id, done_by, done_at, {number}, {undoes} "
             f"FROM {self.schema}.promotions WHERE project = ? ORDER BY {number}, done_at",
             [self._project],
         )
@@ -456,8 +469,9 @@ class Bookkeeping:
                 by=by,
                 at=at,
                 number=int(number),
+                undoes=tuple(undoes.split()) if undoes else (),
             )
-            for promotion, bundle, digest, commit, by, at, number in rows
+            for promotion, bundle, digest, commit, by, at, number, undoes in rows
         ]
 
     def last(self) -> CompletedPromotion | None:
@@ -468,7 +482,8 @@ class Bookkeeping:
     def completed(self, promotion: CompletedPromotion) -> None:
         """Record a completed promotion; its number is given here. Called inside a transaction."""
         self._database.execute(
-            f"INSERT INTO {self.schema}.promotions VALUES (?, ?, ?, ?, ?, ?, ?, "
+            f"INSERT INTO {self.schema}.promotions (project, promotion, bundle, digest, "
+            "commit_id, done_by, done_at, undoes, number) VALUES (?, ?, ?, ?, ?, ?, ?, ?, "
             f"(SELECT max(claims) FROM {self.schema}.environments WHERE project = ?))",
             [
                 self._project,
@@ -478,6 +493,7 @@ class Bookkeeping:
                 promotion.commit,
                 promotion.by,
                 promotion.at,
+                " ".join(promotion.undoes),
                 self._project,
             ],
         )

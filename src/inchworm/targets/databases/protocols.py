@@ -33,6 +33,8 @@ class Switch:
         view_sql: for a view, the SELECT with the names that count after the switch-over.
         replaced: the name under which a replaced or removed table is kept aside.
         former: the relation of another name whose rights and comments it takes over.
+        was_live: whether what is staged was live before, and may have triggers and policies of
+            that time.
     """
 
     name: RelationName
@@ -41,6 +43,7 @@ class Switch:
     view_sql: str | None
     replaced: RelationName
     former: RelationName | None = None
+    was_live: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)

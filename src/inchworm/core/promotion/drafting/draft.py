@@ -25,6 +25,7 @@ from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.lineage.facts import Trait
 from inchworm.core.promotion.drafting.reasons import Reason, reasons_of
 from inchworm.core.promotion.drafting.request import Request, environment_state, values_digest
+from inchworm.core.promotion.drafting.rolling_back import undone_here
 from inchworm.core.promotion.drafting.schedules import switched_off
 from inchworm.core.promotion.drafting.standing import direction, going_back, other_content
 from inchworm.core.promotion.drafting.steps import steps_of
@@ -32,6 +33,7 @@ from inchworm.core.promotion.drafting.structures import as_desired, made_again, 
 from inchworm.core.promotion.drafting.values import differing_values, values_used
 from inchworm.core.promotion.migrations import Pending, pending_migrations
 from inchworm.core.promotion.promotion import Direction, Draft
+from inchworm.core.promotion.rollback import Undone
 from inchworm.core.rendered import When
 
 
@@ -43,16 +45,19 @@ def draft(request: Request) -> Draft:
         request.live,
         request.environment.database,
         request.baselines,
+        goes_back=request.rollback is not None,
     )
+    undone, of_undone = undone_here(request, pending)
+    findings += of_undone
     findings += _names_left(request, pending)
-    reasons = reasons_of(request, pending)
+    reasons = reasons_of(request, pending, undone)
     removed = [part for part in request.live.parts if part not in request.assembly.parts]
     for schema in (part for part in removed if part.kind is Kind.SCHEMA):
         message = f"{schema} is not in the bundle any more; its tables stay"
         findings.append(rules.HELD.finding(message, part=schema))
     findings += check_environment(request.assembly, request.live)
     findings += permitted(request)
-    findings += _against_what_is_live(request, reasons, pending)
+    findings += _against_what_is_live(request, reasons, pending, undone)
     findings += _rows_lost(request, removed)
     findings += _standing(request)
     findings += switched_off(request, reasons)
@@ -68,7 +73,7 @@ def draft(request: Request) -> Draft:
         today=request.today.isoformat(),
         environment_state=environment_state(request.environment, request.live),
         values_digest=values_digest(request.values),
-        steps=steps_of(request, reasons, pending, removed),
+        steps=steps_of(request, reasons, pending, removed, undone),
         findings=tuple(in_order(findings)),
         differing=differing_values(request, reasons),
         values=values_used(request),
@@ -80,6 +85,8 @@ def draft(request: Request) -> Draft:
         direction=_direction(request),
         runs_there=request.live.last,
         by_hand=tuple(difference.mark for difference in request.live.differences),
+        rollback=request.rollback,
+        undone=undone,
     )
 
 
@@ -164,22 +171,24 @@ def _standing(request: Request) -> Iterator[Finding]:
     live, name = request.live, request.environment.name
     yield from request.route
     yield from other_content(request.bundle, request.bundle_digest, live.promotions, name)
-    heading = _direction(request)
-    yield from going_back(name, request.bundle, heading, live.last, may=request.back)
+    if request.rollback is None:
+        heading = _direction(request)
+        yield from going_back(name, request.bundle, heading, live.last, may=request.back)
     yield from clocks(live, request.clock)
 
 
 def _against_what_is_live(
-    request: Request, reasons: Mapping[PartId, Reason], pending: Sequence[Pending]
+    request: Request, reasons: Mapping[PartId, Reason], pending: Sequence[Pending], undone: Undone
 ) -> Iterator[Finding]:
     """What the promotion would break for live models, or of what was changed by hand."""
     early = {p.schema for p in pending if p.when is When.BEFORE and not p.assumed}
+    early |= {schema for schema, those in undone.items() if not those[0].late}
     early |= {s for s, p in request.structures if any(c.lost and not c.late for c in p.changes)}
     yield from breaking(request.assembly, request.live, early, request.environment)
     changing = [schema for schema, planned in request.structures if planned.changes]
     yield from drifted(
         request.live,
-        {*reasons, *(p.schema for p in pending), *changing},
+        {*reasons, *(p.schema for p in pending), *undone, *changing},
         {key for p in pending for key in p.takes_up} | as_desired(request),
         request.environment,
         made_again(request),

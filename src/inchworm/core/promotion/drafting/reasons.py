@@ -10,6 +10,7 @@ from inchworm.core.promotion.composition import LivePart
 from inchworm.core.promotion.drafting.request import Request
 from inchworm.core.promotion.drafting.schedules import stays_stopped
 from inchworm.core.promotion.migrations import Pending
+from inchworm.core.promotion.rollback import Undone
 from inchworm.core.structure.changes import Effect
 
 
@@ -20,14 +21,17 @@ class Reason(NamedTuple):
     why: str
 
 
-def reasons_of(request: Request, pending: Sequence[Pending]) -> dict[PartId, Reason]:
+def reasons_of(
+    request: Request, pending: Sequence[Pending], undone: Undone
+) -> dict[PartId, Reason]:
     """Action and reason of every part that does not stay as it is.
 
     Args:
         request: what the draft is made from.
         pending: the migrations that are going to run or to be assumed.
+        undone: the migrations that are taken back.
     """
-    return _Reasons(request).run(pending)
+    return _Reasons(request).run(pending, undone)
 
 
 class _Reasons:
@@ -37,13 +41,13 @@ class _Reasons:
         self.live = request.live
         self.reasons: dict[PartId, Reason] = {}
 
-    def run(self, pending: Sequence[Pending]) -> dict[PartId, Reason]:
+    def run(self, pending: Sequence[Pending], undone: Undone) -> dict[PartId, Reason]:
         """Each part by itself, then everything downstream."""
         for part in self.assembly.parts:
             changed = self._changed(part)
             if changed is not None:
                 self.reasons[part] = changed
-        self._spread(pending)
+        self._spread(self._tables_touched(pending) | self._tables_undone(undone))
         return self.reasons
 
     def _changed(self, part: PartId) -> Reason | None:
@@ -88,9 +92,8 @@ class _Reasons:
             return f"parameter{'s' if len(changed) > 1 else ''} {', '.join(changed)} changed"
         return "rendered differently"
 
-    def _spread(self, pending: Sequence[Pending]) -> None:
+    def _spread(self, touched: set[str]) -> None:
         """Everything that reads what changes is built again, in lineage order."""
-        touched = self._tables_touched(pending)
         for part in self.assembly.model_order:
             if part in self.reasons:
                 continue
@@ -111,18 +114,30 @@ class _Reasons:
         for migration in pending:
             if migration.assumed:
                 continue
-            from inchworm.core.sql.columns import tables_in  # the parser, only where needed
-            from inchworm.core.sql.parse import parse_statements
-
             script = self.request.rendered.schema(migration.schema).migration(migration.name)
-            for statement in parse_statements(script.sql, self.assembly.dialect):
-                touched |= set(tables_in(statement, self.assembly.dialect))
+            touched |= _tables_in(script.sql, self.assembly.dialect)
         for schema, planned in self.request.structures:
             for change in planned.changes:
                 if not change.late and (change.lost or change.effect is Effect.SLOW):
                     table = RelationName(change.name).table.split(".")[0]
                     touched.add(relation(schema.name, table))
         return touched
+
+    def _tables_undone(self, undone: Undone) -> set[str]:
+        """Logical names of the tables that undo scripts work on."""
+        touched: set[str] = set()
+        for those in undone.values():
+            for each in those:
+                touched |= _tables_in(each.undo, self.assembly.dialect)
+        return touched
+
+
+def _tables_in(script: str, dialect: str) -> set[str]:
+    from inchworm.core.sql.columns import tables_in  # the parser, only where needed
+    from inchworm.core.sql.parse import parse_statements
+
+    statements = parse_statements(script, dialect)
+    return {table for statement in statements for table in tables_in(statement, dialect)}
 
 
 def listed(names: Sequence[str]) -> str:

@@ -15,8 +15,10 @@ from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest, digest_of
+from inchworm.core.promotion.aside import Aside
 from inchworm.core.promotion.composition import Composition
 from inchworm.core.promotion.promotion import UsedSecret
+from inchworm.core.promotion.rollback import Leaving, Rollback
 from inchworm.core.rendered import RenderedParts, canonical
 from inchworm.core.structure.changes import Change
 
@@ -63,6 +65,12 @@ class Request:
     """The time by the clock of whoever drafts, ISO 8601; empty where it is not compared."""
     rights: Rights = field(default_factory=Rights)
     """What whoever promotes may do there."""
+    rollback: Rollback | None = None
+    """What makes it a rollback."""
+    replaced: Mapping[RelationName, Aside] = field(default_factory=dict)
+    """Tables of the state that a rollback brings back, by the physical name that they had."""
+    leaving: Leaving = field(default_factory=Leaving)
+    """What the bundles that a rollback leaves know of migrations."""
     route: tuple[Finding, ...] = ()
     """Findings about the environments that the bundle has to pass through before."""
 

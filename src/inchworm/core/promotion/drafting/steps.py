@@ -8,12 +8,15 @@ from dataclasses import replace
 from functools import cached_property
 
 from inchworm.core.identifiers import Kind, PartId, Whole
+from inchworm.core.promotion.aside import Aside
 from inchworm.core.promotion.drafting.reasons import Reason, listed
 from inchworm.core.promotion.drafting.request import Request
+from inchworm.core.promotion.drafting.rolling_back import taken_back, taken_back_step, undo_steps
 from inchworm.core.promotion.drafting.schedules import schedule_steps
 from inchworm.core.promotion.drafting.structures import put_back
 from inchworm.core.promotion.migrations import Pending
 from inchworm.core.promotion.promotion import Step, step_of
+from inchworm.core.promotion.rollback import Undone
 from inchworm.core.promotion.states import Phase
 from inchworm.core.rendered import When
 from inchworm.core.structure.changes import Effect
@@ -28,6 +31,7 @@ def steps_of(
     reasons: Mapping[PartId, Reason],
     pending: Sequence[Pending],
     removed: Sequence[PartId],
+    undone: Undone,
 ) -> tuple[Step, ...]:
     """The ordered steps; none when there is nothing to do.
 
@@ -36,28 +40,32 @@ def steps_of(
         reasons: the parts that the promotion works on.
         pending: the migrations that are going to run or to be assumed.
         removed: parts that are live, and not in the bundle any more.
+        undone: the migrations that are taken back.
     """
-    return _numbered(_Planning(request, reasons).steps(pending, removed))
+    return _numbered(_Planning(request, reasons, undone).steps(pending, removed))
 
 
 class _Planning:
-    def __init__(self, request: Request, reasons: Mapping[PartId, Reason]) -> None:
+    def __init__(self, request: Request, reasons: Mapping[PartId, Reason], undone: Undone) -> None:
         self.request = request
         self.assembly = request.assembly
         self.live = request.live
         self.reasons = reasons
+        self.undone = undone
 
     def steps(self, pending: Sequence[Pending], removed: Sequence[PartId]) -> list[Step]:
         """All steps, in the order of their phases."""
         pausing, setting = schedule_steps(self.request, self.reasons, removed)
         work = [
             *self._put_back(),
+            *undo_steps(self.undone, Phase.MIGRATE, late=False),
             *self._migrations(pending, Phase.MIGRATE, When.BEFORE),
             *self._structures(Phase.MIGRATE, late=False),
             *self._stored_tables(),
             *self._builds(),
             *self._checks(),
             *self._switch_over(removed),
+            *undo_steps(self.undone, Phase.MIGRATE_AFTER, late=True),
             *self._migrations(pending, Phase.MIGRATE_AFTER, When.AFTER),
             *self._structures(Phase.MIGRATE_AFTER, late=True),
             *self._deliveries(removed),
@@ -143,18 +151,27 @@ class _Planning:
     def _builds(self) -> Iterator[Step]:
         for part in self._built:
             action, reason = self.reasons[part]
+            if part in self._taken_back:
+                yield taken_back_step(part, reason, self._taken_back[part])
+                continue
             former = self.request.moved.get(part, part)
             is_live = self.request.physical(former.name) in self.live.tables
             if self.request.rendered.model(part).keeps_rows and is_live:
                 reason += "; its rows stay, new ones come"
             yield step_of(Phase.BUILD, part, action, reason)
 
+    @cached_property
+    def _taken_back(self) -> Mapping[PartId, Aside]:
+        return taken_back(self.request, self._built)
+
     def _checks(self) -> Iterator[Step]:
-        for part in self._built:
+        """Of what is built; a table that is taken back was checked when it was built."""
+        built = [part for part in self._built if part not in self._taken_back]
+        for part in built:
             model = self.request.rendered.model(part)
             if model.key or model.checks:
                 yield step_of(Phase.CHECK, part, "check", "its data before anybody sees it")
-        rebuilt = {part.name for part in self._built}
+        rebuilt = {part.name for part in built}
         for check in self.assembly.of_kind(Kind.CHECK):
             read = sorted(rebuilt.intersection(self.assembly.outlines[check].reads))
             if read:
@@ -174,6 +191,8 @@ class _Planning:
         if self._built:
             count = len(self._built)
             reason = f"{count} built beside go live together" if count > 1 else "it goes live"
+            if self._taken_back:
+                reason = f"{count} go live together" if count > 1 else reason
             yield step_of(Phase.SWITCH, Whole.MODELS, "switch over", reason)
 
     # ---- services -----------------------------------------------------------------------------

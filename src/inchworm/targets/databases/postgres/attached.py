@@ -369,6 +369,25 @@ def _made_triggers(name: str, rows: Sequence[tuple[Any, ...]]) -> Iterator[str]:
             yield f"ALTER TABLE {quoted(name)} {_ENABLED[enabled]} {trigger}"
 
 
+def taking_off(session: Session, name: str) -> Iterator[str]:
+    """Statements that take off a table what its successor's predecessor gives it: by name.
+
+    A table that was live before has the triggers, policies and row security of that time.
+    """
+    asked, table = [[quoted(name)]], quoted(name)
+    with whole_names(session):
+        triggers, policies = session.rows(_TRIGGERS, asked), session.rows(_POLICIES, asked)
+        ((_, secured, forced, *_),) = session.rows(_RELATIONS, asked)
+    for _, trigger, *_ in triggers:
+        yield f"DROP TRIGGER {trigger} ON {table}"
+    for _, policy, *_ in policies:
+        yield f"DROP POLICY {policy} ON {table}"
+    if forced:
+        yield f"ALTER TABLE {table} NO FORCE ROW LEVEL SECURITY"
+    if secured:
+        yield f"ALTER TABLE {table} DISABLE ROW LEVEL SECURITY"
+
+
 def give(session: Session, given: Mapping[str, Attached], kinds: Mapping[str, str]) -> None:
     """Give relations what their predecessors had, and nothing that those had not.
 

@@ -22,6 +22,7 @@ from inchworm.targets.databases.postgres.attached import (
     attached_to,
     give,
     index_ahead,
+    taking_off,
     whole_names,
 )
 from inchworm.targets.databases.protocols import Switch
@@ -298,6 +299,9 @@ class _SwitchOver:
                         self.session.execute(statement)
                 self._rename(switch.name, switch.replaced)
             if switch.staging is not None and switch.store == "table":
+                if switch.was_live:
+                    for statement in taking_off(self.session, switch.staging):
+                        self.session.execute(statement)
                 self._rename(switch.staging, switch.name)
 
     def _rename(self, old: str, new: str) -> None:

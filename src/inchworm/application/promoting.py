@@ -6,11 +6,12 @@ import datetime as dt
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
+from inchworm.application.entry import Entry, demand_entry
 from inchworm.application.route import ask_passages
 from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.environments.environment import Environment
-from inchworm.core.errors import UsageError, did_you_mean
+from inchworm.core.errors import EnvironmentMoved, UsageError, did_you_mean
 from inchworm.core.identifiers import Kind
 from inchworm.core.promotion.promotion import Promotion, Step
 from inchworm.core.promotion.states import State
@@ -142,6 +143,13 @@ def resume(workplace: Workplace, id_: str) -> Resumed:
         UsageError: when there is none of that name, or it is over.
     """
     promotion = workplace.ledger.promotion(id_)
+    if promotion.was_passed:
+        again = f"inchworm promote {promotion.draft.bundle} --to {promotion.draft.environment}"
+        raise EnvironmentMoved(
+            f"{promotion.draft.environment} moved since {promotion.id} was drafted: it was "
+            f"{promotion.message}.",
+            next=f"Draft again: {again}",
+        )
     if not promotion.state.may_go_on:
         raise UsageError(
             f"{promotion.id} is {promotion.state.value}.", next="See inchworm history."
@@ -155,15 +163,28 @@ def resume(workplace: Workplace, id_: str) -> Resumed:
 
 
 def carry_out_promotion(
-    workplace: Workplace, prepared: Prepared, promotion: Promotion, reporter: Reporter
+    workplace: Workplace,
+    prepared: Prepared,
+    promotion: Promotion,
+    reporter: Reporter,
+    entry: Entry | None = None,
 ) -> Promotion:
     """Carry out a recorded promotion, or go on with it.
+
+    Args:
+        workplace: the workplace.
+        prepared: its bundle, made ready for the environment.
+        promotion: the promotion.
+        reporter: hears of each step.
+        entry: how it stands to the entry conditions, where that was just judged.
 
     Raises:
         BundleError: when a file of the bundle was altered after packing.
         EnvironmentMoved: when the environment is not as drafted, or is locked.
+        Waiting: when an entry condition of the environment is missing.
         KeyboardInterrupt: after recording where it stopped.
     """
+    entry = demand_entry(workplace, promotion, entry)
     from inchworm.engine.promoting import Work, carry_out  # much that a draft does not need
 
     prepared.bundle.verify()
@@ -178,14 +199,23 @@ def carry_out_promotion(
             now=workplace.now,
             process=workplace.process,
             reporter=reporter,
+            exception=entry.exception_text,
         )
     )
 
 
 def drop(workplace: Workplace, promotion: Promotion, why: str) -> None:
-    """Give up a draft that was not begun."""
-    if promotion.state is State.DRAFTED:
-        workplace.ledger.move(promotion, State.DROPPED, why)
+    """Give up a draft that was not begun.
+
+    Raises:
+        UsageError: when it was.
+    """
+    if promotion.state is not State.DRAFTED:
+        raise UsageError(
+            f"{promotion.id} is {promotion.state}: only a draft can be dropped.",
+            next=f"To take back what it did: inchworm rollback {promotion.id}.",
+        )
+    workplace.ledger.move(promotion, State.DROPPED, why)
 
 
 def step_key(step: Step) -> str:

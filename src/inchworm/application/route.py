@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 
 from inchworm.application.workplace import Workplace
 from inchworm.core.environments.environment import Environment
+from inchworm.core.ledger.entries import Head
 from inchworm.engine.route import Passage, ask_passage
 
 _AT_ONCE = 8
@@ -30,3 +31,14 @@ def ask_passages(workplace: Workplace, names: Iterable[str]) -> list[Passage]:
         return list(map(asked, environments))
     with ThreadPoolExecutor(_AT_ONCE) as pool:
         return list(pool.map(asked, environments))
+
+
+def ask_heads(workplace: Workplace) -> tuple[dict[str, Mapping[str, Head]], dict[str, str]]:
+    """What the databases of all environments know of the ends of ledgers' chains.
+
+    Returns:
+        By environment, the ends that its database knows; and of those that could not be asked, why.
+    """
+    passages = ask_passages(workplace, [each.name for each in workplace.project.environments])
+    heads = {each.environment: each.heads for each in passages if not each.problem}
+    return heads, {each.environment: each.problem for each in passages if each.problem}

@@ -28,7 +28,10 @@ SECTIONS: dict[str, dict[str, str]] = {
         "pack": "Make the immutable bundle of this commit.",
         "bundles": "List bundles, and where each has been promoted.",
     },
-    "Promote": {"promote": "Draft, show and carry out a promotion; go on with one that stopped."},
+    "Promote": {
+        "promote": "Draft, show and carry out a promotion; go on with one that stopped.",
+        "approve": "Say yes or no to a draft, for the record.",
+    },
     "Run": {
         "run": "Run what is live: a pipeline, model, notebook or flow.",
         "serve": "Run the schedules of environments, and tell how they stand.",
@@ -44,6 +47,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "rollback": "Take an environment back to what ran there before.",
         "adopt": "Take up a schema that an environment has into the source.",
         "waive": "Accept a finding for a while, with a reason and an end.",
+        "ledger": "Make a key to sign with; verify the record, or write it out.",
     },
     "Try": {
         "demo": "Write the Riverwatch example and work through a day with it.",

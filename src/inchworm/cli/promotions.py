@@ -14,9 +14,10 @@ from rich.padding import Padding
 from rich.progress import Progress, SpinnerColumn, TaskID, TextColumn, TimeElapsedColumn
 from rich.text import Text
 
+from inchworm.application.entry import Entry, entry_of
+from inchworm.application.entry import say as say_so
 from inchworm.application.promoting import (
     carry_out_promotion,
-    drop,
     record_draft,
     step_key,
     usual_seconds,
@@ -37,17 +38,19 @@ from inchworm.cli.terminal import (
 from inchworm.cli.visible import visible
 from inchworm.core.checks.findings import has_errors
 from inchworm.core.counting import counted
+from inchworm.core.entry.approvals import Verdict
 from inchworm.core.environments.environment import Environment
-from inchworm.core.errors import UsageError
+from inchworm.core.errors import EnvironmentMoved, UsageError, Waiting
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import promotion_key
+from inchworm.core.parameters.values import read_duration
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Direction, Draft, Promotion, Step
 from inchworm.core.promotion.rollback import Rollback
 from inchworm.core.promotion.states import Phase, State
 from inchworm.engine.preparation import Drafted, Prepared
 from inchworm.engine.reporter import Reporter
-from inchworm.report.documents import draft_document, promotion_document
+from inchworm.report.documents import draft_document, entry_document, promotion_document
 
 _SHOWN = 80
 _EFFECT = 12
@@ -56,10 +59,19 @@ _EFFECT = 12
 
 @dataclass(frozen=True, kw_only=True)
 class Asking:
-    """How the program talks with whoever started it."""
+    """How the program talks with whoever started it.
+
+    Attributes:
+        wait: how long to wait for entry conditions that are missing, in seconds.
+        exception: whether to let the promotion in although some are missing.
+        because: the reason for that.
+    """
 
     yes: bool
     as_json: bool
+    wait: float = 0.0
+    exception: bool = False
+    because: str = ""
 
 
 def promote_drafted(
@@ -102,27 +114,39 @@ def promote_drafted(
     if only_draft:
         if asking.as_json:
             print_json(promotion_document(promotion))
-        else:
-            go_on = f"inchworm promote {promotion.id}"
-            say(screen, "drafted", f"as {promotion.id}; nothing changed. Carry it out: {go_on}")
+            return 0
+        go_on = f"Carry it out: inchworm promote {promotion.id}"
+        if environment.entry.approvals:
+            go_on = f"Have it approved: inchworm review {promotion.id}"
+        say(screen, "drafted", f"as {promotion.id}; nothing changed. {go_on}")
         return 0
     return carry_out(place, drafted.prepared, promotion, asking)
 
 
 def carry_out(place: Workplace, prepared: Prepared, promotion: Promotion, asking: Asking) -> int:
     """Ask, carry a promotion out or go on with it, and show how it ends; the exit code."""
-    environment = prepared.environment
+    environment, screen = prepared.environment, console()
+    if asking.exception:
+        promotion = say_so(place, str(promotion.id), Verdict.EXCEPTION, asking.because)
+    entry = _entry(place, promotion, asking)
+    if not entry.is_open:
+        if asking.as_json:
+            print_json(promotion_document(promotion) | {"entry": entry_document(entry)})
+        else:
+            text = f"{promotion.id} in front of {_named(environment)}; nothing changed."
+            say(screen, "waiting", text)
+            screen.print(f"next   {_way_in(promotion, environment)}")
+        return Waiting.exit_code
     if not asking.yes and not _agreed(environment, promotion):
-        drop(place, promotion, "not agreed to")
-        click.echo(f"{promotion.id} is dropped. Nothing changed in {environment.name}.")
+        text = f"Nothing changed in {environment.name}. {promotion.id} stays as it is; to drop it: "
+        click.echo(f"{text}inchworm promote {promotion.id} --drop")
         return 1
-    screen = console()
     reporter = Reporter()
     if not asking.as_json:
         reporter = _Progress(screen, promotion, usual_seconds(place, environment.name))
     started = time.monotonic()
     try:
-        promotion = carry_out_promotion(place, prepared, promotion, reporter)
+        promotion = carry_out_promotion(place, prepared, promotion, reporter, entry)
     except KeyboardInterrupt:
         promotion = place.ledger.promotion(promotion.id)
         message = visible(promotion.message)
@@ -135,7 +159,74 @@ def carry_out(place: Workplace, prepared: Prepared, promotion: Promotion, asking
         print_json(promotion_document(promotion))
     else:
         _show_end(screen, environment, promotion, time.monotonic() - started)
-    return 0 if promotion.state is State.DONE else 1
+    ends = {State.DONE: 0, State.PARTLY_DONE: _PARTLY_DONE}
+    return ends.get(promotion.state, 1)
+
+
+_PARTLY_DONE = 5
+
+
+def _entry(place: Workplace, promotion: Promotion, asking: Asking) -> Entry:
+    """How a draft stands to the entry conditions, shown; waited for, where that is asked for."""
+    if promotion.state is not State.DRAFTED:
+        return Entry()
+    screen = console()
+    entry = entry_of(place, promotion)
+    until = time.monotonic() + asking.wait
+    if not entry.is_open and asking.wait and not asking.as_json:
+        print_entry(screen, entry)
+    with _waiting(screen, f"{promotion.id} waits for its entry conditions", asking.as_json):
+        while not entry.is_open and time.monotonic() < until:
+            time.sleep(min(_LOOKS_AGAIN, max(0.0, until - time.monotonic())))
+            promotion = place.ledger.promotion(promotion.id)
+            if promotion.state is not State.DRAFTED:
+                raise EnvironmentMoved(
+                    f"{promotion.id} is {promotion.state}: {promotion.message}.",
+                    next="See inchworm history.",
+                )
+            entry = entry_of(place, promotion)
+    if not asking.as_json:
+        print_entry(screen, entry)
+    return entry
+
+
+def duration(text: str | None) -> float:
+    """A duration as ``--wait`` gives it, in seconds; 0 where it is not given."""
+    if text is None:
+        return 0.0
+    try:
+        return read_duration(text).total_seconds()
+    except ValueError as error:
+        raise click.UsageError(f"--wait: {error}.") from error
+
+
+_LOOKS_AGAIN = 2.0
+"""Seconds after which a promotion that waits looks again."""
+
+
+def print_entry(screen: Console, entry: Entry) -> None:
+    """Every entry condition, met or missing, by what evidence."""
+    if not entry.judged:
+        return
+    lines = [
+        (word("met" if each.is_met else "missing"), each.condition, each.evidence)
+        for each in entry.judged
+    ]
+    screen.print(rows(("entry", "condition", "evidence"), lines))
+    if entry.exception_text:
+        screen.print(Text(f"LET IN BY EXCEPTION, {entry.exception_text}", style="bold"))
+    screen.print()
+
+
+def _way_in(promotion: Promotion, environment: Environment) -> str:
+    """The commands that lead on from entry conditions that are missing."""
+    ways = f"inchworm review {promotion.id} shows it"
+    if environment.entry.approvals:
+        ways += f", inchworm approve {promotion.id} says yes"
+    ways += f"; when all is met: inchworm promote {promotion.id}"
+    if environment.entry.exception:
+        ways += f", or with --exception --because TEXT ({', '.join(environment.entry.exception)})"
+    return ways
 
 
 def _agreed(environment: Environment, promotion: Promotion) -> bool:

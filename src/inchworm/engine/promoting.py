@@ -22,7 +22,7 @@ from inchworm.core.errors import EnvironmentMoved, InchwormError, UsageError
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, promotion_key
 from inchworm.core.promotion.drafting.request import environment_state, values_digest
-from inchworm.core.promotion.promotion import Promotion
+from inchworm.core.promotion.promotion import Promotion, passed_by
 from inchworm.core.promotion.states import TRANSITIONS, Phase, State
 from inchworm.engine.actions.base import Action, Plan, Undoing
 from inchworm.engine.actions.models import TakeBackModel
@@ -49,6 +49,7 @@ class Work:
         now: the current time, ISO 8601, UTC; by the database's clock as soon as it is reached.
         locks: the folder for lock files.
         process: the number of this process, for messages to others.
+        exception: who let it in although entry conditions were missing, and why.
     """
 
     prepared: Prepared
@@ -60,6 +61,7 @@ class Work:
     now: Callable[[], str]
     process: int = 0
     reporter: Reporter = field(default_factory=Reporter)
+    exception: str = ""
 
 
 def carry_out(work: Work) -> Promotion:
@@ -242,6 +244,7 @@ class _Promoting:
             changes=work.promotion.draft.changes,
             id=work.promotion.id,
             undone=work.promotion.draft.undone,
+            exception=work.exception,
             undoes=rollback.undoes if (rollback := work.promotion.draft.rollback) else (),
             building=frozenset(part.relation for part in self.plan.building),
             taking_back=frozenset(
@@ -285,6 +288,7 @@ class _Promoting:
             return self._move(State.PARTLY_DONE, message)
         done = self._move(State.DONE)
         self._say_undone()
+        self._drop_passed()
         with self.place.database.transaction():
             self._anchor()
         return done
@@ -305,6 +309,14 @@ class _Promoting:
                 undone = ledger.promotion(id_)
                 if State.UNDONE in TRANSITIONS[undone.state]:
                     ledger.move(undone, State.UNDONE, f"taken back by {self.before.id}")
+
+    def _drop_passed(self) -> None:
+        """Drop the drafts that cannot be carried out any more, as the environment moved."""
+        ledger, environment = self.work.ledger, self.before.draft.environment
+        for summary in ledger.summaries():
+            if summary.environment == environment and summary.state is State.DRAFTED:
+                draft = ledger.promotion(summary.id)
+                ledger.move(draft, State.DROPPED, passed_by(self.before.id))
 
     def _claim(self) -> None:
         """Say in the database whose turn it is, and which names this promotion will use."""

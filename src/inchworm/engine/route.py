@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import InchwormError
+from inchworm.core.ledger.entries import Head
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion, passed
@@ -23,12 +24,14 @@ class Passage:
         environment: its name.
         promotions: those that were completed there, in their order.
         claimed_by: the key of the promotion that began, or went on, there last.
+        heads: the end of each ledger's chain when a promotion of it was there last.
         problem: why it could not be asked; empty when it could.
     """
 
     environment: str
     promotions: tuple[CompletedPromotion, ...] = ()
     claimed_by: str | None = None
+    heads: Mapping[str, Head] = field(default_factory=dict)
     problem: str = ""
 
     def has(self, digest: Digest) -> bool:
@@ -56,6 +59,7 @@ def ask_passage(
                 environment=name,
                 promotions=tuple(bookkeeping.promotions()),
                 claimed_by=bookkeeping.claimed_by(),
+                heads=bookkeeping.heads(),
             )
     except InchwormError as error:
         return Passage(environment=name, problem=error.what)

@@ -46,6 +46,7 @@ class Site:
         undone: the migrations that are taken back, by schema.
         taking_back: logical names of the models whose replaced tables go live again.
         undoes: the keys of the promotions that a rollback takes back.
+        exception: who let the promotion in although entry conditions were missing, and why.
     """
 
     def __init__(
@@ -61,12 +62,14 @@ class Site:
         undone: Undone = _NOTHING_UNDONE,
         taking_back: frozenset[RelationName] = frozenset(),
         undoes: tuple[str, ...] = (),
+        exception: str = "",
     ) -> None:
         self.prepared = prepared
         self.changes = changes
         self.undone = undone
         self.taking_back = taking_back
         self.undoes = undoes
+        self.exception = exception
         self.id = id
         self.building = building
         self.by = by

@@ -5,11 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from typing import Literal
+from zoneinfo import available_timezones
 
 from pydantic import Field, field_validator
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
+from inchworm.core.entry.closed_hours import closed_time
+from inchworm.core.entry.conditions import EntryConditions, measure_condition, ran_condition
 from inchworm.core.environments.environment import (
     DatabaseAddress,
     Environment,
@@ -19,6 +22,7 @@ from inchworm.core.environments.environment import (
 from inchworm.core.errors import ProjectError, did_you_mean
 from inchworm.core.identifiers import Kind
 from inchworm.core.lineage.facts import Policies, Use
+from inchworm.core.parameters.values import read_duration
 from inchworm.core.toml import TomlDocument, TomlProblem, read_toml
 from inchworm.kinds.settings import Report, Settings, parameter_uses, validate
 from inchworm.project.declarations import Declarations, ProjectSettings, Storage
@@ -170,6 +174,70 @@ class SecretStoreSettings(Settings):
         return token
 
 
+class EntrySettings(Settings):
+    """``[entry]`` of an environment file."""
+
+    approvals: int = Field(0, ge=0, le=100)
+    by: tuple[str, ...] = ()
+    by_author: bool = False
+    signed: bool = False
+    passed_in: tuple[str, ...] = ()
+    rested: str | None = None
+    no_warnings: bool = False
+    closed: tuple[str, ...] = ()
+    timezone: str = "UTC"
+    measures: tuple[str, ...] = ()
+    ran: tuple[str, ...] = ()
+    ask: tuple[str, ...] = ()
+    ask_timeout: str = "1m"
+    exception: tuple[str, ...] = ()
+
+    @field_validator("rested", "ask_timeout")
+    @classmethod
+    def _is_duration(cls, duration: str | None) -> str | None:
+        if duration is not None:
+            read_duration(duration)
+        return duration
+
+    @field_validator("closed")
+    @classmethod
+    def _are_times(cls, closed: tuple[str, ...]) -> tuple[str, ...]:
+        for each in closed:
+            closed_time(each)
+        return closed
+
+    @field_validator("measures")
+    @classmethod
+    def _are_measures(cls, measures: tuple[str, ...]) -> tuple[str, ...]:
+        for each in measures:
+            measure_condition(each)
+        return measures
+
+    @field_validator("ran")
+    @classmethod
+    def _are_runs(cls, ran: tuple[str, ...]) -> tuple[str, ...]:
+        for each in ran:
+            ran_condition(each)
+        return ran
+
+    @field_validator("timezone")
+    @classmethod
+    def _is_zone(cls, timezone: str) -> str:
+        if timezone not in available_timezones():
+            near = did_you_mean(timezone, available_timezones(), "")
+            raise ValueError(f"{timezone!r} is no time zone; {near}")
+        return timezone
+
+    @property
+    def conditions(self) -> EntryConditions:
+        """The conditions as the rest of the program has them."""
+        given = self.model_dump(exclude={"rested", "ask_timeout"})
+        rested = read_duration(self.rested).total_seconds() if self.rested else 0.0
+        return EntryConditions(
+            **given, rested=rested, ask_seconds=read_duration(self.ask_timeout).total_seconds()
+        )
+
+
 class EnvironmentSettings(Settings):
     """An environment file."""
 
@@ -185,6 +253,7 @@ class EnvironmentSettings(Settings):
     gateway: ServiceSettings
     secret_store: SecretStoreSettings | None = None
     schedules: dict[str, Literal["on", "off"]] = {}
+    entry: EntrySettings = EntrySettings()
 
 
 def validated_declarations(files: Mapping[str, bytes], project_file: str) -> Declarations:
@@ -294,6 +363,7 @@ def _environment(name: str, path: str, settings: EnvironmentSettings) -> Environ
         else None,
         default_schedule=default,
         schedules=schedules,
+        entry=settings.entry.conditions,
         file=path,
     )
 
@@ -319,12 +389,39 @@ def _report_route(
                         remedy=did_you_mean(before, by_name, "Correct the name."),
                     )
                 )
+        _report_entry(environment, by_name, documents[environment.name], report)
         if environment.name in _all_before(environment, by_name):
             report(
                 rules.MALFORMED.finding(
                     f"{environment.name} comes after itself", file=environment.file, line=line
                 )
             )
+
+
+def _report_entry(
+    environment: Environment,
+    by_name: Mapping[str, Environment],
+    document: TomlDocument,
+    report: Report,
+) -> None:
+    """Environments that entry conditions name must exist."""
+    entry = environment.entry
+    named = {
+        "passed_in": entry.passed_in,
+        "measures": [measure_condition(text).environment for text in entry.measures],
+        "ran": [ran_condition(text)[1] for text in entry.ran],
+    }
+    for key, names in named.items():
+        for name in names:
+            if name not in by_name:
+                report(
+                    rules.MALFORMED.finding(
+                        f"[entry] {key} names {name}, which is no environment",
+                        file=environment.file,
+                        line=document.line_of(("entry", key)),
+                        remedy=did_you_mean(name, by_name, "Correct the name."),
+                    )
+                )
 
 
 def _all_before(environment: Environment, by_name: dict[str, Environment]) -> set[str]:

@@ -15,6 +15,7 @@ from typing import Any
 
 from inchworm import __version__
 from inchworm.core.checks.findings import Finding
+from inchworm.core.entry.conditions import EntryConditions
 from inchworm.core.environments.environment import (
     DatabaseAddress,
     Environment,
@@ -26,7 +27,7 @@ from inchworm.core.lineage.facts import Policies, Use
 from inchworm.core.parts import digest_of
 
 FILE = ".inchworm/declarations.json"
-_VERSION = 2
+_VERSION = 3
 """Raised whenever the same files are read otherwise than before."""
 
 
@@ -168,5 +169,6 @@ def _environment(body: Mapping[str, Any]) -> Environment:
             "workspace": ServiceAddress(**body["workspace"]),
             "gateway": ServiceAddress(**body["gateway"]),
             "secret_store": SecretStoreAddress(**store) if store is not None else None,
+            "entry": EntryConditions.from_json(body["entry"]),
         }
     )

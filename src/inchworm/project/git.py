@@ -85,6 +85,22 @@ def user_name(folder: Path) -> str | None:
     return _Git(folder)("config", "user.name")
 
 
+def authors(folder: Path, since: str | None, commit: str) -> tuple[str, ...] | None:
+    """Names and addresses of the authors of all commits that came with one.
+
+    Args:
+        folder: the project's.
+        since: the commit behind which they came; None for all of the history.
+        commit: the commit.
+
+    Returns:
+        None where the repository does not know one of the commits.
+    """
+    among = commit if since is None else f"{since}..{commit}"
+    log = _Git(folder)("log", "--format=%aN%n%aE", "--end-of-options", among)
+    return None if log is None else tuple(sorted(set(log.splitlines())))
+
+
 def _is_clean(git: _Git, files: Collection[str]) -> bool:
     """Whether nothing that is tracked has changed, and no file of the project is untracked."""
     prefix = git("rev-parse", "--show-prefix") or ""

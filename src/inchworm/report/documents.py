@@ -10,6 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from inchworm.application.entry import Entry
     from inchworm.application.packing import ListedBundle
     from inchworm.application.parameters import Live, MatrixView
     from inchworm.application.sampling import Rows
@@ -112,7 +113,25 @@ def promotion_document(promotion: Promotion) -> Document:
         "changed_by": promotion.changed_by,
         "commit": promotion.commit,
         "message": promotion.message,
+        "approvals": [
+            {
+                "verdict": each.verdict.value,
+                "by": each.by,
+                "identity": each.identity.value,
+                "at": each.at,
+                "because": each.because,
+            }
+            for each in promotion.approvals
+        ],
     }
+
+
+def entry_document(entry: Entry) -> list[Document]:
+    """The entry conditions of a promotion, met or missing, by what evidence."""
+    return [
+        {"condition": each.condition, "met": each.is_met, "evidence": each.evidence}
+        for each in entry.judged
+    ]
 
 
 def draft_document(
@@ -147,6 +166,7 @@ def draft_document(
         "left_alone": dict(draft.left_alone),
         "direction": draft.direction.value,
         "runs_there": _completed(draft.runs_there) if draft.runs_there else None,
+        "rollback": draft.rollback.to_json() if draft.rollback else None,
         "findings": [finding.to_json() for finding in draft.findings],
     }
 
@@ -198,6 +218,7 @@ def _environment(status: EnvironmentStatus) -> Document:
         "commit": last.commit if last else None,
         "since": last.at if last else None,
         "by": last.by if last else None,
+        "exception": last.exception if last else "",
         "promotion": str(last.id or last.promotion) if last else None,
         "ledger": last.id.ledger if last and last.id else None,
         "number": last.number if last else None,

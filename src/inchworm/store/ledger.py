@@ -11,6 +11,7 @@ import uuid
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 
+from inchworm.core.entry.approvals import Approval
 from inchworm.core.errors import LedgerError, UsageError, did_you_mean
 from inchworm.core.execution import StepReport
 from inchworm.core.identifiers import PromotionId, promotion_number
@@ -19,6 +20,7 @@ from inchworm.core.ledger.events import (
     Drafted,
     Event,
     Heard,
+    Judgement,
     LedgerStarted,
     Packed,
     RunEnded,
@@ -188,6 +190,11 @@ class Ledger:
             )
         self.append(str(promotion.id), StateChanged(state=state, message=message))
         return self.promotion(promotion.id)
+
+    def judge(self, promotion: PromotionId, approval: Approval) -> Promotion:
+        """Record what somebody said about a draft."""
+        self.append(str(promotion), Judgement(approval=approval))
+        return self.promotion(promotion)
 
     def steps(self, promotion: PromotionId, reports: Sequence[tuple[int, StepReport]]) -> None:
         """Record how steps stand, all at once."""
@@ -404,7 +411,7 @@ class Ledger:
         """All promotions, from all entries."""
         by_id: dict[str, list[Entry]] = {}
         for entry in self.entries():
-            if entry.kind in {Drafted.kind, StateChanged.kind, StepReported.kind}:
+            if entry.kind in _OF_PROMOTIONS:
                 by_id.setdefault(entry.about, []).append(entry)
         return [promotion_of(self.id, entries) for entries in by_id.values()]
 
@@ -416,6 +423,9 @@ class Ledger:
             with self._storage.transaction() as transaction:
                 for about in lacking:
                     _index(transaction, self.id, about)
+
+
+_OF_PROMOTIONS = {Drafted.kind, StateChanged.kind, StepReported.kind, Judgement.kind}
 
 
 def _index(transaction: LedgerTransaction, ledger: str, about: str) -> None:

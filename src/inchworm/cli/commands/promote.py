@@ -6,10 +6,10 @@ import sys
 
 import click
 
-from inchworm.application.promoting import PromotionRequest, draft_promotion, resume
+from inchworm.application.promoting import PromotionRequest, draft_promotion, drop, resume
 from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
-from inchworm.cli.promotions import Asking, carry_out, promote_drafted, title
+from inchworm.cli.promotions import Asking, carry_out, duration, promote_drafted, title
 from inchworm.cli.terminal import console
 from inchworm.core.execution import StepState
 from inchworm.core.identifiers import promotion_number
@@ -36,6 +36,10 @@ from inchworm.core.identifiers import promotion_number
     help="A schedule or flow that was stopped by hand runs again; can be repeated.",
 )
 @click.option("--draft", "only_draft", is_flag=True, help="Stop after recording the draft.")
+@click.option("--drop", "dropped", is_flag=True, help="Drop a draft (P12); nothing changes.")
+@click.option("--wait", metavar="DURATION", help="Wait so long for missing entry conditions: 2h.")
+@click.option("--exception", is_flag=True, help="Let it in although entry conditions are missing.")
+@click.option("--because", default="", metavar="TEXT", help="The reason for the exception.")
 @click.option("--yes", is_flag=True, envvar="INCHWORM_YES", help="Do not ask.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/promotion/1.")
 def command(
@@ -47,6 +51,10 @@ def command(
     put_back: bool,
     resumed: tuple[str, ...],
     only_draft: bool,
+    dropped: bool,
+    wait: str | None,
+    exception: bool,
+    because: str,
     yes: bool,
     as_json: bool,
 ) -> None:
@@ -55,6 +63,9 @@ def command(
     With a bundle and --to ENV: work out what would happen in that environment as it stands now,
     show it, ask, and carry it out. With a promotion (P12): carry out exactly that draft, or go on
     with it where it stopped.
+
+    Where the environment demands something of it ([entry]), it waits until that is met, with exit
+    code 3: see inchworm review and inchworm approve.
     """
     place = workplace()
     is_promotion = promotion_number(what) is not None and environment_name is None
@@ -67,7 +78,20 @@ def command(
             f"{what.upper()} is drafted as it is; --overwrite, --back, --put-back, --resume and "
             "--draft are for a bundle: inchworm promote BUNDLE --to ENV."
         )
-    asking = Asking(yes=yes, as_json=as_json)
+    if dropped:
+        if not is_promotion:
+            raise click.UsageError("--drop is for a draft: inchworm promote P12 --drop.")
+        promotion = place.ledger.promotion(what)
+        drop(place, promotion, because or f"dropped by {place.user}")
+        click.echo(f"{promotion.id} is dropped. Nothing changed in {promotion.draft.environment}.")
+        return
+    asking = Asking(
+        yes=yes,
+        as_json=as_json,
+        wait=duration(wait),
+        exception=exception,
+        because=because,
+    )
     if is_promotion:
         code = _go_on(place, what, asking)
     else:

@@ -138,6 +138,11 @@ def _show(place: Workplace, read: Status) -> None:
         elif each.live is not None:
             identity = f"{each.environment.name}: as {each.live.identity}"
             screen.print(f"{identity}{_with(each.live.last, read.ledger)}", style="dim")
+    for each in read.environments:
+        last = each.live.last if each.live else None
+        if last is not None and last.exception:
+            text = f"  {each.environment.name}: {last.bundle} runs here BY EXCEPTION, "
+            screen.print(Text.assemble(word("exception"), (text, "bold"), last.exception))
     for name, values in read.overrides.items():
         for parameter, value in values.items():
             text = f"  {name}: {parameter} = {value}, until the next promotion"

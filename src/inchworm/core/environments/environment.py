@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
+from inchworm.core.entry.conditions import NO_CONDITIONS, EntryConditions
 from inchworm.core.identifiers import RelationName, relation
 
 
@@ -74,6 +75,8 @@ class Environment:
     secret_store: SecretStoreAddress | None = None
     default_schedule: str = "off"
     schedules: Mapping[str, str] = field(default_factory=dict)
+    entry: EntryConditions = NO_CONDITIONS
+    """What it demands before a promotion may run."""
     file: str = ""
 
     def schedule_state(self, pipeline: str, schedule: str) -> str:

@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from typing import Any, ClassVar, Self, get_args
 
+from inchworm.core.entry.approvals import Approval
 from inchworm.core.errors import LedgerError
 from inchworm.core.execution import StepReport
 from inchworm.core.ledger.entries import Entry
@@ -119,6 +120,24 @@ class StepReported:
 
 
 @dataclass(frozen=True, kw_only=True)
+class Judgement:
+    """Somebody said yes or no to a draft, or let it in by exception."""
+
+    kind: ClassVar[str] = "approval"
+    approval: Approval
+
+    @property
+    def body(self) -> dict[str, Any]:
+        """The event as an entry keeps it."""
+        return {"approval": self.approval.to_json()}
+
+    @classmethod
+    def of(cls, body: Mapping[str, Any]) -> Self:
+        """The event that an entry keeps."""
+        return cls(approval=Approval.from_json(body["approval"]))
+
+
+@dataclass(frozen=True, kw_only=True)
 class RunStarted:
     """A run of something that is live began."""
 
@@ -186,6 +205,7 @@ Event = (
     | Drafted
     | StateChanged
     | StepReported
+    | Judgement
     | RunStarted
     | RunStepReported
     | RunEnded

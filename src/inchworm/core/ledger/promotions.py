@@ -5,10 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from inchworm.core.entry.approvals import Approval
 from inchworm.core.execution import StepReport
 from inchworm.core.identifiers import PromotionId, promotion_number
 from inchworm.core.ledger.entries import Entry
-from inchworm.core.ledger.events import Drafted, StateChanged, StepReported, event_of
+from inchworm.core.ledger.events import (
+    Drafted,
+    Judgement,
+    StateChanged,
+    StepReported,
+    event_of,
+)
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Promotion
@@ -36,10 +43,13 @@ def promotion_of(ledger: str, entries: Sequence[Entry]) -> Promotion:
         steps={},
     )
     steps: dict[int, StepReport] = {}
+    approvals: list[Approval] = []
     for entry in entries[1:]:
         match event_of(entry):
             case StepReported(step=step, report=report):
                 steps[step] = report
+            case Judgement(approval=approval):
+                approvals.append(approval)
             case StateChanged(state=state, message=message):
                 promotion = replace(
                     promotion,
@@ -48,7 +58,7 @@ def promotion_of(ledger: str, entries: Sequence[Entry]) -> Promotion:
                     changed_at=entry.at,
                     changed_by=entry.by,
                 )
-    return replace(promotion, steps=steps)
+    return replace(promotion, steps=steps, approvals=tuple(approvals))
 
 
 @dataclass(frozen=True, kw_only=True)

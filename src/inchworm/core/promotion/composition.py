@@ -144,6 +144,8 @@ class CompletedPromotion:
             the database under its lock, and 0 of what former versions recorded.
         at: when, by the database's clock, ISO 8601, UTC.
         undoes: the keys of the promotions that it took back, where it was a rollback.
+        exception: who let it in although entry conditions were missing, and why; empty where none
+            was.
     """
 
     promotion: str
@@ -154,6 +156,7 @@ class CompletedPromotion:
     at: str
     number: int = 0
     undoes: tuple[str, ...] = ()
+    exception: str = ""
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> CompletedPromotion:

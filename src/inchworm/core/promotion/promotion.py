@@ -8,6 +8,7 @@ from enum import StrEnum
 from typing import Any
 
 from inchworm.core.checks.findings import Finding, finding_from
+from inchworm.core.entry.approvals import Approval
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, PromotionId, Subject, subject_named
 from inchworm.core.parts import Digest, digest_of
@@ -209,6 +210,14 @@ def _undone_to_json(undone: Undone) -> dict[str, Any]:
     return {str(part): [each.to_json() for each in those] for part, those in undone.items()}
 
 
+_PASSED_BY = "passed by "
+
+
+def passed_by(promotion: PromotionId) -> str:
+    """The reason for which a draft is dropped when another promotion went there before it."""
+    return f"{_PASSED_BY}{promotion}"
+
+
 @dataclass(frozen=True, kw_only=True)
 class Promotion:
     """A promotion as the ledger knows it."""
@@ -223,6 +232,13 @@ class Promotion:
     commit: str | None
     steps: Mapping[int, StepReport]
     message: str = ""
+    approvals: tuple[Approval, ...] = ()
+    """What people said about the draft, in that order."""
+
+    @property
+    def was_passed(self) -> bool:
+        """Whether another promotion went there before this draft was carried out."""
+        return self.state is State.DROPPED and self.message.startswith(_PASSED_BY)
 
     def report_of(self, step: Step) -> StepReport:
         """How a step stands."""

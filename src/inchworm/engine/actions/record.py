@@ -89,6 +89,7 @@ class Record(Action):
                     by=site.by,
                     at=site.now(),
                     undoes=site.undoes,
+                    exception=site.exception,
                 )
             )
             site.mark(self.number)

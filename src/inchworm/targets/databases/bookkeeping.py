@@ -45,7 +45,8 @@ _TABLES = (
     """CREATE TABLE IF NOT EXISTS {schema}.promotions (
     project VARCHAR NOT NULL, promotion VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
     digest VARCHAR NOT NULL, commit_id VARCHAR,
-    done_by VARCHAR NOT NULL, done_at VARCHAR NOT NULL, number INTEGER, undoes VARCHAR)""",
+    done_by VARCHAR NOT NULL, done_at VARCHAR NOT NULL, number INTEGER, undoes VARCHAR,
+    exception VARCHAR)""",
     """CREATE TABLE IF NOT EXISTS {schema}.steps (
     promotion VARCHAR NOT NULL, step INTEGER NOT NULL, done_at VARCHAR NOT NULL)""",
     """CREATE TABLE IF NOT EXISTS {schema}.structures (
@@ -79,6 +80,7 @@ _COLUMNS_ADDED = (
     ("migrations", "script", "VARCHAR"),
     ("promotions", "number", "INTEGER"),
     ("promotions", "undoes", "VARCHAR"),
+    ("promotions", "exception", "VARCHAR"),
     ("aside", "digest", "VARCHAR"),
     ("parts", "recipe", "VARCHAR"),
     ("parts", "structure", "VARCHAR"),
@@ -455,8 +457,11 @@ class Bookkeeping:
         is_numbered = ("promotions", "number", "INTEGER") not in lacking
         number = "coalesce(number, 0)" if is_numbered else "0"
         undoes = "NULL" if ("promotions", "undoes", "VARCHAR") in lacking else "undoes"
+        by_exception = ("promotions", "exception", "VARCHAR")
+        exception = "NULL" if by_exception in lacking else "exception"
         rows = self._database.rows(
-            f"SELECT promotion, bundle, digest, commit_id, done_by, done_at, {number}, {undoes} "
+            f"SELECT promotion, bundle, digest, commit_id, done_by, done_at, {number}, "
+            f"{undoes}, {exception} "
             f"FROM {self.schema}.promotions WHERE project = ? ORDER BY {number}, done_at",
             [self._project],
         )
@@ -470,8 +475,9 @@ class Bookkeeping:
                 at=at,
                 number=int(number),
                 undoes=tuple(undoes.split()) if undoes else (),
+                exception=exception or "",
             )
-            for promotion, bundle, digest, commit, by, at, number, undoes in rows
+            for promotion, bundle, digest, commit, by, at, number, undoes, exception in rows
         ]
 
     def last(self) -> CompletedPromotion | None:
@@ -483,7 +489,8 @@ class Bookkeeping:
         """Record a completed promotion; its number is given here. Called inside a transaction."""
         self._database.execute(
             f"INSERT INTO {self.schema}.promotions (project, promotion, bundle, digest, "
-            "commit_id, done_by, done_at, undoes, number) VALUES (?, ?, ?, ?, ?, ?, ?, ?, "
+            "commit_id, done_by, done_at, undoes, exception, number) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, "
             f"(SELECT max(claims) FROM {self.schema}.environments WHERE project = ?))",
             [
                 self._project,
@@ -494,6 +501,7 @@ class Bookkeeping:
                 promotion.by,
                 promotion.at,
                 " ".join(promotion.undoes),
+                promotion.exception,
                 self._project,
             ],
         )

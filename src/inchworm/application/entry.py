@@ -1,0 +1,359 @@
+"""Entry: what a promotion has to show before it may run in an environment, and who said yes."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from inchworm.application.route import ask_passages
+from inchworm.application.workplace import Workplace
+from inchworm.core.entry.approvals import Approval, Identity, Verdict, envelope, signature_in
+from inchworm.core.entry.approvals import signed_bytes as signed_bytes_of
+from inchworm.core.entry.conditions import NO_CONDITIONS, measure_condition, ran_condition
+from inchworm.core.entry.judging import (
+    Answer,
+    CheckedApproval,
+    Evidence,
+    Judged,
+    Number,
+    Passed,
+    judge,
+    missing,
+)
+from inchworm.core.entry.people import People
+from inchworm.core.environments.environment import Environment
+from inchworm.core.errors import UsageError, Waiting
+from inchworm.core.parts import Digest
+from inchworm.core.promotion.composition import passed
+from inchworm.core.promotion.promotion import Promotion
+from inchworm.core.promotion.states import State
+from inchworm.core.running.states import RunState
+from inchworm.engine.asking import ask
+from inchworm.engine.route import Passage
+from inchworm.project.git import authors, user_name
+from inchworm.project.people import read_people
+
+KEY_VARIABLE = "INCHWORM_KEY"
+_KEY_FILE = "inchworm/key.pem"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Entry:
+    """How a promotion stands to what an environment demands.
+
+    Attributes:
+        judged: every condition, met or not.
+        approvals: what people said, and whether it counts.
+        exception: who let it in although conditions are missing; None where nobody did.
+    """
+
+    judged: tuple[Judged, ...] = ()
+    approvals: tuple[CheckedApproval, ...] = ()
+    exception: CheckedApproval | None = None
+
+    @property
+    def missing(self) -> list[Judged]:
+        """The conditions that are not met."""
+        return missing(self.judged)
+
+    @property
+    def is_open(self) -> bool:
+        """Whether the promotion may run."""
+        return not self.missing or self.exception is not None
+
+    @property
+    def exception_text(self) -> str:
+        """Who let it in, why, and without what, in words; empty where nobody had to."""
+        if self.exception is None or (self.judged and not self.missing):
+            return ""
+        said = self.exception.approval
+        if not self.judged:
+            return f"by {self.exception.person.name}: {said.because}"
+        lacking = "; ".join(f"{each.condition} ({each.evidence})" for each in self.missing)
+        return f"by {self.exception.person.name}: {said.because}. Missing: {lacking}"
+
+
+def entry_of(workplace: Workplace, promotion: Promotion) -> Entry:
+    """Judge everything that the environment of a promotion demands.
+
+    Raises:
+        ProjectError: when ``people.toml`` is wrong.
+        UsageError: when an environment is named that there is not.
+    """
+    environment = workplace.project.environment(promotion.draft.environment)
+    conditions = environment.entry
+    if conditions == NO_CONDITIONS and not promotion.approvals:
+        return Entry()
+    people = read_people(workplace.root)
+    checked = checked_approvals(promotion, people)
+    evidence = _evidence(workplace, promotion, environment, checked)
+    judged = tuple(judge(conditions, evidence, people))
+    exceptions = (
+        each
+        for each in checked
+        if each.approval.verdict is Verdict.EXCEPTION
+        and not each.problem
+        and people.may(each.person, conditions.exception)
+        and (each.is_signed or not conditions.signed)
+    )
+    return Entry(judged=judged, approvals=checked, exception=next(exceptions, None))
+
+
+def demand_entry(workplace: Workplace, promotion: Promotion, judged: Entry | None) -> Entry:
+    """What a promotion has shown, where that is enough.
+
+    Args:
+        workplace: the workplace.
+        promotion: the promotion.
+        judged: how it stands to the conditions, where that was just judged.
+
+    One that began once goes on: it was let in with its draft.
+
+    Raises:
+        Waiting: when a condition is missing.
+    """
+    if promotion.state is not State.DRAFTED:
+        return Entry(exception=_let_in(workplace, promotion))
+    entry = judged or entry_of(workplace, promotion)
+    if not entry.is_open:
+        lacking = "".join(f"\n  {each.condition}: {each.evidence}" for each in entry.missing)
+        raise Waiting(
+            f"{promotion.id} waits in front of {promotion.draft.environment}:{lacking}",
+            next=f"inchworm review {promotion.id} shows it; inchworm approve {promotion.id} "
+            f"says yes; then: inchworm promote {promotion.id}",
+        )
+    return entry
+
+
+def _let_in(workplace: Workplace, promotion: Promotion) -> CheckedApproval | None:
+    """Who let a promotion that goes on in by exception; None where nobody did."""
+    excepted = [a for a in promotion.approvals if a.verdict is Verdict.EXCEPTION]
+    return _checked(promotion, excepted[0], read_people(workplace.root)) if excepted else None
+
+
+def say(workplace: Workplace, id_: str, verdict: Verdict, because: str) -> Promotion:
+    """Approve or reject a draft, or let it in by exception; signed, where there is a key.
+
+    A draft that is rejected is dropped.
+
+    Raises:
+        UsageError: when it is no draft any more, or whoever is at work may not say so.
+    """
+    promotion = workplace.ledger.promotion(id_)
+    if promotion.state is not State.DRAFTED:
+        raise UsageError(
+            f"{promotion.id} is {promotion.state}: nothing is left to be said about its draft.",
+            next="See inchworm history.",
+        )
+    if verdict is not Verdict.APPROVED and not because:
+        raise UsageError("The record needs a reason.", next="Give it: --because TEXT.")
+    approval = _signed(workplace, promotion, verdict, because)
+    if verdict is Verdict.EXCEPTION:
+        _check_may_except(workplace, promotion, approval)
+    promotion = workplace.ledger.judge(promotion.id, approval)
+    if verdict is Verdict.REJECTED:
+        message = f"rejected by {approval.by}: {because}"
+        promotion = workplace.ledger.move(promotion, State.DROPPED, message)
+    return promotion
+
+
+def _check_may_except(workplace: Workplace, promotion: Promotion, approval: Approval) -> None:
+    environment = workplace.project.environment(promotion.draft.environment)
+    people = read_people(workplace.root)
+    checked = _checked(promotion, approval, people)
+    allowed = environment.entry.exception
+    if not allowed:
+        raise UsageError(
+            f"{environment.name} takes nothing by exception.",
+            where=environment.file,
+            next='Who may is listed there under [entry]: exception = ["NAME"].',
+        )
+    if not people.may(checked.person, allowed):
+        raise UsageError(
+            f"{checked.person.name} may let nothing into {environment.name} by exception.",
+            where=environment.file,
+            next=f"Ask one of {', '.join(allowed)}.",
+        )
+    if environment.entry.signed and not checked.is_signed:
+        raise UsageError(
+            f"An exception in {environment.name} has to be signed.",
+            where=environment.file,
+            next="Make a key, and have it put into people.toml: inchworm ledger key.",
+        )
+
+
+def key_path(workplace: Workplace) -> Path:
+    """Where the key of whoever is at work is: ``INCHWORM_KEY``, or their configuration folder."""
+    environ = workplace.machine.environ
+    if given := environ.get(KEY_VARIABLE):
+        return Path(given)
+    home = Path(environ.get("HOME") or Path.home())
+    return Path(environ.get("XDG_CONFIG_HOME") or home / ".config") / _KEY_FILE
+
+
+def _signed(workplace: Workplace, promotion: Promotion, verdict: Verdict, because: str) -> Approval:
+    from inchworm.store.keys import read_key  # cryptography, only where something is signed
+
+    key = read_key(key_path(workplace))
+    is_named = workplace.machine.environ.get("INCHWORM_USER") or user_name(workplace.root)
+    identity = Identity.KEY if key else Identity.GIT if is_named else Identity.SYSTEM
+    approval = Approval(
+        verdict=verdict,
+        promotion=promotion.id.key,
+        digest=promotion.draft.digest,
+        by=workplace.user,
+        identity=identity,
+        at=workplace.now(),
+        because=because,
+    )
+    if key is None:
+        return approval
+    payload = approval.statement
+    signature = key.sign(signed_bytes_of(payload))
+    return replace(approval, envelope=envelope(payload, key.public, signature))
+
+
+def checked_approvals(promotion: Promotion, people: People) -> tuple[CheckedApproval, ...]:
+    """What people said about a promotion's draft, each looked at."""
+    return tuple(_checked(promotion, approval, people) for approval in promotion.approvals)
+
+
+def _checked(promotion: Promotion, approval: Approval, people: People) -> CheckedApproval:
+    """Whether an approval is of this draft, and from whom; a signature counts by its key alone."""
+    person = people.called(approval.by)
+    wrong = _problem(promotion, approval)
+    if wrong:
+        return CheckedApproval(approval=approval, person=person, problem=wrong)
+    signature = signature_in(approval)
+    owner = people.with_key(signature[0]) if signature else None
+    if owner is not None:
+        return CheckedApproval(approval=approval, person=owner, is_signed=True)
+    if signature is not None:
+        problem = "it is signed with a key that people.toml does not have"
+    else:
+        problem = "people.toml has their key, and it is not signed" if person.key else ""
+    return CheckedApproval(approval=approval, person=person, problem=problem)
+
+
+def _problem(promotion: Promotion, approval: Approval) -> str:
+    """Why an approval counts in no case, in words; empty when it may."""
+    if (approval.promotion, approval.digest) != (promotion.id.key, promotion.draft.digest):
+        return "it is of another draft"
+    if not approval.envelope:
+        return "its signature is missing" if approval.identity is Identity.KEY else ""
+    from inchworm.store.keys import is_signed_by
+
+    signature = signature_in(approval)
+    if signature is None:
+        return "what is signed is another statement"
+    if not is_signed_by(*signature, signed_bytes_of(approval.statement)):
+        return "its signature is wrong"
+    return ""
+
+
+# ---- evidence ----------------------------------------------------------------------------------
+
+
+def _evidence(
+    workplace: Workplace,
+    promotion: Promotion,
+    environment: Environment,
+    checked: tuple[CheckedApproval, ...],
+) -> Evidence:
+    """Everything that the conditions of an environment ask for, and nothing else.
+
+    A rollback brings back what was let in before: nobody is its author, and it has not to pass
+    anywhere, to rest or to be measured again.
+    """
+    conditions, draft = environment.entry, promotion.draft
+    is_rollback = draft.rollback is not None
+    now = workplace.clock()
+    names: list[str] = []
+    if (conditions.passed_in or conditions.rested) and not is_rollback:
+        names = list(dict.fromkeys((*environment.after, *conditions.passed_in)))
+    return Evidence(
+        promotion=promotion.id.key,
+        digest=draft.digest,
+        environment=environment.name,
+        now=now,
+        findings=draft.findings,
+        approvals=checked,
+        authors=() if is_rollback else _authors(workplace, promotion),
+        passed={
+            passage.environment: _passed(passage, draft.bundle_digest)
+            for passage in (ask_passages(workplace, names) if names else ())
+        },
+        measured=_measured(workplace, promotion, environment),
+        ran=_ran(workplace, promotion, environment),
+        answers=_answers(workplace, promotion, environment),
+    )
+
+
+def _authors(workplace: Workplace, promotion: Promotion) -> tuple[str, ...] | None:
+    """Who made the changes: everybody who committed since what runs there; None if not known."""
+    if promotion.commit is None:
+        return None
+    before = promotion.draft.runs_there
+    since = before.commit if before else None
+    found = authors(workplace.root, since, promotion.commit)
+    return found if found is not None else authors(workplace.root, None, promotion.commit)
+
+
+def _passed(passage: Passage, digest: Digest) -> Passed:
+    if passage.problem:
+        return Passed(problem=passage.problem)
+    if not passed(passage.promotions, digest):
+        return Passed()
+    undone = {key for promotion in passage.promotions for key in promotion.undoes}
+    # how long it has been there counts from when it came, not from a later promotion of the same
+    first = next(p for p in passage.promotions if p.digest == digest and p.promotion not in undone)
+    return Passed(since=first.at, by=str(first.id or first.promotion))
+
+
+def _measured(
+    workplace: Workplace, promotion: Promotion, environment: Environment
+) -> dict[tuple[str, str, str], Number]:
+    """The latest numbers: of runs of this bundle, and of what is live where it goes."""
+    wanted = [measure_condition(text) for text in environment.entry.measures]
+    if not wanted:
+        return {}
+    digest = promotion.draft.bundle_digest
+    bundles = {run.id: run.plan.bundle_digest for run in workplace.ledger.runs()}
+    numbers: dict[tuple[str, str, str], Number] = {}
+    for measured in workplace.ledger.measured():
+        is_live = measured.environment == environment.name
+        if is_live or bundles.get(measured.run) == digest:
+            key = (measured.part, measured.name, measured.environment)
+            numbers[key] = Number(value=measured.value, run=str(measured.run))
+    return numbers
+
+
+def _ran(
+    workplace: Workplace, promotion: Promotion, environment: Environment
+) -> dict[tuple[str, str], str]:
+    """The latest runs of this bundle that succeeded, of what has to have run."""
+    wanted = {(str(part), name) for part, name in map(ran_condition, environment.entry.ran)}
+    if not wanted:
+        return {}
+    return {
+        key: str(run.id)
+        for run in workplace.ledger.runs()
+        if run.state is RunState.DONE
+        and run.plan.bundle_digest == promotion.draft.bundle_digest
+        and (key := (str(run.plan.subject), run.plan.environment)) in wanted
+    }
+
+
+def _answers(
+    workplace: Workplace, promotion: Promotion, environment: Environment
+) -> dict[str, Answer]:
+    commands: Iterable[str] = environment.entry.ask
+    draft = {"format": "inchworm/draft/1", "promotion": str(promotion.id)}
+    document = json.dumps(draft | promotion.draft.to_json()) if commands else ""
+    seconds = environment.entry.ask_seconds
+    environ = workplace.machine.environ
+    return {
+        command: ask(command, document, workplace.root, environ, seconds) for command in commands
+    }

@@ -1,0 +1,105 @@
+"""Keeping the ledger: a key to sign with, a look at every entry, and all of it written out."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+from inchworm.application.entry import checked_approvals, key_path
+from inchworm.application.route import ask_heads
+from inchworm.application.workplace import Workplace
+from inchworm.core.entry.judging import CheckedApproval
+from inchworm.core.errors import LedgerError
+from inchworm.core.identifiers import PromotionId
+from inchworm.project.people import read_people
+from inchworm.store.keys import make_key, read_key
+
+
+@dataclass(frozen=True, kw_only=True)
+class OwnKey:
+    """The key of whoever is at work.
+
+    Attributes:
+        public: base64.
+        path: the file of the private key.
+        is_new: whether it was made just now.
+        of: the person whose key it is, as ``people.toml`` says; empty where it does not have it.
+    """
+
+    public: str
+    path: Path
+    is_new: bool
+    of: str
+
+
+def own_key(workplace: Workplace) -> OwnKey:
+    """The key of whoever is at work; a new one where there is none.
+
+    Raises:
+        UsageError: when the file is no key, or others can read it.
+    """
+    path = key_path(workplace)
+    key = read_key(path)
+    made = key or make_key(path)
+    owner = read_people(workplace.root).with_key(made.public)
+    return OwnKey(public=made.public, path=path, is_new=key is None, of=owner.name if owner else "")
+
+
+@dataclass(frozen=True, kw_only=True)
+class Verified:
+    """What came of looking at a ledger.
+
+    Attributes:
+        entries: how many there are.
+        anchored: environments whose databases know the chain, and agree.
+        unasked: environments that could not be asked, each with the reason.
+        approvals: all of them, by promotion.
+    """
+
+    entries: int
+    anchored: tuple[str, ...]
+    unasked: tuple[tuple[str, str], ...]
+    approvals: tuple[tuple[PromotionId, CheckedApproval], ...]
+
+    @property
+    def wrong(self) -> list[tuple[PromotionId, CheckedApproval]]:
+        """The approvals that count in no case."""
+        return [(id_, each) for id_, each in self.approvals if each.problem]
+
+
+def verify(workplace: Workplace) -> Verified:
+    """Follow the chain, hold it against all databases, and check every signature.
+
+    Raises:
+        LedgerError: when an entry was altered or is missing; it is named.
+    """
+    ledger = workplace.ledger
+    if not ledger.exists:
+        raise LedgerError("there is no ledger yet.", next="The first promotion begins one.")
+    ledger.check()
+    heads, unasked = ask_heads(workplace)
+    ledger.check_behind(heads)
+    people = read_people(workplace.root)
+    approvals = [
+        (promotion.id, checked)
+        for promotion in ledger.promotions()
+        for checked in checked_approvals(promotion, people)
+    ]
+    return Verified(
+        entries=ledger.count(),
+        anchored=tuple(name for name, known in heads.items() if ledger.id in known),
+        unasked=tuple(unasked.items()),
+        approvals=tuple(approvals),
+    )
+
+
+def exported(workplace: Workplace) -> Iterator[str]:
+    """Every entry as a line of JSON, in order.
+
+    Raises:
+        LedgerError: when one of them was altered.
+    """
+    for entry in workplace.ledger.entries():
+        yield json.dumps(asdict(entry) | {"hash": entry.hash}, ensure_ascii=False, sort_keys=True)

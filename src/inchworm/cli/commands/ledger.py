@@ -1,0 +1,80 @@
+"""``inchworm ledger``."""
+
+from __future__ import annotations
+
+import sys
+
+import click
+
+from inchworm.application.keeping import exported, own_key, verify
+from inchworm.cli.process import workplace
+from inchworm.cli.terminal import console, print_json, rows, say
+from inchworm.core.counting import counted
+
+
+@click.group("ledger")
+def command() -> None:
+    """Look after the record of everything, and the key with which one signs it."""
+
+
+@command.command("key")
+def key() -> None:
+    """Show one's own public key; make the key first, where there is none.
+
+    The private key stays in a file that only its owner can read: INCHWORM_KEY, or inchworm/key.pem
+    in the configuration folder.
+    """
+    place = workplace()
+    own = own_key(place)
+    screen = console()
+    say(screen, "made" if own.is_new else "found", f"the private key in {own.path}")
+    if own.of:
+        screen.print(f"people.toml has the public key, as that of {own.of}.")
+        return
+    screen.print("Put the public key into people.toml, and commit that:")
+    screen.print()
+    click.echo(f'[people."{place.user}"]\nkey = "{own.public}"')
+
+
+@command.command("verify")
+@click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/verified/1.")
+def verify_command(as_json: bool) -> None:
+    """Follow the chain of entries, ask all databases about its end, check all signatures."""
+    verified = verify(workplace())
+    if as_json:
+        print_json(
+            {
+                "format": "inchworm/verified/1",
+                "entries": verified.entries,
+                "anchored": list(verified.anchored),
+                "unasked": dict(verified.unasked),
+                "approvals": len(verified.approvals),
+                "wrong": [
+                    {"promotion": str(id_), "by": each.approval.by, "problem": each.problem}
+                    for id_, each in verified.wrong
+                ],
+            }
+        )
+        sys.exit(1 if verified.wrong else 0)
+    screen = console()
+    say(screen, "whole", f"{verified.entries:,} entries, each fits the one before")
+    if verified.anchored:
+        say(screen, "same", f"the databases of {', '.join(verified.anchored)} know its end")
+    for name, why in verified.unasked:
+        say(screen, "not asked", f"{name}: {why}")
+    good = len(verified.approvals) - len(verified.wrong)
+    if verified.approvals:
+        signed = sum(each.is_signed for _, each in verified.approvals)
+        text = f"{counted(good, 'approval')}, {signed} of them signed with a known key"
+        say(screen, "checked", text)
+    if verified.wrong:
+        lines = [(str(id_), each.approval.by, each.problem) for id_, each in verified.wrong]
+        screen.print(rows(("does not count", "by", "why"), lines))
+        sys.exit(1)
+
+
+@command.command("export")
+def export() -> None:
+    """Write every entry out, a line of JSON each."""
+    for line in exported(workplace()):
+        click.echo(line)

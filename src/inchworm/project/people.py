@@ -1,0 +1,82 @@
+"""Reading ``people.toml``."""
+
+from __future__ import annotations
+
+import base64
+from pathlib import Path
+
+from pydantic import field_validator
+
+from inchworm.core.checks.findings import Finding
+from inchworm.core.entry.people import FILE, People, Person
+from inchworm.core.errors import ProjectError
+from inchworm.core.toml import TomlProblem, read_toml
+from inchworm.kinds.settings import Settings, validate
+
+_KEY_BYTES = 32
+
+
+class PersonSettings(Settings):
+    """One ``[people.NAME]``."""
+
+    key: str = ""
+    also: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
+
+    @field_validator("key")
+    @classmethod
+    def _is_key(cls, key: str) -> str:
+        try:
+            is_key = not key or len(base64.b64decode(key, validate=True)) == _KEY_BYTES
+        except ValueError:
+            is_key = False
+        if not is_key:
+            raise ValueError("must be a public Ed25519 key in base64, as inchworm ledger key shows")
+        return key
+
+
+class PeopleFile(Settings):
+    """``people.toml``."""
+
+    people: dict[str, PersonSettings] = {}
+
+
+def read_people(root: Path) -> People:
+    """Everybody whom a project names; nobody where it has no such file.
+
+    Raises:
+        ProjectError: when the file is wrong, or two people have one key or one name.
+    """
+    path = root / FILE
+    if not path.is_file():
+        return People()
+    try:
+        document = read_toml(path.read_bytes())
+    except TomlProblem as problem:
+        where = f"{FILE}:{problem.line}" if problem.line else FILE
+        raise ProjectError(problem.reason, where=where, next="Mend the line.") from problem
+    faults: list[Finding] = []
+    settings = validate(PeopleFile, document, None, FILE, faults.append)
+    if settings is None:
+        raise ProjectError(f"{faults[0].message}.", where=faults[0].place, next=faults[0].remedy)
+    people: dict[str, Person] = {}
+    for name, each in settings.people.items():
+        person = Person(name=name, **each.model_dump())
+        for other in people.values():
+            if person.key and person.key == other.key:
+                raise _twice(
+                    f"{name} and {other.name} have one key", document.line_of(("people", name))
+                )
+            if any(other.is_called(called) for called in (name, *person.also)):
+                raise _twice(
+                    f"{name} and {other.name} have one name", document.line_of(("people", name))
+                )
+        people[name] = person
+    return People(people)
+
+
+def _twice(what: str, line: int | None) -> ProjectError:
+    where = f"{FILE}:{line}" if line else FILE
+    return ProjectError(
+        f"{what}.", where=where, next="Each person has names and a key of their own."
+    )

@@ -1,0 +1,246 @@
+"""Entry conditions: what they mean, and by what they are judged met or missing."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import replace
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from inchworm.core.checks import rules
+from inchworm.core.checks.findings import Severity
+from inchworm.core.entry.approvals import (
+    PAYLOAD_TYPE,
+    Approval,
+    Identity,
+    Verdict,
+    envelope,
+    signature_in,
+    signed_bytes,
+)
+from inchworm.core.entry.closed_hours import closed_by, closed_time
+from inchworm.core.entry.conditions import EntryConditions, measure_condition, ran_condition
+from inchworm.core.entry.judging import Answer, CheckedApproval, Evidence, Number, Passed, judge
+from inchworm.core.entry.people import People, Person
+from inchworm.core.parts import Digest
+
+NOW = dt.datetime(2026, 11, 27, 16, 0, tzinfo=dt.UTC)
+"""A Friday."""
+DIGEST = Digest("sha256:" + "a" * 64)
+MIRA = Person(name="mira", also=("Mira Fen", "mira@example.org"), groups=("release",))
+PEOPLE = People({"mira": MIRA})
+
+
+def approval(by: str = "Mira Fen", **given_: Any) -> Approval:
+    """An approval of the draft."""
+    made = Approval(
+        verdict=Verdict.APPROVED,
+        promotion="l:P3",
+        digest=DIGEST,
+        by=by,
+        identity=Identity.GIT,
+        at="2026-11-27T15:00:00+00:00",
+    )
+    return replace(made, **given_)
+
+
+def checked(by: str = "Mira Fen", **given_: Any) -> CheckedApproval:
+    """The same, looked at."""
+    return CheckedApproval(approval=approval(by), person=PEOPLE.called(by), **given_)
+
+
+def judged(conditions: EntryConditions, **known: Any) -> list[tuple[bool, str]]:
+    """Whether each condition is met, and by what."""
+    evidence = Evidence(promotion="l:P3", digest=DIGEST, environment="prod", now=NOW, **known)
+    return [(each.is_met, each.evidence) for each in judge(conditions, evidence, PEOPLE)]
+
+
+# ---- times -------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("closed", "at", "is_closed"),
+    [
+        ("fri 15:00 - mon 07:00", "2026-11-27 14:59", False),
+        ("fri 15:00 - mon 07:00", "2026-11-27 15:00", True),
+        ("fri 15:00 - mon 07:00", "2026-11-29 23:59", True),
+        ("fri 15:00 - mon 07:00", "2026-11-30 06:59", True),
+        ("fri 15:00 - mon 07:00", "2026-11-30 07:00", False),
+        ("mon 08:00 - mon 09:00", "2026-11-30 08:30", True),
+        ("22:00 - 06:00", "2026-11-25 23:00", True),
+        ("22:00 - 06:00", "2026-11-25 05:59", True),
+        ("22:00 - 06:00", "2026-11-25 06:00", False),
+        ("2026-12-24 - 2027-01-02", "2027-01-02 23:59", True),
+        ("2026-12-24 - 2027-01-02", "2027-01-03 00:00", False),
+        ("2026-12-25", "2026-12-25 12:00", True),
+    ],
+)
+def test_closed_times(closed: str, at: str, is_closed: bool) -> None:
+    """Hours of a day or week that may go over into the next; days with their ends."""
+    assert closed_time(closed).holds(dt.datetime.fromisoformat(at)) is is_closed
+    assert (closed_by([closed], dt.datetime.fromisoformat(at)) == closed) is is_closed
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "",
+        "friday",
+        "fri 15:00 - 07:00",
+        "fri 25:00 - mon 07:00",
+        "2026-12-24 - 2026-12-01",
+        "9 - 5",
+    ],
+)
+def test_what_is_no_time(text: str) -> None:
+    """It is refused, with an example."""
+    with pytest.raises(ValueError, match=r"fri 15:00 - mon 07:00|day is out|month must"):
+        closed_time(text)
+
+
+@given(st.datetimes(dt.datetime(2026, 1, 1), dt.datetime(2027, 1, 1)))
+def test_a_week_is_either_closed_or_open(at: dt.datetime) -> None:
+    """What is open is closed the other way round."""
+    one, other = closed_time("tue 09:30 - fri 15:00"), closed_time("fri 15:00 - tue 09:30")
+    assert one.holds(at) is not other.holds(at)
+
+
+# ---- conditions --------------------------------------------------------------------------------
+
+
+def test_measures_and_runs_are_read() -> None:
+    """Against a number, or a share of what is live."""
+    plain = measure_condition("notebook:level_forecast rmse_cm <= 5 in test")
+    assert (plain.bound, plain.holds(5, None), plain.holds(5.1, None)) == (5, True, False)
+    share = measure_condition("notebook:level_forecast score >= 90% of live in test")
+    assert (share.holds(0.9, 1.0), share.holds(0.89, 1.0), share.holds(0.1, None)) == (
+        *(True, False, True),
+    )
+    part, environment = ran_condition("pipeline:nightly in test")
+    assert (str(part), environment) == ("pipeline:nightly", "test")
+    for wrong in ("rmse <= 5", "notebook:x rmse < 5 in test", "schema:ops in test", "nightly"):
+        with pytest.raises(ValueError, match="is not a"):
+            (measure_condition if "<" in wrong else ran_condition)(wrong)
+
+
+def test_conditions_are_remembered() -> None:
+    """As they were."""
+    conditions = EntryConditions(approvals=2, by=("mira",), closed=("2026-12-25",), rested=60.0)
+    assert EntryConditions.from_json(conditions.to_json()) == conditions
+
+
+# ---- approvals ---------------------------------------------------------------------------------
+
+
+def test_approvals_count_by_person() -> None:
+    """One person, by whatever name, is one."""
+    two = EntryConditions(approvals=2)
+    assert judged(two, approvals=[checked(), checked("mira")]) == [
+        (False, "mira (as git says); 1 missing")
+    ]
+    met = [checked(), checked("Ole Sund")]
+    assert judged(two, approvals=met)[0][0]
+
+
+@pytest.mark.parametrize(
+    ("conditions", "approvals", "authors", "why"),
+    [
+        ({"by": ("ole",)}, [checked()], (), "not among those who may approve"),
+        ({}, [checked()], ("mira@EXAMPLE.org",), "an author of the changes"),
+        ({}, [checked("Ole")], ("ole",), "an author of the changes"),
+        ({}, [checked()], None, "the authors of the changes are not known here"),
+        ({"signed": True}, [checked()], (), "it is not signed"),
+        ({}, [checked(problem="its signature is wrong")], (), "its signature is wrong"),
+    ],
+)
+def test_what_does_not_count_is_named(
+    conditions: dict[str, Any],
+    approvals: list[CheckedApproval],
+    authors: tuple[str, ...] | None,
+    why: str,
+) -> None:
+    """With the reason."""
+    found = judged(EntryConditions(approvals=1, **conditions), approvals=approvals, authors=authors)
+    ((is_met, evidence),) = found
+    assert not is_met
+    assert why in evidence
+
+
+def test_groups_and_authors_may_be_allowed() -> None:
+    """As the environment says."""
+    by_group = EntryConditions(approvals=1, by=("group:release",), by_author=True, signed=True)
+    assert judged(by_group, approvals=[checked(is_signed=True)], authors=("Mira Fen",)) == [
+        (True, "mira (signed)")
+    ]
+
+
+def test_a_signed_statement_is_the_approval_and_nothing_else() -> None:
+    """An envelope from another approval, or a damaged one, holds no signature of this."""
+    said = approval(identity=Identity.KEY)
+    sealed = envelope(said.statement, "key", b"signature")
+    assert signature_in(replace(said, envelope=sealed)) == ("key", b"signature")
+    for other in (
+        replace(said, because="other"),
+        replace(said, promotion="l:P4"),
+        replace(said, digest=Digest("sha256:" + "b" * 64)),
+        replace(said, verdict=Verdict.EXCEPTION),
+    ):
+        assert signature_in(replace(other, envelope=sealed)) is None
+    for damaged in ({}, {**sealed, "payload": "?"}, {**sealed, "signatures": []}, {"payload": 5}):
+        assert signature_in(replace(said, envelope=damaged)) is None
+    assert signed_bytes(b"{}").startswith(f"DSSEv1 {len(PAYLOAD_TYPE)} {PAYLOAD_TYPE} 2 ".encode())
+    assert Approval.from_json(replace(said, envelope=sealed).to_json()).envelope == sealed
+
+
+# ---- everything else ---------------------------------------------------------------------------
+
+
+def test_passages_and_rest() -> None:
+    """From when it came."""
+    conditions = EntryConditions(passed_in=("test",), rested=24 * 3600.0)
+    there = Passed(since="2026-11-27T10:00:00+00:00", by="P2")
+    assert judged(conditions, passed={"test": there}) == [
+        (True, "P2, since 2026-11-27 10:00 UTC"),
+        (False, "there since 2026-11-27 10:00 UTC; 18h to go"),
+    ]
+    long_ago = Passed(since="2026-11-26T15:59:00+00:00", by="P2")
+    assert all(is_met for is_met, _ in judged(conditions, passed={"test": long_ago}))
+    assert judged(conditions, passed={"test": Passed()}) == [
+        (False, "not yet"),
+        (False, "not there yet"),
+    ]
+    unasked = Passed(problem="test cannot be reached.")
+    assert {evidence for _, evidence in judged(conditions, passed={"test": unasked})} == {
+        "test cannot be reached."
+    }
+
+
+def test_warnings_hours_measures_runs_and_answers() -> None:
+    """Each with what it was judged by."""
+    conditions = EntryConditions(
+        no_warnings=True,
+        closed=("fri 15:00 - mon 07:00",),
+        timezone="Europe/Dublin",
+        measures=("notebook:f rmse <= 110% of live in test",),
+        ran=("pipeline:nightly in test",),
+        ask=("./ask.sh",),
+    )
+    warning = rules.GOES_BACK.finding("goes back", severity=Severity.WARNING)
+    wrong = judged(conditions, findings=[warning])
+    assert [is_met for is_met, _ in wrong] == [False] * 5
+    assert wrong[1][1] == "it is Fri 16:00 Europe/Dublin: closed, fri 15:00 - mon 07:00"
+    right = judged(
+        replace(conditions, closed=("mon 08:00 - mon 09:00",)),
+        measured={
+            ("notebook:f", "rmse", "test"): Number(value=4.4, run="R7"),
+            ("notebook:f", "rmse", "prod"): Number(value=4.0, run="R2"),
+        },
+        ran={("pipeline:nightly", "test"): "R8"},
+        answers={"./ask.sh": Answer(code=0, text="fine by me")},
+    )
+    assert [is_met for is_met, _ in right] == [True] * 5
+    assert right[2][1] == "4.4 in R7; live 4 in R2"
+    assert right[4][1] == "fine by me"

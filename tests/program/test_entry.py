@@ -280,7 +280,7 @@ def test_production_demands_rest_runs_and_measures(released: Program) -> None:
     answer = program.promote("riverwatch-1.4.0", "prod", code=3)
     judged = entry(answer)
     assert judged["passed in test"][0]
-    assert not judged["1h in test"][0]
+    assert not judged["rested 1h in test"][0]
     ran, measured = "pipeline:nightly ran in test", "notebook:level_forecast rmse_cm <= 500 in test"
     assert (judged[ran][0], judged[measured][0]) == (False, False)
     program("run", "level_forecast", "--in", "test", "--yes")

@@ -23,7 +23,11 @@ def compare_versions(workplace: Workplace, before: str, after: str) -> list[Chan
     Raises:
         UsageError: when there is no such bundle.
     """
-    old, new = _version(workplace, before), _version(workplace, after)
+    return compare_readings(_version(workplace, before), _version(workplace, after))
+
+
+def compare_readings(old: Reading, new: Reading) -> list[Change]:
+    """What changed between two versions that have been read."""
 
     def apis(flow: PartId) -> tuple[Api, Api]:
         definitions = old.definition(flow), new.definition(flow)

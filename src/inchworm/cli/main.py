@@ -30,6 +30,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     },
     "Promote": {
         "promote": "Draft, show and carry out a promotion; go on with one that stopped.",
+        "review": "Show everything about a draft to whoever has to say yes or no.",
         "approve": "Say yes or no to a draft, for the record.",
     },
     "Run": {

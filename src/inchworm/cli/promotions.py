@@ -257,6 +257,12 @@ def show_draft(screen: Console, drafted: Drafted) -> None:
     screen.print(title("", draft, environment))
     live = drafted.live
     screen.print(f"as {live.identity}, read {shown_time(live.read_at)} UTC", style="dim")
+    show_recorded(screen, draft)
+    print_findings(screen, draft.findings, MOST_FINDINGS, "All of them: --json")
+
+
+def show_recorded(screen: Console, draft: Draft) -> None:
+    """What a draft does: its steps, changes of structure, values, and what it leaves alone."""
     screen.print(_standing(draft))
     screen.print()
     if draft.steps:
@@ -269,7 +275,7 @@ def show_draft(screen: Console, drafted: Drafted) -> None:
         came = draft.came_from
         heading = f"differs from {came}" if came else "values used"
         last = "at the last promotion" if any(v.before for v in draft.differing) else ""
-        headings = (heading, f"here, in {environment.name}", f"in {came}" if came else "", last)
+        headings = (heading, f"here, in {draft.environment}", f"in {came}" if came else "", last)
         lines = [(v.name, v.here, v.there or "", v.before or "") for v in draft.differing]
         screen.print(rows(headings, lines))
         screen.print()
@@ -287,7 +293,6 @@ def show_draft(screen: Console, drafted: Drafted) -> None:
         counts = ", ".join(counted(n, kind) for kind, n in draft.left_alone.items())
         screen.print(f"left alone: {counts}", style="dim")
         screen.print()
-    print_findings(screen, draft.findings, MOST_FINDINGS, "All of them: --json")
 
 
 def _standing(draft: Draft) -> Text:

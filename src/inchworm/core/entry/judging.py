@@ -204,7 +204,7 @@ class _Judging:
 
     def _rested(self, name: str, passed: Passed) -> Judged:
         wanted = dt.timedelta(seconds=self.conditions.rested)
-        condition = f"{spell_duration(wanted)} in {name}"
+        condition = f"rested {spell_duration(wanted)} in {name}"
         if not passed.since:
             return Judged(
                 condition=condition, is_met=False, evidence=passed.problem or "not there yet"

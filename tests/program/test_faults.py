@@ -115,7 +115,7 @@ def test_a_refused_flow_makes_the_promotion_partly_done(river: Program) -> None:
     """Exit code 1, which and why; everything else is in place, and going on does the rest."""
     river.pack()
     river("sim", "refuse", "dev", "publish_warnings", "--because", "The board is closed.")
-    document = river.promote(BUNDLE, "dev", code=1).json
+    document = river.promote(BUNDLE, "dev", code=5).json
     states = {s["part"]: s["state"] for s in document["steps"] if s["phase"] == "deliver"}
     assert document["state"] == "partly done"
     assert states.pop("flow:publish_warnings") == "failed"
@@ -123,7 +123,7 @@ def test_a_refused_flow_makes_the_promotion_partly_done(river: Program) -> None:
     status = river("status", "dev").text
     assert "partly done P1" in status
     assert "refused The board is closed." in status
-    text = river("promote", "P1", "--yes", code=1).text
+    text = river("promote", "P1", "--yes", code=5).text
     assert "failed flow:publish_warnings: the gateway refuses to activate it: The board" in text
     assert river("promote", BUNDLE, "--to", "test", "--yes", code=3).err
     river("sim", "refuse", "dev", "publish_warnings", "--no-more")
@@ -188,7 +188,7 @@ def test_a_service_that_fails_does_not_stop_the_others(river: Program) -> None:
     river.pack()
     service = connect_service("sim:dev", river.folder)
     service.set_fault("put notebook:level_forecast", "The disk is full.")
-    document = river.promote(BUNDLE, "dev", code=1).json
+    document = river.promote(BUNDLE, "dev", code=5).json
     failed = {s["part"]: s["message"] for s in document["steps"] if s["state"] == "failed"}
     assert document["state"] == "partly done"
     assert list(failed) == ["notebook:level_forecast"]
@@ -260,7 +260,7 @@ def test_a_secret_is_asked_for_where_it_is_used(river: Program) -> None:
     river.pack()
     secret = river.folder / ".secrets/notice_token.dev"
     secret.chmod(0o644)
-    partly = river.promote(BUNDLE, "dev", code=1).json
+    partly = river.promote(BUNDLE, "dev", code=5).json
     assert partly["state"] == "partly done"
     (failed,) = [s for s in partly["steps"] if s["state"] == "failed"]
     assert failed["part"] == "flow:publish_warnings"

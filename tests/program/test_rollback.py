@@ -249,7 +249,7 @@ def test_one_that_is_partly_done_can_be_taken_back(anywhere: tuple[Program, str]
     bundle = first(program)
     program.edit(TOTAL, "sum(amount) AS", "10 * sum(amount) AS")
     program.write("schemas/ops/after/wrong.sql", "SELECT * FROM ops.nowhere;")
-    failed = program("promote", program.pack(), "--to", "dev", "--yes", code=1)
+    failed = program("promote", program.pack(), "--to", "dev", "--yes", code=5)
     assert "inchworm rollback P2" in failed.text
     assert program.ask(url, ROWS) == LATER
     document = rollback(program, "P2")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
+from types import MappingProxyType
 
 from inchworm.application.entry import Entry, demand_entry
 from inchworm.application.route import ask_passages
@@ -13,10 +14,14 @@ from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import EnvironmentMoved, UsageError, did_you_mean
 from inchworm.core.identifiers import Kind
+from inchworm.core.promotion.choosing import ABSENT, Choice, Sources
 from inchworm.core.promotion.promotion import Promotion, Step
 from inchworm.core.promotion.states import State
 from inchworm.engine.preparation import Drafted, Prepared, Wish, check_entry, make_draft, prepare
 from inchworm.engine.reporter import Reporter
+
+_EVERYTHING = Choice()
+_NO_SOURCES: Sources = MappingProxyType({})
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -31,6 +36,7 @@ class PromotionRequest:
         back: whether the bundle may go back behind the one that runs there.
         put_back: whether tables of schemas that are missing there are made again, empty.
         resume: schedules and flows that were stopped by hand, and are to run again.
+        choice: the parts that go; others stay as they are.
     """
 
     bundle: str
@@ -40,6 +46,7 @@ class PromotionRequest:
     back: bool = False
     put_back: bool = False
     resume: frozenset[str] = frozenset()
+    choice: Choice = _EVERYTHING
 
 
 def draft_promotion(workplace: Workplace, request: PromotionRequest) -> Drafted:
@@ -67,6 +74,7 @@ def draft_promotion(workplace: Workplace, request: PromotionRequest) -> Drafted:
         back=request.back,
         put_back=request.put_back,
         resume=request.resume,
+        choice=request.choice,
         route=route,
     )
     return draft_prepared(workplace, prepared, wish)
@@ -79,7 +87,13 @@ def draft_prepared(workplace: Workplace, prepared: Prepared, wish: Wish) -> Draf
         LedgerError: when the ledger lacks what the environment's database was told.
         TargetError: when the environment cannot be reached or a secret is missing.
     """
-    drafted = make_draft(prepared, workplace.machine, workplace.now(), wish)
+
+    def mix(plain: Prepared, sources: Sources) -> Prepared:
+        return prepare_bundle(
+            workplace, plain.bundle, plain.environment, plain.today, plain.overrides, sources
+        )
+
+    drafted = make_draft(prepared, workplace.machine, workplace.now(), wish, mix)
     name = prepared.environment.name
     workplace.ledger.check_behind({name: drafted.live.heads})
     workplace.ledger.hear(name, drafted.live.promotions)
@@ -92,14 +106,26 @@ def prepare_bundle(
     environment: Environment,
     today: dt.date,
     overrides: Mapping[str, str],
+    sources: Sources = _NO_SOURCES,
 ) -> Prepared:
     """A bundle made ready for an environment; what is worked out about it is remembered.
 
+    Args:
+        workplace: the workplace.
+        bundle: the bundle.
+        environment: the environment.
+        today: the day that ``today`` means in values.
+        overrides: values given for once, as text.
+        sources: parts that are as in other bundles, or left out.
+
     Raises:
         ProjectError: when the environment lacks a value.
+        UsageError: when another bundle is not in the bundle store.
     """
     facts = workplace.bundle_facts(bundle)
-    prepared = prepare(bundle, environment, today, overrides, facts)
+    named = {name: workplace.bundles.get(name) for name in {*sources.values()} - {ABSENT}}
+    others = {part: named.get(name) for part, name in sources.items()}
+    prepared = prepare(bundle, environment, today, overrides, facts, others)
     if facts is not None:
         facts.keep()
     return prepared
@@ -158,7 +184,7 @@ def resume(workplace: Workplace, id_: str) -> Resumed:
     environment = workplace.project.environment(draft.environment)
     bundle = workplace.bundles.get(draft.bundle)
     today = dt.date.fromisoformat(draft.today)
-    prepared = prepare_bundle(workplace, bundle, environment, today, draft.overrides)
+    prepared = prepare_bundle(workplace, bundle, environment, today, draft.overrides, draft.sources)
     return Resumed(promotion=promotion, environment=environment, prepared=prepared)
 
 
@@ -187,7 +213,8 @@ def carry_out_promotion(
     entry = demand_entry(workplace, promotion, entry)
     from inchworm.engine.promoting import Work, carry_out  # much that a draft does not need
 
-    prepared.bundle.verify()
+    for bundle in (prepared.bundle, *filter(None, prepared.others.values())):
+        bundle.verify()
     return carry_out(
         Work(
             prepared=prepared,

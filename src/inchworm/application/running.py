@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+from inchworm.application.promoting import prepare_bundle
 from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import BundleError, UsageError
@@ -16,7 +17,7 @@ from inchworm.core.running.earlier import steps_done, usual_seconds
 from inchworm.core.running.planning import plan_steps, seconds_of, subject_of
 from inchworm.core.running.run import Run, RunPlan
 from inchworm.engine.connections import check_name, open_database
-from inchworm.engine.preparation import Prepared, prepare
+from inchworm.engine.preparation import Prepared
 from inchworm.engine.running.runner import Due, RunReporter, RunWork, execute, patiently
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 
@@ -147,12 +148,9 @@ def _prepared(workplace: Workplace, environment: Environment, last: CompletedPro
             f"{last.bundle} in the bundle store is not the one that is live in {environment.name}.",
             next="Use the bundle store of whoever promoted it there.",
         )
+    sources = {PartId.parse(part): name for part, name in last.mixture.sources.items()}
     overrides = _overrides(workplace, last)
-    facts = workplace.bundle_facts(bundle)
-    prepared = prepare(bundle, environment, workplace.today, overrides, facts)
-    if facts is not None:
-        facts.keep()
-    return prepared
+    return prepare_bundle(workplace, bundle, environment, workplace.today, overrides, sources)
 
 
 def _read_live(

@@ -46,6 +46,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     },
     "Mend": {
         "rollback": "Take an environment back to what ran there before.",
+        "hold": "Keep a part as it is in an environment, or out of it.",
         "adopt": "Take up a schema that an environment has into the source.",
         "waive": "Accept a finding for a while, with a reason and an end.",
         "ledger": "Make a key to sign with; verify the record, or write it out.",

@@ -44,6 +44,7 @@ from inchworm.core.errors import EnvironmentMoved, UsageError, Waiting
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import promotion_key
 from inchworm.core.parameters.values import read_duration
+from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Direction, Draft, Promotion, Step
 from inchworm.core.promotion.rollback import Rollback
@@ -289,6 +290,21 @@ def show_recorded(screen: Console, draft: Draft) -> None:
         screen.print(Text.assemble(word("given for once"), f"  {name} = {value}"))
     if draft.overrides:
         screen.print()
+    if draft.sources:
+        held = {hold.part: hold for hold in draft.holds}
+        stays = [
+            (
+                word("held" if part in held else "not chosen"),
+                str(part),
+                f"as in {source}" if source else "stays out",
+                _why_held(held[part]) if part in held else "",
+            )
+            for part, source in draft.sources.items()
+        ]
+        screen.print(rows(("stays", "", "", ""), stays[:_SHOWN]))
+        if len(stays) > _SHOWN:
+            screen.print(f"... and {len(stays) - _SHOWN} more", style="dim")
+        screen.print()
     if draft.left_alone:
         counts = ", ".join(counted(n, kind) for kind, n in draft.left_alone.items())
         screen.print(f"left alone: {counts}", style="dim")
@@ -309,6 +325,11 @@ def _standing(draft: Draft) -> Text:
     if draft.direction is Direction.BACK:
         return Text.assemble(runs, ("back behind it", "bold"))
     return Text(f"{runs}on from it")
+
+
+def _why_held(hold: Hold) -> str:
+    until = f", until {hold.until}" if hold.until else ""
+    return f"{hold.because}{until} ({hold.by})"
 
 
 def _standing_of_rollback(draft: Draft, rollback: Rollback, last: CompletedPromotion) -> Text:

@@ -94,6 +94,7 @@ class OpenEnvironment:
             items=self.items(),
             schedules=self.workspace.schedules(),
             set_schedules=self.bookkeeping.schedules(),
+            holds=tuple(self.bookkeeping.holds()),
             promotions=tuple(self.bookkeeping.promotions()),
             claims=self.bookkeeping.claims(),
             heads=self.bookkeeping.heads(),

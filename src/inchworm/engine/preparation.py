@@ -3,21 +3,24 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from types import MappingProxyType
 
 from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.checks import rules
-from inchworm.core.checks.findings import Finding
+from inchworm.core.checks.findings import Finding, Severity
 from inchworm.core.environments.environment import Environment
 from inchworm.core.environments.physical_names import PhysicalNames, tables_renamed
 from inchworm.core.environments.rights import Rights
 from inchworm.core.errors import BundleError, ProjectError, UsageError, Waiting, did_you_mean
 from inchworm.core.identifiers import Kind, PartId, RelationName
+from inchworm.core.lineage.facts import Assembly
 from inchworm.core.lineage.facts_cache import FactsCache
 from inchworm.core.parameters.matrix import Matrix, evaluate
 from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.aside import Aside, Purpose
+from inchworm.core.promotion.choosing import Choice, Hold, Sources, chosen_parts, kept_sources
 from inchworm.core.promotion.composition import Composition, LivePart
 from inchworm.core.promotion.drafting.draft import draft
 from inchworm.core.promotion.drafting.request import PlannedChanges, Request
@@ -32,12 +35,15 @@ from inchworm.engine.connections import (
     secrets_of,
     unchecked_secrets,
 )
+from inchworm.engine.mixing import MixedContents
 from inchworm.engine.route import Passage
 from inchworm.kinds.project_reader import Reading, read_project
 from inchworm.kinds.recipes import recipe_of
 from inchworm.project.dialects import known_dialects
 from inchworm.store.ledger import Ledger
 from inchworm.targets.machine import Machine
+
+_NO_OTHERS: Mapping[PartId, Bundle | None] = MappingProxyType({})
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -51,6 +57,8 @@ class Prepared:
     values: Mapping[str, Value]
     rendered: RenderedParts
     overrides: Mapping[str, str]
+    others: Mapping[PartId, Bundle | None] = field(default_factory=dict)
+    """The parts that are as in other bundles, or left out."""
 
     def recall(self, live: Iterable[LivePart]) -> None:
         """Take over the digests of live parts that are rendered from the same things here."""
@@ -64,6 +72,7 @@ def prepare(
     today: dt.date,
     overrides: Mapping[str, str] | None = None,
     known: FactsCache | None = None,
+    others: Mapping[PartId, Bundle | None] = _NO_OTHERS,
 ) -> Prepared:
     """Read a bundle and render its parts for an environment.
 
@@ -73,6 +82,7 @@ def prepare(
         today: the day that ``today`` means in values.
         overrides: values given for once, as text.
         known: facts of the same parts from earlier; brought up to date.
+        others: the parts that are as in other bundles, or left out.
 
     Raises:
         BundleError: when its dialect is not known.
@@ -89,7 +99,7 @@ def prepare(
         name=bundle.project,
         version=bundle.version,
         dialect=bundle.dialect,
-        files=bundle.files,
+        files=MixedContents(bundle, others) if others else bundle.files,
         known=known,
     )
     _check_overrides(environment, reading.assembly.matrix, overrides)
@@ -105,6 +115,7 @@ def prepare(
         values=values.values,
         rendered=rendered_for(environment, reading, values.values),
         overrides=overrides,
+        others=others,
     )
 
 
@@ -149,6 +160,12 @@ class Drafted:
     """What the environment had when it was drafted."""
 
 
+_EVERYTHING = Choice()
+
+Mix = Callable[[Prepared, Sources], Prepared]
+"""Makes a bundle ready again with some parts as in other bundles."""
+
+
 @dataclass(frozen=True, kw_only=True)
 class Wish:
     """What is asked of a draft.
@@ -159,6 +176,9 @@ class Wish:
         put_back: whether tables of schemas that are missing there are made again, empty.
         resume: schedules and flows that were stopped by hand, and are to run again.
         route: findings about the environments that it has to pass through before.
+        choice: the parts that go; others stay as they are.
+        hold: a hold that is to come.
+        lift: the part whose hold is to go.
         rollback: what makes it a rollback.
         leaving: what the bundles that a rollback leaves know of migrations.
     """
@@ -168,11 +188,14 @@ class Wish:
     put_back: bool = False
     resume: frozenset[str] = frozenset()
     route: tuple[Finding, ...] = ()
+    choice: Choice = _EVERYTHING
+    hold: Hold | None = None
+    lift: PartId | None = None
     rollback: Rollback | None = None
     leaving: Leaving = field(default_factory=Leaving)
 
 
-def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish) -> Drafted:
+def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, mix: Mix) -> Drafted:
     """Draft against the environment as it stands now. Nothing is recorded or changed.
 
     Args:
@@ -180,9 +203,11 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish) -
         machine: where the project is, with its environment variables.
         read_at: the time, ISO 8601, UTC.
         wish: what was asked for.
+        mix: makes the bundle ready again, where some parts stay as they are.
 
     Raises:
         TargetError: when the environment cannot be reached or a secret is missing.
+        UsageError: when what is chosen is no part.
     """
     environment = prepared.environment
     assembly = prepared.reading.assembly
@@ -196,6 +221,13 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish) -
         environment, prepared.bundle.project, machine, prepared.values, read_only=True
     ) as place:
         live = place.composition(place.clock(lambda: read_at)())
+        holds = _holds(live, wish, prepared.today)
+        sources, is_choice = _sources(prepared, live, wish, holds)
+        mixed: tuple[Finding, ...] = ()
+        if sources or prepared.others:
+            prepared = mix(prepared, sources)
+            assembly = prepared.reading.assembly
+            mixed = _mixed(assembly, prepared.today)
         prepared.recall(live.parts.values())
         names = PhysicalNames(assembly, environment, place.database.dialect)
         baselines, planned = _structures(prepared, place, names, live)
@@ -226,6 +258,10 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish) -
             clock=read_at,
             rights=rights,
             route=wish.route,
+            sources=sources,
+            is_choice=is_choice,
+            holds=holds,
+            mixed=mixed,
             rollback=wish.rollback,
             replaced=replaced,
             leaving=wish.leaving,
@@ -281,6 +317,45 @@ def _rights(
     return place.database.rights(relations | own, schemas)
 
 
+def _holds(live: Composition, wish: Wish, today: dt.date) -> tuple[Hold, ...]:
+    """The holds that are in force once the promotion is done."""
+    going = {wish.lift} if wish.lift else set()
+    going |= {wish.hold.part} if wish.hold else set()
+    stay = [hold for hold in live.holds if hold.part not in going and hold.holds_on(today)]
+    return tuple(sorted([*stay, *([wish.hold] if wish.hold else [])], key=lambda h: h.part))
+
+
+def _sources(
+    prepared: Prepared, live: Composition, wish: Wish, holds: Sequence[Hold]
+) -> tuple[dict[PartId, str], bool]:
+    """The parts that stay as they are, and whether some do because nobody chose them."""
+    assembly, bundle = prepared.reading.assembly, prepared.bundle.name
+    if wish.rollback is not None:  # it brings back the mixture of then
+        then = next(p for p in live.promotions if p.promotion == wish.rollback.to).mixture
+        return {PartId.parse(p): source for p, source in then.sources.items()}, then.is_choice
+    held = {hold.part for hold in holds}
+    unchosen: set[PartId] = set()
+    if wish.choice:
+        unchosen = {*assembly.parts, *live.parts} - chosen_parts(wish.choice, assembly, live.parts)
+    left = kept_sources(unchosen - held, assembly, live.parts, bundle)
+    return kept_sources(held, assembly, live.parts, bundle) | left, bool(left)
+
+
+def _mixed(assembly: Assembly, today: dt.date) -> tuple[Finding, ...]:
+    """Errors of a mixture: each bundle by itself had none when it was packed."""
+    from inchworm.core.checks.project_rules import check_assembly
+
+    return tuple(
+        replace(
+            finding,
+            remedy="Something that it needs stays as it is: choose that, too (--with-upstream), "
+            "or leave this out.",
+        )
+        for finding in check_assembly(assembly, today)
+        if finding.severity is Severity.ERROR
+    )
+
+
 def _replaced(
     place: OpenEnvironment, rollback: Rollback, live: Composition
 ) -> dict[RelationName, Aside]:
@@ -325,6 +400,24 @@ def _check_not_taken_back(
             )
 
 
+def _check_not_chosen(
+    bundle: Bundle, passage: Passage, ledger: str, environment: Environment
+) -> None:
+    """Whether no more than some chosen parts of a bundle went into an environment.
+
+    Raises:
+        Waiting: when that is so.
+    """
+    for promotion in reversed(passage.promotions):
+        if promotion.digest == bundle.digest and promotion.mixture.is_choice:
+            raise Waiting(
+                f"only some parts of {bundle.name} went into {passage.environment} "
+                f"({promotion.named(ledger)}), which {environment.name} comes after.",
+                where=environment.file,
+                next=f"inchworm promote {bundle.name} --to {passage.environment}",
+            )
+
+
 def check_entry(
     bundle: Bundle, environment: Environment, passages: Sequence[Passage], ledger: Ledger
 ) -> tuple[Finding, ...]:
@@ -361,6 +454,7 @@ def check_entry(
         if passage.has(bundle.digest):
             continue
         _check_not_taken_back(bundle, passage, ledger.id, environment)
+        _check_not_chosen(bundle, passage, ledger.id, environment)
         witness = in_ledger.get(passage.environment)
         if witness is None:
             unasked = f" It could not be asked: {passage.problem}" if passage.problem else ""

@@ -245,6 +245,8 @@ class _Promoting:
             id=work.promotion.id,
             undone=work.promotion.draft.undone,
             exception=work.exception,
+            holds=work.promotion.draft.holds,
+            is_choice=work.promotion.draft.is_choice,
             undoes=rollback.undoes if (rollback := work.promotion.draft.rollback) else (),
             building=frozenset(part.relation for part in self.plan.building),
             taking_back=frozenset(

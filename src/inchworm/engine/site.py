@@ -15,6 +15,7 @@ from sqlglot import exp
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.identifiers import PartId, PromotionId, RelationName
 from inchworm.core.lineage.facts import interfaces_digest
+from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import Interface, LivePart
 from inchworm.core.promotion.rollback import Undone
 from inchworm.core.rendered import Script
@@ -47,6 +48,8 @@ class Site:
         taking_back: logical names of the models whose replaced tables go live again.
         undoes: the keys of the promotions that a rollback takes back.
         exception: who let the promotion in although entry conditions were missing, and why.
+        holds: the holds in force afterwards.
+        is_choice: whether parts were left out by choice.
     """
 
     def __init__(
@@ -63,6 +66,8 @@ class Site:
         taking_back: frozenset[RelationName] = frozenset(),
         undoes: tuple[str, ...] = (),
         exception: str = "",
+        holds: tuple[Hold, ...] = (),
+        is_choice: bool = False,
     ) -> None:
         self.prepared = prepared
         self.changes = changes
@@ -70,6 +75,8 @@ class Site:
         self.taking_back = taking_back
         self.undoes = undoes
         self.exception = exception
+        self.holds = holds
+        self.is_choice = is_choice
         self.id = id
         self.building = building
         self.by = by
@@ -183,10 +190,10 @@ class Site:
 
     def live_part(self, part: PartId) -> LivePart:
         """A part of the bundle as it is recorded once it is in place."""
-        bundle = self.prepared.bundle
+        bundle = self.prepared.others.get(part) or self.prepared.bundle
         return LivePart(
             part=part,
-            project=bundle.project,
+            project=self.prepared.bundle.project,
             bundle=bundle.name,
             digest=self.rendered.digest(part),
             content=self.assembly.parts[part].digest,

@@ -167,6 +167,8 @@ def draft_document(
         "direction": draft.direction.value,
         "runs_there": _completed(draft.runs_there) if draft.runs_there else None,
         "rollback": draft.rollback.to_json() if draft.rollback else None,
+        "stays": {str(part): source or None for part, source in draft.sources.items()},
+        "holds": [hold.to_json() for hold in draft.holds],
         "findings": [finding.to_json() for finding in draft.findings],
     }
 
@@ -223,7 +225,9 @@ def _environment(status: EnvironmentStatus) -> Document:
         "ledger": last.id.ledger if last and last.id else None,
         "number": last.number if last else None,
         "parts": len(live.parts) if live else None,
-        "held": 0,
+        "held": len(live.holds) if live else 0,
+        "holds": [hold.to_json() for hold in live.holds] if live else [],
+        "mixture": dict(last.mixture.sources) if last else {},
         "drifted": len(status.drifted),
         "drifted_parts": [str(part) for part in status.drifted],
         "schedules": dict(live.schedules) if live else {},

@@ -325,7 +325,9 @@ class Ledger:
         return {
             promotion.draft.environment: promotion.id
             for promotion in of_bundle
-            if promotion.state is State.DONE and promotion.draft.bundle_digest == bundle_digest
+            if promotion.state is State.DONE
+            and promotion.draft.bundle_digest == bundle_digest
+            and not promotion.draft.is_choice
         }
 
     # ---- other ledgers ------------------------------------------------------------------------

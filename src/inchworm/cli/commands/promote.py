@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from pathlib import Path
 
 import click
 
@@ -13,6 +14,7 @@ from inchworm.cli.promotions import Asking, carry_out, duration, promote_drafted
 from inchworm.cli.terminal import console
 from inchworm.core.execution import StepState
 from inchworm.core.identifiers import promotion_number
+from inchworm.core.promotion.choosing import Choice
 
 
 @click.command("promote")
@@ -25,6 +27,10 @@ from inchworm.core.identifiers import promotion_number
     metavar="NAME=TEXT",
     help="A value for once, where the environment takes one; can be repeated.",
 )
+@click.option("--only", multiple=True, metavar="PARTS", help="Only these; can be repeated.")
+@click.option("--except", "excluded", multiple=True, metavar="PARTS", help="All but these.")
+@click.option("--with-upstream", is_flag=True, help="And what the chosen parts depend on.")
+@click.option("--with-downstream", is_flag=True, help="And what depends on the chosen parts.")
 @click.option("--overwrite", is_flag=True, help="Changes made there by hand may be lost.")
 @click.option("--back", is_flag=True, help="The bundle may go back behind the one that runs there.")
 @click.option("--put-back", is_flag=True, help="Make tables again, empty, that are missing there.")
@@ -46,6 +52,10 @@ def command(
     what: str,
     environment_name: str | None,
     given: tuple[str, ...],
+    only: tuple[str, ...],
+    excluded: tuple[str, ...],
+    with_upstream: bool,
+    with_downstream: bool,
     overwrite: bool,
     back: bool,
     put_back: bool,
@@ -64,6 +74,10 @@ def command(
     show it, ask, and carry it out. With a promotion (P12): carry out exactly that draft, or go on
     with it where it stopped.
 
+    With --only and --except, some parts go and all others stay as they are there. PARTS is a part,
+    a pattern (model:hydro.*), a kind (model:), a folder or file (models/hydro/), or @FILE with a
+    line for each.
+
     Where the environment demands something of it ([entry]), it waits until that is met, with exit
     code 3: see inchworm review and inchworm approve.
     """
@@ -73,10 +87,13 @@ def command(
         raise click.UsageError("Say where: --to ENV.")
     if is_promotion and given:
         raise click.UsageError(f"{what.upper()} is drafted; its values cannot change any more.")
-    if is_promotion and (overwrite or back or put_back or resumed or only_draft):
+    if is_promotion and (
+        only or excluded or overwrite or back or put_back or resumed or only_draft
+    ):
         raise click.UsageError(
-            f"{what.upper()} is drafted as it is; --overwrite, --back, --put-back, --resume and "
-            "--draft are for a bundle: inchworm promote BUNDLE --to ENV."
+            f"{what.upper()} is drafted as it is; --only, --except, --overwrite, --back, "
+            "--put-back, --resume and --draft are for a bundle: "
+            "inchworm promote BUNDLE --to ENV."
         )
     if dropped:
         if not is_promotion:
@@ -103,6 +120,12 @@ def command(
             back=back,
             put_back=put_back,
             resume=frozenset(resumed),
+            choice=Choice(
+                only=_listed(only),
+                excluded=_listed(excluded),
+                upstream=with_upstream,
+                downstream=with_downstream,
+            ),
         )
         code = promote_drafted(
             place,
@@ -112,6 +135,25 @@ def command(
             only_draft=only_draft,
         )
     sys.exit(code)
+
+
+def _listed(texts: tuple[str, ...]) -> tuple[str, ...]:
+    """Texts, with those that stand in files: ``@FILE``, a line for each, ``#`` for remarks."""
+    listed: list[str] = []
+    for text in texts:
+        if not text.startswith("@"):
+            listed.append(text)
+            continue
+        try:
+            lines = Path(text[1:]).read_text("utf-8").splitlines()
+        except (OSError, UnicodeDecodeError) as error:
+            raise click.UsageError(f"{text[1:]} cannot be read: {error}.") from error
+        stripped = (line.partition("#")[0].strip() for line in lines)
+        found = [line for line in stripped if line]
+        if not found:
+            raise click.UsageError(f"{text[1:]} names no part.")
+        listed += found
+    return tuple(listed)
 
 
 def _values_given(given: tuple[str, ...]) -> dict[str, str]:

@@ -6,6 +6,7 @@ import sys
 from zoneinfo import ZoneInfo
 
 import click
+from rich.console import Console
 from rich.text import Text
 
 from inchworm.application.history import measures
@@ -109,12 +110,13 @@ def _show(place: Workplace, read: Status) -> None:
         protection = word(environment.protection)
         last = each.live.last if each.live else None
         if each.live is None:
-            lines.append((environment.name, protection, "cannot be read", "", "", "", "", ""))
+            lines.append((environment.name, protection, "cannot be read", *[""] * 6))
         elif last is None:
             parts = str(len(each.live.parts))
-            lines.append((environment.name, protection, "nothing yet", "", "", "", parts, ""))
+            lines.append((environment.name, protection, "nothing yet", "", "", "", parts, "", ""))
         else:
             drifted = Text(str(len(each.drifted)), style="bold yellow" if each.drifted else "")
+            held = str(len(each.live.holds)) if each.live.holds else ""
             lines.append(
                 (
                     environment.name,
@@ -124,11 +126,19 @@ def _show(place: Workplace, read: Status) -> None:
                     shown_time(last.at),
                     last.by,
                     str(len(each.live.parts)),
+                    held,
                     drifted,
                 )
             )
-    headings = ("environment", "", "runs here", "commit", "since", "by", "parts", "drifted")
-    screen.print(rows(headings, lines, right=(6, 7)))
+    headings = ("environment", "", "runs here", "commit", "since", "by", "parts", "held", "drifted")
+    shown = [place for place in range(9) if place != _HELD or any(line[_HELD] for line in lines)]
+    screen.print(
+        rows(
+            [headings[place] for place in shown],
+            [[line[place] for place in shown] for line in lines],
+            right=(6, 7, 8),
+        )
+    )
     screen.print()
     for each in read.environments:
         if each.problem:
@@ -143,6 +153,8 @@ def _show(place: Workplace, read: Status) -> None:
         if last is not None and last.exception:
             text = f"  {each.environment.name}: {last.bundle} runs here BY EXCEPTION, "
             screen.print(Text.assemble(word("exception"), (text, "bold"), last.exception))
+    for each in read.environments:
+        _show_what_stays(screen, each)
     for name, values in read.overrides.items():
         for parameter, value in values.items():
             text = f"  {name}: {parameter} = {value}, until the next promotion"
@@ -151,6 +163,28 @@ def _show(place: Workplace, read: Status) -> None:
         text = f"  {summary.id} with {summary.bundle} in {summary.environment}. "
         go_on = f"Go on: inchworm promote {summary.id}"
         screen.print(Text.assemble(word(summary.state.value), text + go_on))
+
+
+_HELD = 7
+"""The column of parts on hold, which is shown where there are any."""
+
+
+def _show_what_stays(screen: Console, status: EnvironmentStatus) -> None:
+    """Parts on hold, and parts that are as in another bundle because nobody chose them."""
+    live = status.live
+    if live is None:
+        return
+    for hold in live.holds:
+        until = f", until {hold.until}" if hold.until else ""
+        text = f"  {status.environment.name}: {hold.part}, {hold.because}{until} ({hold.by})"
+        screen.print(Text.assemble(word("held"), text))
+    held = {str(hold.part) for hold in live.holds}
+    mixture = live.last.mixture.sources if live.last else {}
+    for part, source in mixture.items():
+        if part not in held:
+            how = f"as in {source}" if source else "stays out"
+            text = f"  {status.environment.name}: {part} {how}"
+            screen.print(Text.assemble(word("not chosen"), text))
 
 
 def _with(last: CompletedPromotion | None, ledger: str) -> str:

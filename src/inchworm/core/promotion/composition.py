@@ -6,7 +6,7 @@ import json
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from functools import cached_property
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from inchworm.core.environments.environment import DatabaseAddress
 from inchworm.core.identifiers import Kind, PartId, PromotionId, promotion_key
@@ -14,6 +14,9 @@ from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import Digest, digest_of
 from inchworm.core.structure.definitions import Definition, Difference
 from inchworm.core.structure.tables import Table
+
+if TYPE_CHECKING:
+    from inchworm.core.promotion.choosing import Hold
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -135,6 +138,32 @@ class RanMigration:
 
 
 @dataclass(frozen=True, kw_only=True)
+class Mixture:
+    """The parts that a promotion did not put in place as its bundle has them.
+
+    Attributes:
+        sources: the bundle that each of them is from, by part; empty text of one that is left out.
+        is_choice: whether some of them were left out by choice, and not by holds alone.
+    """
+
+    sources: Mapping[str, str] = field(default_factory=dict)
+    is_choice: bool = False
+
+    @property
+    def text(self) -> str:
+        """The mixture as the bookkeeping has it, in JSON; empty where everything went."""
+        return json.dumps(asdict(self), sort_keys=True) if self.sources else ""
+
+    @classmethod
+    def read(cls, text: str | None) -> Mixture:
+        """The mixture that a text of the bookkeeping is."""
+        return cls(**json.loads(text)) if text else cls()
+
+
+WHOLE = Mixture()
+
+
+@dataclass(frozen=True, kw_only=True)
 class CompletedPromotion:
     """A promotion that was completed in an environment, as its database tells.
 
@@ -146,6 +175,7 @@ class CompletedPromotion:
         undoes: the keys of the promotions that it took back, where it was a rollback.
         exception: who let it in although entry conditions were missing, and why; empty where none
             was.
+        mixture: the parts that were not as in the bundle.
     """
 
     promotion: str
@@ -157,11 +187,13 @@ class CompletedPromotion:
     number: int = 0
     undoes: tuple[str, ...] = ()
     exception: str = ""
+    mixture: Mixture = WHOLE
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> CompletedPromotion:
         """A promotion as the ledger kept it."""
-        return cls(**{**data, "undoes": tuple(data.get("undoes", ()))})
+        mixture = Mixture(**data["mixture"]) if "mixture" in data else WHOLE
+        return cls(**{**data, "undoes": tuple(data.get("undoes", ())), "mixture": mixture})
 
     @property
     def id(self) -> PromotionId | None:
@@ -177,14 +209,19 @@ class CompletedPromotion:
 
 
 def passed(promotions: Sequence[CompletedPromotion], digest: Digest) -> bool:
-    """Whether a bundle went into an environment, and was not taken back there since.
+    """Whether all of a bundle went into an environment, and was not taken back there since.
+
+    Parts on hold may be missing; those that nobody chose may not.
 
     Args:
         promotions: those that were completed there, in their order.
         digest: the bundle's content digest.
     """
     undone = {key for promotion in promotions for key in promotion.undoes}
-    return any(p.digest == digest and p.promotion not in undone for p in promotions)
+    return any(
+        p.digest == digest and p.promotion not in undone and not p.mixture.is_choice
+        for p in promotions
+    )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -224,6 +261,8 @@ class Composition:
     items: Mapping[PartId, LiveItem] = field(default_factory=dict)
     schedules: Mapping[str, str] = field(default_factory=dict)
     set_schedules: Mapping[str, SetSchedule] = field(default_factory=dict)
+    holds: tuple[Hold, ...] = ()
+    """Parts that are deliberately kept as they are, or kept out; also holds that are over."""
     promotions: tuple[CompletedPromotion, ...] = ()
     """All that were completed here, in the order that the database gave them."""
     claims: int = 0

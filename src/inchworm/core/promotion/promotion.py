@@ -12,6 +12,7 @@ from inchworm.core.entry.approvals import Approval
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, PromotionId, Subject, subject_named
 from inchworm.core.parts import Digest, digest_of
+from inchworm.core.promotion.choosing import Hold, Sources
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.rollback import Rollback, Undone, UndoneMigration
 from inchworm.core.promotion.states import Phase, State
@@ -139,6 +140,12 @@ class Draft:
     """Marks of what was otherwise than promotions had left it when the draft was made."""
     rollback: Rollback | None = None
     """What makes it a rollback, where it is one."""
+    sources: Sources = field(default_factory=dict)
+    """The parts that stay as in other bundles, or stay out."""
+    is_choice: bool = False
+    """Whether some of them stay because they were not chosen, and not by holds alone."""
+    holds: tuple[Hold, ...] = ()
+    """The holds in force afterwards."""
     undone: Undone = field(default_factory=dict)
     """The migrations that a rollback takes back, by schema; exactly as they are here."""
 
@@ -149,7 +156,9 @@ class Draft:
         pieces = (self.environment, self.bundle_digest, self.values_digest, self.environment_state)
         changes = [sql for those in self.changes.values() for c in those for sql in c.statements]
         undos = [each.undo for those in self.undone.values() for each in those]
-        return digest_of("\n".join([*pieces, steps, *changes, *undos]).encode())
+        stays = [f"{part} {source}" for part, source in self.sources.items()]
+        stays += [f"{hold.part} {hold.because} {hold.until}" for hold in self.holds]
+        return digest_of("\n".join([*pieces, steps, *changes, *undos, *stays]).encode())
 
     def to_json(self) -> dict[str, Any]:
         """The draft as the ledger keeps it."""
@@ -178,6 +187,9 @@ class Draft:
             "runs_there": asdict(self.runs_there) if self.runs_there else None,
             "by_hand": list(self.by_hand),
             **({"rollback": self.rollback.to_json()} if self.rollback else {}),
+            **({"sources": {str(p): s for p, s in self.sources.items()}} if self.sources else {}),
+            **({"is_choice": True} if self.is_choice else {}),
+            **({"holds": [hold.to_json() for hold in self.holds]} if self.holds else {}),
             **({"undone": _undone_to_json(self.undone)} if self.undone else {}),
         }
 
@@ -199,6 +211,10 @@ class Draft:
         fields["by_hand"] = tuple(data.get("by_hand", ()))
         rollback = data.get("rollback")
         fields["rollback"] = Rollback.from_json(rollback) if rollback else None
+        fields["sources"] = {
+            PartId.parse(part): source for part, source in data.get("sources", {}).items()
+        }
+        fields["holds"] = tuple(map(Hold.from_json, data.get("holds", ())))
         fields["undone"] = {
             PartId.parse(part): tuple(map(UndoneMigration.from_json, undone))
             for part, undone in data.get("undone", {}).items()

@@ -56,5 +56,6 @@ class Phase(StrEnum):
     WITHDRAW = "withdraw"
     AFTER = "after"
     RESUME = "resume"
+    HOLD = "hold"
     VERIFY = "verify"
     RECORD = "record"

@@ -153,6 +153,11 @@ class Plan(Sequence[Action]):
         return {action.number: action for action in self._actions}
 
     @cached_property
+    def worked_on(self) -> frozenset[PartId]:
+        """All parts that some action works on."""
+        return frozenset(a.step.part for a in self._actions if isinstance(a.step.part, PartId))
+
+    @cached_property
     def building(self) -> Mapping[PartId, int]:
         """The number of the action that builds each model."""
         return {a.part: a.number for a in self._actions if a.phase is Phase.BUILD}

@@ -10,6 +10,7 @@ from inchworm.core.promotion.promotion import Step
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.actions.base import Action, Plan
 from inchworm.engine.actions.checks import CheckFile, CheckModel
+from inchworm.engine.actions.holds import SetHolds
 from inchworm.engine.actions.migrations import (
     AssumeMigration,
     AssumeMigrationAfter,
@@ -41,6 +42,7 @@ ACTIONS: Mapping[Phase, type[Action]] = MappingProxyType(
         Phase.WITHDRAW: Withdraw,
         Phase.AFTER: RunScriptAfter,
         Phase.RESUME: SetSchedule,
+        Phase.HOLD: SetHolds,
         Phase.VERIFY: Verify,
         Phase.RECORD: Record,
     }

@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import Kind, PartId
-from inchworm.core.promotion.composition import CompletedPromotion, Composition
+from inchworm.core.promotion.composition import CompletedPromotion, Composition, Mixture
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.actions.base import Action
 from inchworm.engine.site import Site
@@ -24,7 +24,8 @@ class Verify(Action):
         """Compare every part of the bundle, and every schedule."""
         live = site.place.composition(site.now())
         failed = {action.step.part for action in self.plan if action.number in site.failed}
-        parts = [part for part in site.assembly.parts if part not in failed]
+        stays = site.prepared.others.keys() - self.plan.worked_on  # as it is, whatever that is
+        parts = [p for p in site.assembly.parts if p not in failed and p not in stays]
         wrong = [*self._parts(site, live, parts), *self._schedules(site, live)]
         if wrong:
             return StepReport(state=StepState.FAILED, message="; ".join(wrong))
@@ -75,7 +76,11 @@ class Record(Action):
                 [part for part in schemas if not assembly.outlines[part].managed_outside],
                 {part for part in schemas if site.rendered.schema(part).has_desired_structure},
             )
-            site.bookkeeping.put(site.live_part(part) for part in assembly.parts)
+            site.bookkeeping.put(
+                site.live_part(part)
+                for part in assembly.parts
+                if part not in site.prepared.others or part in self.plan.worked_on
+            )
             site.bookkeeping.set_schedules(schedules, site.now())
             gone = site.bookkeeping.schedules().keys() - site.place.workspace.schedules().keys()
             site.bookkeeping.forget_schedules(gone)
@@ -90,6 +95,13 @@ class Record(Action):
                     at=site.now(),
                     undoes=site.undoes,
                     exception=site.exception,
+                    mixture=Mixture(
+                        sources={
+                            str(part): other.name if other else ""
+                            for part, other in site.prepared.others.items()
+                        },
+                        is_choice=site.is_choice,
+                    ),
                 )
             )
             site.mark(self.number)

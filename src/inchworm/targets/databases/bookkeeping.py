@@ -9,6 +9,7 @@ tells what happened.
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Iterable, Iterator, Mapping
 from itertools import islice
 from typing import TypeVar
@@ -17,9 +18,11 @@ from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.aside import Aside, Purpose
+from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import (
     CompletedPromotion,
     LivePart,
+    Mixture,
     RanMigration,
     SetSchedule,
 )
@@ -46,7 +49,7 @@ _TABLES = (
     project VARCHAR NOT NULL, promotion VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
     digest VARCHAR NOT NULL, commit_id VARCHAR,
     done_by VARCHAR NOT NULL, done_at VARCHAR NOT NULL, number INTEGER, undoes VARCHAR,
-    exception VARCHAR)""",
+    exception VARCHAR, mixture VARCHAR)""",
     """CREATE TABLE IF NOT EXISTS {schema}.steps (
     promotion VARCHAR NOT NULL, step INTEGER NOT NULL, done_at VARCHAR NOT NULL)""",
     """CREATE TABLE IF NOT EXISTS {schema}.structures (
@@ -64,6 +67,9 @@ _TABLES = (
     project VARCHAR NOT NULL, ledger VARCHAR NOT NULL,
     entries INTEGER NOT NULL, hash VARCHAR NOT NULL)""",
     _DUE_TIMES,
+    """CREATE TABLE IF NOT EXISTS {schema}.holds (
+    project VARCHAR NOT NULL, part VARCHAR NOT NULL, because VARCHAR NOT NULL,
+    until VARCHAR, held_by VARCHAR NOT NULL, held_at VARCHAR NOT NULL)""",
     """CREATE TABLE IF NOT EXISTS {schema}.schedules (
     project VARCHAR NOT NULL, schedule VARCHAR NOT NULL,
     state VARCHAR NOT NULL, set_at VARCHAR NOT NULL)""",
@@ -81,6 +87,7 @@ _COLUMNS_ADDED = (
     ("promotions", "number", "INTEGER"),
     ("promotions", "undoes", "VARCHAR"),
     ("promotions", "exception", "VARCHAR"),
+    ("promotions", "mixture", "VARCHAR"),
     ("aside", "digest", "VARCHAR"),
     ("parts", "recipe", "VARCHAR"),
     ("parts", "structure", "VARCHAR"),
@@ -120,7 +127,7 @@ class Bookkeeping:
 
     def ensure(self) -> None:
         """Make the tables, and the columns that earlier versions had not, unless all are there."""
-        if self._has("schedules") and not self._lacking():
+        if self._has("schedules") and self._has("holds") and not self._lacking():
             return
         self._database.create_schema(self.schema)
         with self._database.transaction():
@@ -459,9 +466,10 @@ class Bookkeeping:
         undoes = "NULL" if ("promotions", "undoes", "VARCHAR") in lacking else "undoes"
         by_exception = ("promotions", "exception", "VARCHAR")
         exception = "NULL" if by_exception in lacking else "exception"
+        mixture = "NULL" if ("promotions", "mixture", "VARCHAR") in lacking else "mixture"
         rows = self._database.rows(
             f"SELECT promotion, bundle, digest, commit_id, done_by, done_at, {number}, "
-            f"{undoes}, {exception} "
+            f"{undoes}, {exception}, {mixture} "
             f"FROM {self.schema}.promotions WHERE project = ? ORDER BY {number}, done_at",
             [self._project],
         )
@@ -474,10 +482,11 @@ class Bookkeeping:
                 by=by,
                 at=at,
                 number=int(number),
-                undoes=tuple(undoes.split()) if undoes else (),
-                exception=exception or "",
+                undoes=tuple((undone or "").split()),
+                exception=excepted or "",
+                mixture=Mixture.read(mixed),
             )
-            for promotion, bundle, digest, commit, by, at, number, undoes, exception in rows
+            for promotion, bundle, digest, commit, by, at, number, undone, excepted, mixed in rows
         ]
 
     def last(self) -> CompletedPromotion | None:
@@ -489,8 +498,8 @@ class Bookkeeping:
         """Record a completed promotion; its number is given here. Called inside a transaction."""
         self._database.execute(
             f"INSERT INTO {self.schema}.promotions (project, promotion, bundle, digest, "
-            "commit_id, done_by, done_at, undoes, exception, number) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, "
+            "commit_id, done_by, done_at, undoes, exception, mixture, number) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "
             f"(SELECT max(claims) FROM {self.schema}.environments WHERE project = ?))",
             [
                 self._project,
@@ -502,9 +511,48 @@ class Bookkeeping:
                 promotion.at,
                 " ".join(promotion.undoes),
                 promotion.exception,
+                promotion.mixture.text,
                 self._project,
             ],
         )
+
+    # ---- holds --------------------------------------------------------------------------------
+
+    def holds(self) -> list[Hold]:
+        """The holds of this project, by part; also those whose time is over."""
+        if not self._has("holds"):
+            return []
+        return [
+            Hold(
+                part=PartId.parse(part),
+                because=because,
+                until=dt.date.fromisoformat(until) if until else None,
+                by=by,
+                at=at,
+            )
+            for part, because, until, by, at in self._database.rows(
+                f"SELECT part, because, until, held_by, held_at FROM {self.schema}.holds "
+                "WHERE project = ? ORDER BY part",
+                [self._project],
+            )
+        ]
+
+    def hold(self, hold: Hold, at: str) -> None:
+        """Record a hold. Called inside a transaction."""
+        until = hold.until.isoformat() if hold.until else None
+        self._database.execute(
+            f"INSERT INTO {self.schema}.holds VALUES (?, ?, ?, ?, ?, ?)",
+            [self._project, str(hold.part), hold.because, until, hold.by, at],
+        )
+
+    def lift(self, part: PartId) -> None:
+        """Forget the hold of a part. Called inside a transaction."""
+        self._database.execute(
+            f"DELETE FROM {self.schema}.holds WHERE project = ? AND part = ?",
+            [self._project, str(part)],
+        )
+
+    # ---- structures ---------------------------------------------------------------------------
 
     def structures(self) -> list[Definition]:
         """The definitions that promotions left in the database, as far as they are recorded."""

@@ -61,6 +61,7 @@ def draft(request: Request) -> Draft:
     findings += _rows_lost(request, removed)
     findings += _standing(request)
     findings += switched_off(request, reasons)
+    findings += request.mixed
     replaced = [part for part in (*reasons, *removed) if part.kind is Kind.MODEL]
     relations = {request.physical(part.name): part for part in replaced}
     findings += hanging(request.live, relations)
@@ -86,6 +87,9 @@ def draft(request: Request) -> Draft:
         runs_there=request.live.last,
         by_hand=tuple(difference.mark for difference in request.live.differences),
         rollback=request.rollback,
+        sources=request.sources,
+        is_choice=request.is_choice,
+        holds=request.holds,
         undone=undone,
     )
 

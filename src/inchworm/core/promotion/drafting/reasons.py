@@ -44,11 +44,19 @@ class _Reasons:
     def run(self, pending: Sequence[Pending], undone: Undone) -> dict[PartId, Reason]:
         """Each part by itself, then everything downstream."""
         for part in self.assembly.parts:
+            if self._stays(part):
+                continue
             changed = self._changed(part)
             if changed is not None:
                 self.reasons[part] = changed
         self._spread(self._tables_touched(pending) | self._tables_undone(undone))
         return self.reasons
+
+    def _stays(self, part: PartId) -> bool:
+        """Whether a part is left as it is, whatever values are there now."""
+        live = self.live.parts.get(part)
+        is_same = live is not None and live.content == self.assembly.parts[part].digest
+        return part in self.request.sources and is_same
 
     def _changed(self, part: PartId) -> Reason | None:
         """Action and reason for a part by itself, without what is upstream of it."""

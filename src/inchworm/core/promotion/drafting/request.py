@@ -16,6 +16,7 @@ from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest, digest_of
 from inchworm.core.promotion.aside import Aside
+from inchworm.core.promotion.choosing import Hold, Sources
 from inchworm.core.promotion.composition import Composition
 from inchworm.core.promotion.promotion import UsedSecret
 from inchworm.core.promotion.rollback import Leaving, Rollback
@@ -65,6 +66,14 @@ class Request:
     """The time by the clock of whoever drafts, ISO 8601; empty where it is not compared."""
     rights: Rights = field(default_factory=Rights)
     """What whoever promotes may do there."""
+    sources: Sources = field(default_factory=dict)
+    """The parts that stay as in other bundles, or stay out."""
+    is_choice: bool = False
+    """Whether some of them stay because they were not chosen."""
+    holds: tuple[Hold, ...] = ()
+    """The holds in force afterwards."""
+    mixed: tuple[Finding, ...] = ()
+    """Findings about the mixture of what goes and what stays."""
     rollback: Rollback | None = None
     """What makes it a rollback."""
     replaced: Mapping[RelationName, Aside] = field(default_factory=dict)

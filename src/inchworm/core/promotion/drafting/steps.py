@@ -71,10 +71,11 @@ class _Planning:
             *self._deliveries(removed),
             *self._forgotten(removed),
         ]
-        if not work and not setting and not self._has_news(removed):
+        holding = list(self._holds())
+        if not work and not setting and not holding and not self._has_news(removed):
             return []
         scripts = [*self._scripts(When.BEFORE), *self._scripts(When.AFTER)] if work else []
-        steps = [*pausing, *scripts, *work, *setting]
+        steps = [*pausing, *scripts, *work, *setting, *holding]
         if steps:
             why = "everything is read back"
             steps.append(step_of(Phase.VERIFY, Whole.ENVIRONMENT, "verify", why))
@@ -87,7 +88,28 @@ class _Planning:
         last = self.live.last
         if self.reasons or removed or last is None:
             return True
-        return last.digest != self.request.bundle_digest
+        sources = {str(part): source for part, source in self.request.sources.items()}
+        return (
+            last.digest != self.request.bundle_digest
+            or last.mixture.sources != sources
+            or last.mixture.is_choice is not self.request.is_choice
+        )
+
+    def _holds(self) -> Iterator[Step]:
+        """Holds that come or change, and those that go."""
+        before = {hold.part: hold for hold in self.live.holds}
+        after = {hold.part: hold for hold in self.request.holds}
+        for part in sorted({*before, *after}):
+            old, new = before.get(part), after.get(part)
+            if new is None and old is not None:
+                ended = old.until is not None and not old.holds_on(self.request.today)
+                reason = f"it was held until {old.until}" if ended else "the hold is lifted"
+                yield step_of(Phase.HOLD, part, "lift", reason)
+            elif new is not None and (
+                old is None or (old.because, old.until) != (new.because, new.until)
+            ):
+                until = f", until {new.until}" if new.until else ""
+                yield step_of(Phase.HOLD, part, "hold", f"{new.because}{until}")
 
     # ---- structure ----------------------------------------------------------------------------
 

@@ -1,0 +1,86 @@
+"""Holding: keeping a part as it is in an environment, or out of it, until that is lifted."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+
+from inchworm.application.promoting import draft_prepared, prepare_bundle
+from inchworm.application.route import ask_passages
+from inchworm.application.workplace import Workplace
+from inchworm.core.errors import BundleError, TargetError, UsageError, did_you_mean
+from inchworm.core.identifiers import PartId
+from inchworm.core.promotion.choosing import Hold
+from inchworm.engine.preparation import Drafted, Wish
+
+
+@dataclass(frozen=True, kw_only=True)
+class HoldRequest:
+    """What is asked of a hold.
+
+    Attributes:
+        part: the part, as somebody wrote it.
+        because: the reason.
+        until: the last day; None of one that somebody has to lift.
+        lift: whether the hold goes, rather than comes.
+    """
+
+    part: str
+    environment: str
+    because: str = ""
+    until: dt.date | None = None
+    lift: bool = False
+
+
+def draft_hold(workplace: Workplace, request: HoldRequest) -> Drafted:
+    """Draft a promotion of what runs in an environment, with one hold more or less.
+
+    Raises:
+        UsageError: when there is no such part or hold, or nothing runs there yet.
+        BundleError: when the bundle that runs there is not in the bundle store.
+        TargetError: when the environment cannot be reached.
+    """
+    environment = workplace.project.environment(request.environment)
+    name = environment.name
+    (passage,) = ask_passages(workplace, [name])
+    if passage.problem:
+        raise TargetError(passage.problem, next="Nothing was changed.")
+    if not passage.promotions:
+        raise UsageError(
+            f"Nothing runs in {name} yet.", next="Leave it out of the first promotion: --except."
+        )
+    if not request.lift and not request.because:
+        raise UsageError("The record needs a reason.", next="Give it: --because TEXT.")
+    if request.until is not None and request.until < workplace.today:
+        raise UsageError(f"{request.until} is over.", next="Give a day that is still to come.")
+    last = passage.promotions[-1]
+    bundle = workplace.bundles.get(last.bundle)
+    if bundle.digest != last.digest:
+        raise BundleError(
+            f"{last.bundle} in the bundle store is not the one that runs in {name}.",
+            next="Put the bundle that runs there back into the bundle store.",
+        )
+    overrides = {}
+    if last.id is not None and last.id.ledger == workplace.ledger.id:
+        overrides = workplace.ledger.overrides(last.id)
+    prepared = prepare_bundle(workplace, bundle, environment, workplace.today, overrides)
+    known = {*prepared.reading.assembly.parts, *workplace.read_remembered().assembly.parts}
+    known |= {PartId.parse(part) for part in last.mixture.sources}
+    part = _part(request.part, known)
+    if request.lift:
+        return draft_prepared(workplace, prepared, Wish(lift=part, back=True))
+    hold = Hold(part=part, because=request.because, until=request.until, by=workplace.user)
+    return draft_prepared(workplace, prepared, Wish(hold=hold, back=True))
+
+
+def _part(text: str, known: set[PartId]) -> PartId:
+    """The part that a text means; the kind may be left out where the name is one part's."""
+    folded = text.strip().lower()
+    meant = [p for p in known if folded in {str(p).lower(), p.name.lower()}]
+    if len(meant) == 1:
+        return meant[0]
+    if meant:
+        listed = ", ".join(sorted(map(str, meant)))
+        raise UsageError(f"{text} may be {listed}.", next="Say which: KIND:NAME.")
+    names = [*map(str, known), *(part.name for part in known)]
+    raise UsageError(f"There is no part {text}.", next=did_you_mean(text, names, "KIND:NAME."))

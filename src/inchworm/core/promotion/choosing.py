@@ -1,0 +1,172 @@
+"""Parts that do not go along: left out of a choice, or on hold; and the versions that they keep.
+
+A promotion of some parts puts in place a *mixture*: the chosen parts as in its bundle, all others
+as they are live. It is read, checked and drafted as one whole, so lineage includes what stays.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import asdict, dataclass
+from fnmatch import fnmatchcase
+from typing import Any
+
+from inchworm.core.errors import UsageError, did_you_mean
+from inchworm.core.identifiers import PartId
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.promotion.composition import LivePart
+
+ABSENT = ""
+"""Stands for the version of a part that is kept out."""
+
+Sources = Mapping[PartId, str]
+"""The parts that are not as in the promoted bundle: the name of the bundle that each is from, or
+:data:`ABSENT`."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Hold:
+    """A part that is deliberately kept as it is in an environment, or kept out of it.
+
+    Attributes:
+        until: the last day of the hold; None of one that somebody has to lift.
+        by: who asked for it.
+        at: when it took effect, ISO 8601, UTC; empty of one that is drafted.
+    """
+
+    part: PartId
+    because: str
+    until: dt.date | None
+    by: str
+    at: str = ""
+
+    def holds_on(self, day: dt.date) -> bool:
+        """Whether it is in force on a day."""
+        return self.until is None or day <= self.until
+
+    def to_json(self) -> dict[str, Any]:
+        """The hold as the ledger keeps it."""
+        until = self.until.isoformat() if self.until else None
+        return asdict(self) | {"part": str(self.part), "until": until}
+
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any]) -> Hold:
+        """A hold as the ledger kept it."""
+        until = dt.date.fromisoformat(data["until"]) if data["until"] else None
+        return cls(**{**data, "part": PartId.parse(data["part"]), "until": until})
+
+
+@dataclass(frozen=True, kw_only=True)
+class Choice:
+    """The parts that are to go, as somebody wrote it.
+
+    Each text is a part, a pattern of parts (``model:hydro.*``), a kind (``model:``), or a folder or
+    file (``models/hydro/``).
+
+    Attributes:
+        only: what goes; everything where it is empty.
+        excluded: what does not.
+        upstream: whether what the chosen parts depend on goes along.
+        downstream: whether what depends on them does.
+    """
+
+    only: tuple[str, ...] = ()
+    excluded: tuple[str, ...] = ()
+    upstream: bool = False
+    downstream: bool = False
+
+    def __bool__(self) -> bool:
+        return bool(self.only or self.excluded)
+
+
+def chosen_parts(
+    choice: Choice, assembly: Assembly, live: Mapping[PartId, LivePart]
+) -> frozenset[PartId]:
+    """The parts that go, of those in a bundle and those that are live.
+
+    Raises:
+        UsageError: when a text means no part.
+    """
+    known = sorted({*assembly.parts, *live})
+    chosen = _meant(choice.only, known, assembly) if choice.only else set(known)
+    excluded = _meant(choice.excluded, known, assembly)
+    chosen -= excluded
+    more = set(chosen)
+    if choice.upstream:
+        more |= _reached(chosen, assembly.upstream)
+    if choice.downstream:
+        more |= _reached(chosen, _turned(assembly.upstream))
+    return frozenset(more - excluded)
+
+
+def _meant(texts: Iterable[str], known: Sequence[PartId], assembly: Assembly) -> set[PartId]:
+    meant: set[PartId] = set()
+    for text in texts:
+        found = {part for part in known if _means(text.strip(), part, assembly)}
+        if not found:
+            names = [*map(str, known), *(part.name for part in known)]
+            raise UsageError(
+                f"{text} means no part.",
+                next=did_you_mean(
+                    text, names, "Name a part, model:hydro.*, models/hydro/ or owner:NAME."
+                ),
+            )
+        meant |= found
+    return meant
+
+
+def _means(text: str, part: PartId, assembly: Assembly) -> bool:
+    folded = text.lower()
+    if "/" in text:
+        files = assembly.parts[part].files if part in assembly.parts else ()
+        return any(file.path.startswith(text) for file in files)
+    if folded.endswith(":"):
+        return str(part).startswith(folded)
+    return fnmatchcase(str(part).lower(), folded) or fnmatchcase(part.name.lower(), folded)
+
+
+def _reached(
+    starts: Collection[PartId], following: Mapping[PartId, Collection[PartId]]
+) -> set[PartId]:
+    reached: set[PartId] = set()
+    waiting = list(starts)
+    while waiting:
+        for part in following.get(waiting.pop(), ()):
+            if part not in reached:
+                reached.add(part)
+                waiting.append(part)
+    return reached
+
+
+def _turned(upstream: Mapping[PartId, Collection[PartId]]) -> Mapping[PartId, set[PartId]]:
+    downstream: dict[PartId, set[PartId]] = {}
+    for part, others in upstream.items():
+        for other in others:
+            downstream.setdefault(other, set()).add(part)
+    return downstream
+
+
+def kept_sources(
+    stays: Collection[PartId], assembly: Assembly, live: Mapping[PartId, LivePart], bundle: str
+) -> dict[PartId, str]:
+    """The versions that parts keep which do not go along, as far as they differ from a bundle's.
+
+    Args:
+        stays: those parts.
+        assembly: of the bundle.
+        live: what is live.
+        bundle: the bundle's name.
+    """
+    sources: dict[PartId, str] = {}
+    for part in sorted(stays):
+        recorded = live.get(part)
+        in_bundle = assembly.parts.get(part)
+        if recorded is None:
+            if in_bundle is not None:
+                sources[part] = ABSENT
+        elif recorded.bundle != bundle and (
+            in_bundle is None or in_bundle.digest != recorded.content
+        ):
+            sources[part] = recorded.bundle
+    return sources

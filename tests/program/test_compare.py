@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+from typing import Any
+
 import pytest
 
 from tests.driver import Program
@@ -210,3 +213,70 @@ def test_another_logic_says_which_columns_may_differ(released: Program) -> None:
     (change,) = released("compare", BUNDLE, "--json").json["changes"]
     assert change["weight"] == "patch"
     assert {"hydro.season.usual_cm", "model:hydro.season"} <= set(change["affected"])
+
+
+def parts(document: dict[str, Any]) -> dict[str, str]:
+    """The state of each part that is not the same on both sides."""
+    return {p["part"]: p["state"] for p in document["parts"] if p["state"] != "same"}
+
+
+def test_environments_are_compared_part_by_part(released: Program) -> None:
+    """What differs, what only its values, what is held, and what somebody changed by hand."""
+    program = released
+    same = program("compare", "dev", "test", "--json").json
+    assert set(parts(same).values()) == {"values only"}
+    assert "readings_from: 2026-10-24 | 2026-08-01" in str(same["parts"])
+    program("hold", "hydro.season", "--in", "test", "--because", "not yet", "--yes")
+    program.edit("models/hydro/level_trend.sql", "mean_cm - lag", "1.0 * mean_cm - lag")
+    program.edit("models/hydro/season.sql", "SELECT", "SELECT DISTINCT")
+    program.write("models/hydro/more.sql", "SELECT 1 AS x")
+    bundle = program.release("1.4.1")
+    program.promote(bundle, "dev")
+    database = program.folder / "data/river_test.duckdb"
+    program.ask(f"duckdb:///{database}", "DROP VIEW alert.public_board", "SELECT 1")
+    told = program("compare", "dev", "test", "--json").json
+    states = parts(told)
+    assert states["model:hydro.level_trend"] == "differs"
+    assert states["model:hydro.season"] == "held"
+    assert states["model:hydro.more"] == "only in A"
+    assert states["model:alert.public_board"] == "drifted"
+    assert told["counts"]["differs"] == 1
+    shown = program("compare", "dev", "test").text
+    assert "A is dev (riverwatch-1.4.1), B is test (riverwatch-1.4.0)" in shown
+    assert "held model:hydro.season test: not yet" in shown
+    assert "nightly.nightly" in {each["schedule"] for each in told["schedules"]}
+
+
+def test_a_part_is_compared_with_its_parameters_in_it(released: Program, tmp_path: Path) -> None:
+    """Values of environments are no difference of a text."""
+    program = released
+    same = program("compare", "dev", "test", "--part", "hydro.reading_clean").text
+    assert same == "model:hydro.reading_clean values only"
+    program.edit("models/hydro/level_trend.sql", "mean_cm - lag", "1.0 * mean_cm - lag")
+    program.promote(program.release("1.4.1"), "dev")
+    differs = program("compare", "test", "dev", "--part", "model:hydro.level_trend").out
+    assert "+  1.0 * mean_cm - lag" in differs
+    near = program("compare", "test", "dev", "--part", "hydro.level_trnd", code=2).text
+    assert "hydro.level_trend" in near
+    file = tmp_path / "page.html"
+    program("compare", "dev", "test", "--html", str(file))
+    text = file.read_text()
+    assert "<script" not in text
+    assert "1.0 * mean_cm - lag" in text
+
+
+def test_commits_bundles_and_the_tree_are_sides_too(released: Program) -> None:
+    """Each against each."""
+    program = released
+    program.edit("models/hydro/level_trend.sql", "mean_cm - lag", "1.0 * mean_cm - lag")
+    assert parts(program("compare", "test", "--json").json) == {
+        "model:hydro.level_trend": "differs"
+    }
+    program.release("1.4.1")
+    assert parts(program("compare", "test", "v1.4.0", "--json").json) == {}
+    assert parts(program("compare", "v1.4.1", "test", "--json").json) == {
+        "model:hydro.level_trend": "differs"
+    }
+    (change,) = program("compare", "v1.4.0", "v1.4.1", "--json").json["changes"]
+    assert change["part"] == "model:hydro.level_trend"
+    assert "There is no bundle" in program("compare", "tset", "prod", code=2).text

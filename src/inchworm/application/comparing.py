@@ -3,14 +3,27 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 
+from inchworm.application.watching import read_one
 from inchworm.application.workplace import Workplace
 from inchworm.core.bundle.api_changes import Api
 from inchworm.core.bundle.compare import Change, Weight, compare, next_version, weight_of
-from inchworm.core.errors import UsageError
+from inchworm.core.bundle.sides import (
+    ComparedPart,
+    PartState,
+    Side,
+    SidePart,
+    compare_schedules,
+    compare_sides,
+)
+from inchworm.core.errors import TargetError, UsageError, did_you_mean
 from inchworm.core.identifiers import PartId
+from inchworm.core.parts import Contents
 from inchworm.kinds.project_reader import Reading, read_project
+from inchworm.project.git import files_at
+from inchworm.project.tree import PART_FOLDERS
 from inchworm.project.version import write_version
 
 TREE = "."
@@ -40,6 +53,10 @@ def compare_readings(old: Reading, new: Reading) -> list[Change]:
 def _version(workplace: Workplace, name: str) -> Reading:
     if name == TREE:
         return workplace.read_remembered()
+    if name.lower() not in {known.lower() for known in workplace.bundles.names()}:
+        files = files_at(workplace.root, name)
+        if files is not None:
+            return _at_commit(workplace, files)
     bundle = workplace.bundles.get(name)
     facts = workplace.bundle_facts(bundle)
     reading = read_project(
@@ -52,6 +69,130 @@ def _version(workplace: Workplace, name: str) -> Reading:
     if facts is not None:
         facts.keep()
     return reading
+
+
+def _at_commit(workplace: Workplace, files: Mapping[str, bytes]) -> Reading:
+    """The project as a commit has it."""
+    settings = workplace.project.settings
+    return read_project(
+        name=settings.name,
+        version=settings.version,
+        dialect=settings.dialect,
+        files=Contents(files).below(PART_FOLDERS),
+    )
+
+
+# ---- environments ------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, kw_only=True)
+class PartText:
+    """The files of a part on both sides, by path; None where a side does not have the file.
+
+    They are compared as they are written: values of environments are parameters in them.
+    """
+
+    part: PartId
+    files: Mapping[str, tuple[str | None, str | None]]
+
+
+@dataclass(frozen=True, kw_only=True)
+class SidesCompared:
+    """Two sides, compared part by part.
+
+    Attributes:
+        schedules: those whose state differs: name, and both states.
+        texts: of the parts that were asked for.
+    """
+
+    a: Side
+    b: Side
+    parts: list[ComparedPart]
+    schedules: list[tuple[str, str, str]]
+    texts: list[PartText]
+
+
+def names_environment(workplace: Workplace, name: str) -> bool:
+    """Whether a name is that of an environment."""
+    return name.lower() in {each.name.lower() for each in workplace.project.environments}
+
+
+def compare_places(
+    workplace: Workplace, a: str, b: str, part: str | None = None, *, all_texts: bool = False
+) -> SidesCompared:
+    """Compare environments, bundles, commits or the source tree, part by part.
+
+    Args:
+        workplace: the workplace.
+        a: an environment, a bundle, a commit, or ``.``.
+        b: the same.
+        part: the part whose text is to be compared.
+        all_texts: whether the texts of all parts that differ are.
+
+    Raises:
+        UsageError: when there is nothing of a name.
+        TargetError: when an environment cannot be reached.
+    """
+    one, other = _side(workplace, a), _side(workplace, b)
+    compared = compare_sides(one, other)
+    wanted = [each.part for each in compared if all_texts and each.state is not PartState.SAME]
+    if part is not None:
+        known = {text: c.part for c in compared for text in (str(c.part), c.part.name)}
+        if part.lower() not in known:
+            near = did_you_mean(part, known, "See inchworm compare.")
+            raise UsageError(f"There is no part {part} in {a} or {b}.", next=near)
+        wanted = [known[part.lower()]]
+    return SidesCompared(
+        a=one,
+        b=other,
+        parts=compared,
+        schedules=compare_schedules(one, other),
+        texts=[_text(workplace, each, (a, one), (b, other)) for each in wanted],
+    )
+
+
+def _side(workplace: Workplace, name: str) -> Side:
+    if names_environment(workplace, name):
+        read = read_one(workplace, workplace.project.environment(name))
+        live = read.live
+        if live is None:
+            raise TargetError(f"{name} cannot be read: {read.problem}")
+        return Side(
+            name=name,
+            parts={
+                part: SidePart(content=p.content, version=p.bundle, values=p.values)
+                for part, p in live.parts.items()
+            },
+            holds={hold.part: hold.because for hold in live.holds},
+            drifted=frozenset(read.drifted),
+            schedules=live.schedules,
+        )
+    assembly = _version(workplace, name).assembly
+    version = "" if name == TREE else name
+    return Side(
+        name=name,
+        parts={
+            part: SidePart(content=each.digest, version=version)
+            for part, each in assembly.parts.items()
+        },
+    )
+
+
+def _text(
+    workplace: Workplace, part: PartId, one: tuple[str, Side], other: tuple[str, Side]
+) -> PartText:
+    texts = [_files(workplace, part, name, side) for name, side in (one, other)]
+    paths = sorted({*texts[0], *texts[1]})
+    return PartText(part=part, files={p: (texts[0].get(p), texts[1].get(p)) for p in paths})
+
+
+def _files(workplace: Workplace, part: PartId, name: str, side: Side) -> dict[str, str]:
+    if part not in side.parts:
+        return {}
+    is_place = side.schedules is not None
+    reading = _version(workplace, side.parts[part].version if is_place else name)
+    files = reading.assembly.parts[part].files if part in reading.assembly.parts else ()
+    return {file.path: file.content.decode("utf-8", "replace") for file in files}
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -65,6 +65,11 @@ def status(workplace: Workplace, environment: str | None = None) -> Status:
     )
 
 
+def read_one(workplace: Workplace, environment: Environment) -> EnvironmentStatus:
+    """One environment, read fresh from its targets."""
+    return _read(workplace, environment, workplace.now())
+
+
 def _read(workplace: Workplace, environment: Environment, read_at: str) -> EnvironmentStatus:
     return read_status(
         environment,
@@ -95,7 +100,7 @@ def _unfinished(summaries: Iterable[Summary], environments: Container[str]) -> l
     return [
         summary
         for name, summary in latest.items()
-        if name in environments and summary.state is not State.DONE
+        if name in environments and summary.state not in {State.DONE, State.UNDONE}
     ]
 
 

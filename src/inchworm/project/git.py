@@ -7,8 +7,10 @@ defines; those of the user's own configuration stay.
 
 from __future__ import annotations
 
+import io
 import os
 import subprocess
+import tarfile
 from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
@@ -101,6 +103,29 @@ def authors(folder: Path, since: str | None, commit: str) -> tuple[str, ...] | N
     return None if log is None else tuple(sorted(set(log.splitlines())))
 
 
+def files_at(folder: Path, commit: str) -> dict[str, bytes] | None:
+    """The files of a folder as a commit has them, by path; None where there is no such commit.
+
+    Args:
+        folder: the project's.
+        commit: a commit, branch or tag.
+    """
+    git = _Git(folder)
+    found = git("rev-parse", "--verify", "-q", "--end-of-options", f"{commit}^{{commit}}")
+    if found is None:
+        return None
+    prefix = git("rev-parse", "--show-prefix") or ""
+    archive = git.output("archive", "--format=tar", f"{found}:{prefix}" if prefix else found)
+    if archive is None:
+        return None
+    with tarfile.open(fileobj=io.BytesIO(archive)) as tar:
+        return {
+            member.name: content.read()
+            for member in tar
+            if member.isfile() and (content := tar.extractfile(member)) is not None
+        }
+
+
 def _is_clean(git: _Git, files: Collection[str]) -> bool:
     """Whether nothing that is tracked has changed, and no file of the project is untracked."""
     prefix = git("rev-parse", "--show-prefix") or ""
@@ -132,6 +157,17 @@ class _Git:
         if self._settings is None:
             self._settings = (*_NOTHING_EXECUTED, *self._filters_off())
         return self._run(*self._settings, *arguments)
+
+    def output(self, *arguments: str) -> bytes | None:
+        """The output of a command as it is, or None when git refuses."""
+        self("--version")  # so that the settings are known
+        done = subprocess.run(
+            ["git", *(self._settings or ()), *arguments],
+            cwd=self._folder,
+            capture_output=True,
+            check=False,
+        )
+        return done.stdout if done.returncode == 0 else None
 
     def _filters_off(self) -> list[str]:
         """Settings that switch off the filters which the repository itself defines."""

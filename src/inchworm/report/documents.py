@@ -10,6 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from inchworm.application.comparing import SidesCompared
     from inchworm.application.entry import Entry
     from inchworm.application.packing import ListedBundle
     from inchworm.application.parameters import Live, MatrixView
@@ -86,6 +87,36 @@ def comparison_document(before: str, after: str, changes: Sequence[Change]) -> D
                 "felt_by": list(change.affected),
             }
             for change in changes
+        ],
+    }
+
+
+def sides_document(compared: SidesCompared) -> Document:
+    """``inchworm/sides/1``."""
+    from inchworm.core.bundle.sides import counts
+
+    return {
+        "format": "inchworm/sides/1",
+        "a": compared.a.name,
+        "b": compared.b.name,
+        "counts": {state.value: n for state, n in counts(compared.parts).items()},
+        "parts": [
+            {
+                "part": str(c.part),
+                "state": c.state.value,
+                "a": c.a,
+                "b": c.b,
+                "details": list(c.details),
+            }
+            for c in compared.parts
+        ],
+        "schedules": [
+            {"schedule": name, "a": one, "b": other} for name, one, other in compared.schedules
+        ],
+        "texts": [
+            {"part": str(text.part), "path": path, "a": one, "b": other}
+            for text in compared.texts
+            for path, (one, other) in text.files.items()
         ],
     }
 

@@ -54,12 +54,23 @@ def side_by_side(before: str, after: str) -> list[Row]:
     return shown
 
 
-def as_html(before: str | None, after: str | None) -> str:
-    """A table of the differences; a text that is None is not there."""
+def as_html(
+    before: str | None, after: str | None, names: tuple[str, str] = ("live", "would be")
+) -> str:
+    """A table of the differences.
+
+    Args:
+        before: one text; None where it is not there.
+        after: the other.
+        names: what the two sides are called.
+    """
     rows = side_by_side(before or "", after or "")
     body = "".join(_rows(rows))
-    head = f"<th colspan=2>{'not there' if before is None else 'live'}</th>"
-    head += f"<th colspan=2>{'goes' if after is None else 'would be'}</th>"
+    heads = [
+        f"{name}: not there" if text is None else name
+        for name, text in zip(names, (before, after), strict=True)
+    ]
+    head = "".join(f"<th colspan=2>{escape(each)}</th>" for each in heads)
     columns = '<colgroup><col class="number"><col><col class="number"><col></colgroup>'
     head = f"{columns}<thead><tr>{head}</tr></thead>"
     return f'<table class="difference">{head}<tbody>{body}</tbody></table>'

@@ -2,31 +2,62 @@
 
 from __future__ import annotations
 
+from difflib import unified_diff
+from pathlib import Path
+
 import click
+from rich.console import Console
 from rich.text import Text
 
-from inchworm.application.comparing import TREE, compare_versions
+from inchworm.application.comparing import (
+    TREE,
+    SidesCompared,
+    compare_places,
+    compare_versions,
+    names_environment,
+)
 from inchworm.cli.process import workplace
-from inchworm.cli.terminal import console, print_json, rows, say
+from inchworm.cli.terminal import console, print_json, rows, say, word
 from inchworm.core.bundle.compare import Change, Weight, weight_of
+from inchworm.core.bundle.sides import ComparedPart, PartState, Side, counts
 from inchworm.core.counting import counted
-from inchworm.report.documents import comparison_document
+from inchworm.report.compare_page import compare_page
+from inchworm.report.documents import comparison_document, sides_document
 
 _STYLES = {Weight.MAJOR: "bold red", Weight.MINOR: "cyan", Weight.PATCH: "dim"}
 _NAMED = 3
+_SHOWN = 200
 
 
 @click.command("compare")
-@click.argument("before", metavar="BUNDLE")
-@click.argument("after", metavar="BUNDLE|.", default=TREE)
+@click.argument("before", metavar="A")
+@click.argument("after", metavar="B", default=TREE)
+@click.option("--part", metavar="PART", help="The difference of one part's text.")
+@click.option("--html", type=click.Path(path_type=Path), help="Write it as one page.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/comparison/1.")
-def command(before: str, after: str, as_json: bool) -> None:
-    """Show what changed between two bundles, or a bundle and the source tree.
+def command(before: str, after: str, part: str | None, html: Path | None, as_json: bool) -> None:
+    """Compare two environments, bundles, commits, or the source tree (.).
 
-    Per part: columns and tables that are added, gone or retyped, and what that affects. The last
-    line says what that means for the version number.
+    Of versions: per part, columns and tables that are added, gone or retyped, and what that
+    affects; the last line says what that means for the version number.
+
+    As soon as one side is an environment: per part whether it is the same, differs, or only its
+    values do, is on hold, or was changed by hand; and schedules. --part shows the difference of a
+    part's text, with values of environments as the parameters that they are.
     """
-    changes = compare_versions(workplace(), before, after)
+    place = workplace()
+    is_place = names_environment(place, before) or names_environment(place, after)
+    if is_place or part is not None or html is not None:
+        told = compare_places(place, before, after, part, all_texts=html is not None)
+        if html is not None:
+            html.write_text(compare_page(told, place.now()), "utf-8")
+            click.echo(f"{html}: {told.a.name} and {told.b.name}")
+        elif as_json:
+            print_json(sides_document(told))
+        else:
+            _show_sides(console(), told, of_part=part is not None)
+        return
+    changes = compare_versions(place, before, after)
     if as_json:
         print_json(comparison_document(before, after, changes))
         return
@@ -48,6 +79,65 @@ def command(before: str, after: str, as_json: bool) -> None:
     screen.print()
     weight = weight_of(changes)
     screen.print(f"{counted(len(changes), 'change')}, together {weight.value}.")
+
+
+def _show_sides(screen: Console, told: SidesCompared, *, of_part: bool) -> None:
+    if of_part:
+        _show_texts(screen, told)
+        return
+    counted_states = ", ".join(f"{n} {state.value}" for state, n in counts(told.parts).items())
+    screen.print(f"A is {_called(told.a)}, B is {_called(told.b)}: {counted_states or 'nothing'}")
+    screen.print()
+    lines: list[list[str | Text]] = [
+        [word(c.state.value), str(c.part), *_versions(c, told), "\n".join(c.details)]
+        for c in told.parts
+        if c.state is not PartState.SAME
+    ]
+    if lines:
+        screen.print(rows(("", "part", *_versions_shown(told), "A | B"), lines[:_SHOWN]))
+        if len(lines) > _SHOWN:
+            screen.print(f"... and {len(lines) - _SHOWN} more: --json", style="dim")
+        screen.print()
+    if told.schedules:
+        screen.print(rows(("schedule", "A", "B"), told.schedules))
+        screen.print()
+    if any(c.state is PartState.DIFFERS for c in told.parts):
+        names = f"{told.a.name} {told.b.name}"
+        screen.print(f"next   How a part differs: inchworm compare {names} --part PART")
+
+
+def _called(side: Side) -> str:
+    """A side's name, with the bundle that all of its parts are from, if that is one."""
+    versions = {part.version for part in side.parts.values()}
+    version = versions.pop() if len(versions) == 1 else ""
+    return f"{side.name} ({version})" if version not in {"", side.name} else side.name
+
+
+def _versions_shown(told: SidesCompared) -> list[str]:
+    """The sides whose parts are from several bundles, so that each part says from which."""
+    sides = {"A": told.a, "B": told.b}
+    return [
+        name
+        for name, side in sides.items()
+        if len({part.version for part in side.parts.values()}) > 1
+    ]
+
+
+def _versions(compared: ComparedPart, told: SidesCompared) -> list[str]:
+    versions = {"A": compared.a, "B": compared.b}
+    return [versions[name] for name in _versions_shown(told)]
+
+
+def _show_texts(screen: Console, told: SidesCompared) -> None:
+    for text in told.texts:
+        state = next(c.state for c in told.parts if c.part == text.part)
+        screen.print(Text.assemble((str(text.part), "bold"), "  ", word(state.value)))
+        for path, (before, after) in text.files.items():
+            old, new = (before or "").splitlines(), (after or "").splitlines()
+            names = (f"{told.a.name}: {path}", f"{told.b.name}: {path}")
+            for line in unified_diff(old, new, *names, lineterm="", n=3):
+                style = {"+": "green", "-": "red"}.get(line[:1], "dim")
+                screen.print(Text(line, style=style))
 
 
 def _affected(change: Change) -> str:

@@ -185,6 +185,7 @@ def work_through(folder: Path, say: Say) -> None:
     _first_release(day)
     _small_change(day)
     _night(day)
+    _reviewed_and_undone(day)
     _refused_change(day)
 
 
@@ -241,6 +242,18 @@ def _night(day: _Day) -> None:
     day.talk("When does what run next, and how did the last runs end?")
     day.type("inchworm status --schedules")
     day.type("inchworm history --runs")
+
+
+def _reviewed_and_undone(day: _Day) -> None:
+    day.talk("Into production: drafted, looked at by somebody else, and carried out just so.")
+    day.type("inchworm promote riverwatch-1.4.1 --to prod --draft")
+    day.type("inchworm review P6 --html .inchworm/review.html")
+    day.type('inchworm approve P6 --because "the rises are right"')
+    day.type("inchworm promote P6 --yes")
+    day.talk("The duty desk wants the old rises back: what was replaced is switched back.")
+    day.type('inchworm rollback prod --because "rises are read to the centimetre" --yes')
+    day.talk("How does production differ from test now?")
+    day.type("inchworm compare test prod")
 
 
 def _refused_change(day: _Day) -> None:

@@ -25,6 +25,7 @@ from inchworm.core.entry.closed_hours import closed_by, closed_time
 from inchworm.core.entry.conditions import EntryConditions, measure_condition, ran_condition
 from inchworm.core.entry.judging import Answer, CheckedApproval, Evidence, Number, Passed, judge
 from inchworm.core.entry.people import People, Person
+from inchworm.core.environments.verification import holds, key_in_body, value_at
 from inchworm.core.parts import Digest
 
 NOW = dt.datetime(2026, 11, 27, 16, 0, tzinfo=dt.UTC)
@@ -244,3 +245,43 @@ def test_warnings_hours_measures_runs_and_answers() -> None:
     assert [is_met for is_met, _ in right] == [True] * 5
     assert right[2][1] == "4.4 in R7; live 4 in R2"
     assert right[4][1] == "fine by me"
+
+
+# ---- verifications -----------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("expected", "got", "is_met"),
+    [
+        ("> 0", 1, True),
+        ("> 0", 0, False),
+        ("10", 10.0, True),
+        ("= 9", "10", False),
+        ("< 9", "10", False),
+        ("< 9", 8, True),
+        ("<= 9", 9, True),
+        (">= 9", 8.9, False),
+        ("!= open", "shut", True),
+        ("open", "open", True),
+        ("= true", True, True),
+        ("= null", None, True),
+        ("contains test", "https://test.example", True),
+        ("contains test", "https://prod.example", False),
+        ("containstest", "containstest", True),
+    ],
+)
+def test_answers_are_compared(expected: str, got: object, is_met: bool) -> None:
+    """Numbers as numbers, everything else as text."""
+    assert holds(expected, got) is is_met
+
+
+def test_keys_lead_into_a_body() -> None:
+    """Through objects and lists."""
+    body = {"checks": [{"state": "open"}], "n": 5}
+    assert key_in_body("checks.0.state = open") == ("checks.0.state", "= open")
+    assert value_at(body, "checks.0.state") == "open"
+    for key in ("checks.1.state", "checks.x", "m", "n.x"):
+        with pytest.raises(KeyError):
+            value_at(body, key)
+    with pytest.raises(ValueError, match="is not a key"):
+        key_in_body("open")

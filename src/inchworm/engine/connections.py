@@ -44,6 +44,7 @@ class OpenEnvironment:
     workspace: Workspace
     gateway: Gateway
     bookkeeping: Bookkeeping
+    machine: Machine
 
     @property
     def identity(self) -> str:
@@ -233,10 +234,10 @@ def open_database(
     """
     address = environment.database
     database = connect(
-        _filled(address.url, environment, values),
+        filled(address.url, environment, values),
         root=machine.root,
         login=machine.login,
-        password=_secret(address.password, environment, machine, values),
+        password=secret_of(address.password, environment, machine, values),
         read_only=read_only,
         threads=address.threads,
         reads=[str(substitute(pattern, values)) for pattern in sources.reads.values()],
@@ -288,6 +289,7 @@ def open_environment(
                 workspace=workspace,
                 gateway=gateway,
                 bookkeeping=bookkeeping,
+                machine=machine,
             )
 
 
@@ -349,17 +351,22 @@ def _service(
 ) -> HttpService:
     from inchworm.targets.http_services import connect_service
 
-    token = _secret(address.token, environment, machine, values)
+    token = secret_of(address.token, environment, machine, values)
 
     def resolve(reference: str) -> str:
         with closing(Secrets(machine, environment.secret_store)) as secrets:
             return secrets.resolve(reference).reveal()
 
-    url = _filled(address.url, environment, values)
+    url = filled(address.url, environment, values)
     return connect_service(url, machine.root, token, resolve)
 
 
-def _filled(text: str, environment: Environment, values: Mapping[str, Value]) -> str:
+def filled(text: str, environment: Environment, values: Mapping[str, Value]) -> str:
+    """A text of an environment file, with the values of the parameters in it.
+
+    Raises:
+        ProjectError: when the environment lacks a value.
+    """
     for name in references(text):
         if name not in values:
             raise ProjectError(
@@ -376,9 +383,15 @@ def _filled(text: str, environment: Environment, values: Mapping[str, Value]) ->
     return str(substitute(text, values))
 
 
-def _secret(
+def secret_of(
     text: str | None, environment: Environment, machine: Machine, values: Mapping[str, Value]
 ) -> Secret | None:
+    """The secret that a setting of an environment file refers to, ``${name}``; None without one.
+
+    Raises:
+        ProjectError: when that is no secret parameter.
+        TargetError: when it cannot be had.
+    """
     if text is None:
         return None
     names = references(text)

@@ -13,10 +13,12 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
+from inchworm.core.environments.verification import Asked
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import Kind, PartId, RelationName, relation
 from inchworm.core.rendered import Script
-from inchworm.core.sql.parse import split_script
+from inchworm.core.sql.columns import tables_in
+from inchworm.core.sql.parse import parse_query, split_script
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.definitions import differences, in_working_order
@@ -26,6 +28,7 @@ from inchworm.engine.actions.checks import CheckFile
 from inchworm.engine.actions.migrations import AssumeMigration, RunMigration
 from inchworm.engine.actions.stored_tables import PrepareTable
 from inchworm.engine.actions.structures import ChangeStructure
+from inchworm.engine.actions.verifications import AskVerification
 from inchworm.engine.error_location import line_of_named
 from inchworm.engine.site import Site
 from inchworm.targets.databases.quoting import quoted, quoted_one
@@ -71,6 +74,12 @@ class _Trial:
         self.desired = sorted({a.part for a in plan if isinstance(a, ChangeStructure)})
         self.prepared = [a.step.item for a in plan if isinstance(a, PrepareTable)]
         self.changing = {action.part.name for action in self.migrations}
+        self.asked = [
+            verification
+            for action in plan
+            if isinstance(action, AskVerification)
+            and (verification := action.verification(site)).asked is Asked.QUERY
+        ]
         self.unsure: set[str] = set()
         """Schemas of which not everything could be copied."""
         self.tables = self._copied()
@@ -84,6 +93,7 @@ class _Trial:
         assembly = self.site.assembly
         reading = [*self.built, *self.checks]
         read = {table for part in reading for table in assembly.outlines[part].reads}
+        read |= self._read_by_questions()
         of_desired = {t.name for part in self.desired for t in assembly.facts[part].provides}
         physical = {
             name: self.site.physical(name)
@@ -94,6 +104,12 @@ class _Trial:
         return {
             name: live[name_there] for name, name_there in physical.items() if name_there in live
         }
+
+    def _read_by_questions(self) -> set[str]:
+        """Logical names of the tables that verifications read."""
+        dialect = self.site.assembly.dialect
+        queries = (parse_query(each.question, dialect) for each in self.asked)
+        return {table for query in queries for table in tables_in(query, dialect)}
 
     def _copy(self, schema: str) -> None:
         """Make a scratch schema as the live one is, empty, for migrations to run upon.
@@ -162,6 +178,15 @@ class _Trial:
             if refused and is_model:
                 missing.add(part.name)
             yield from refused
+        for verification in self.asked if not missing else ():
+            sql = self.site.sql(verification.question, self._scratch)
+            refusal_of_query = self._refused(f"SELECT 1 FROM ({sql}) AS tried WHERE 1 = 0")
+            if refusal_of_query is not None:
+                message = refusal_of_query.partition(" says: ")[2] or refusal_of_query
+                yield rules.DOES_NOT_BIND.finding(
+                    f"[[verify]] {verification.name}: {message}".replace(self.suffix, ""),
+                    file=self.site.environment.file,
+                )
 
     def _migration(self, part: PartId, script: Script) -> Finding | None:
         """Run a migration; one that can be taken back runs, goes back, and runs again."""

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from typing import Literal
+from typing import Literal, Self
 from zoneinfo import available_timezones
 
-from pydantic import Field, field_validator
+from pydantic import Field, field_validator, model_validator
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
@@ -19,6 +19,7 @@ from inchworm.core.environments.environment import (
     SecretStoreAddress,
     ServiceAddress,
 )
+from inchworm.core.environments.verification import Asked, Verification, key_in_body
 from inchworm.core.errors import ProjectError, did_you_mean
 from inchworm.core.identifiers import Kind
 from inchworm.core.lineage.facts import Policies, Use
@@ -238,6 +239,52 @@ class EntrySettings(Settings):
         )
 
 
+class VerifySettings(Settings):
+    """One ``[[verify]]`` of an environment file."""
+
+    name: str = Field(pattern=r"^\S.*$")
+    query: str | None = None
+    http: str | None = None
+    value: str | None = None
+    answer: str = ""
+    status: int = Field(200, ge=100, le=599)
+    token: str | None = None
+    waits: str | None = None
+
+    @field_validator("waits")
+    @classmethod
+    def _is_duration(cls, waits: str | None) -> str | None:
+        if waits is not None:
+            read_duration(waits)
+        return waits
+
+    @model_validator(mode="after")
+    def _asks_one(self) -> Self:
+        asked = [name for name in Asked if getattr(self, name.value) is not None]
+        if len(asked) != 1:
+            raise ValueError("must say one of query, http and value")
+        if asked[0] is Asked.HTTP and self.answer:
+            key_in_body(self.answer)
+        if asked[0] is Asked.VALUE and not self.answer:
+            raise ValueError('must say what is expected of the value: answer = "contains test"')
+        return self
+
+    @property
+    def verification(self) -> Verification:
+        """The verification as the rest of the program has it."""
+        asked = next(name for name in Asked if getattr(self, name.value) is not None)
+        answer = self.answer or ("> 0" if asked is Asked.QUERY else "")
+        return Verification(
+            name=self.name,
+            asked=asked,
+            question=getattr(self, asked.value),
+            answer=answer,
+            status=self.status,
+            token=self.token,
+            waits=read_duration(self.waits).total_seconds() if self.waits else 0.0,
+        )
+
+
 class EnvironmentSettings(Settings):
     """An environment file."""
 
@@ -254,6 +301,16 @@ class EnvironmentSettings(Settings):
     secret_store: SecretStoreSettings | None = None
     schedules: dict[str, Literal["on", "off"]] = {}
     entry: EntrySettings = EntrySettings()
+    verify: tuple[VerifySettings, ...] = ()
+
+    @field_validator("verify")
+    @classmethod
+    def _have_own_names(cls, verify: tuple[VerifySettings, ...]) -> tuple[VerifySettings, ...]:
+        names = [each.name for each in verify]
+        twice = next((name for name in names if names.count(name) > 1), None)
+        if twice is not None:
+            raise ValueError(f"has two of the name {twice!r}")
+        return verify
 
 
 def validated_declarations(files: Mapping[str, bytes], project_file: str) -> Declarations:
@@ -364,6 +421,7 @@ def _environment(name: str, path: str, settings: EnvironmentSettings) -> Environ
         default_schedule=default,
         schedules=schedules,
         entry=settings.entry.conditions,
+        verifications=tuple(each.verification for each in settings.verify),
         file=path,
     )
 

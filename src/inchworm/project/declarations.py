@@ -22,12 +22,13 @@ from inchworm.core.environments.environment import (
     SecretStoreAddress,
     ServiceAddress,
 )
+from inchworm.core.environments.verification import Verification
 from inchworm.core.identifiers import Kind
 from inchworm.core.lineage.facts import Policies, Use
 from inchworm.core.parts import digest_of
 
 FILE = ".inchworm/declarations.json"
-_VERSION = 3
+_VERSION = 4
 """Raised whenever the same files are read otherwise than before."""
 
 
@@ -170,5 +171,6 @@ def _environment(body: Mapping[str, Any]) -> Environment:
             "gateway": ServiceAddress(**body["gateway"]),
             "secret_store": SecretStoreAddress(**store) if store is not None else None,
             "entry": EntryConditions.from_json(body["entry"]),
+            "verifications": tuple(map(Verification.from_json, body["verifications"])),
         }
     )

@@ -100,6 +100,7 @@ class Project:
         from inchworm.core.checks.value_leaks import shared_logins, shared_targets
         from inchworm.kinds.project_reader import read_project
         from inchworm.project.schedules import schedule_findings
+        from inchworm.project.verifications import verification_findings
 
         if contents is not None:
             self.__dict__["contents"] = contents
@@ -121,6 +122,12 @@ class Project:
         wrong = [
             *self.declared.findings,
             *schedule_findings(self.environments, schedules),
+            *verification_findings(
+                self.environments,
+                self.settings.dialect,
+                reading.assembly.tables,
+                reading.assembly.matrix,
+            ),
             *shared_targets(self.environments, values, str(self.root.resolve())),
             *shared_logins(self.environments, values),
             *self._suspects(),

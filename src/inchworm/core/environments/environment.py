@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from inchworm.core.entry.conditions import NO_CONDITIONS, EntryConditions
+from inchworm.core.environments.verification import Verification
 from inchworm.core.identifiers import RelationName, relation
 
 
@@ -77,6 +78,8 @@ class Environment:
     schedules: Mapping[str, str] = field(default_factory=dict)
     entry: EntryConditions = NO_CONDITIONS
     """What it demands before a promotion may run."""
+    verifications: tuple[Verification, ...] = ()
+    """What has to hold once a promotion is there."""
     file: str = ""
 
     def schedule_state(self, pipeline: str, schedule: str) -> str:

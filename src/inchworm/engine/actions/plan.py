@@ -26,6 +26,7 @@ from inchworm.engine.actions.services import Deliver, Forget, Withdraw
 from inchworm.engine.actions.stored_tables import PrepareTable
 from inchworm.engine.actions.structures import ChangeStructure, ChangeStructureLate
 from inchworm.engine.actions.undone import UndoMigration, UndoMigrationAfter
+from inchworm.engine.actions.verifications import AskVerification
 
 ACTIONS: Mapping[Phase, type[Action]] = MappingProxyType(
     {
@@ -59,6 +60,7 @@ SPECIAL: Mapping[tuple[Phase, str], type[Action]] = MappingProxyType(
         (Phase.MIGRATE_AFTER, "undo"): UndoMigrationAfter,
         (Phase.BUILD, "take back"): TakeBackModel,
         (Phase.SWITCH, "remove"): RemoveModel,
+        (Phase.VERIFY, "ask"): AskVerification,
     }
 )
 """The action of a step that has a certain word for it, by phase and word."""

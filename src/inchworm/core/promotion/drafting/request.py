@@ -113,6 +113,7 @@ def environment_state(environment: Environment, live: Composition) -> Digest:
         "gateway": environment.gateway.url,
         "default": environment.default_schedule,
         "schedules": dict(environment.schedules),
+        "verify": [each.to_json() for each in environment.verifications],
         "live": live.state,
     }
     return digest_of(canonical(declared))

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 
+from inchworm.core.environments.verification import Verification
 from inchworm.core.identifiers import Kind, PartId, Whole
 from inchworm.core.promotion.aside import Aside
 from inchworm.core.promotion.drafting.reasons import Reason, listed
@@ -79,6 +80,10 @@ class _Planning:
         if steps:
             why = "everything is read back"
             steps.append(step_of(Phase.VERIFY, Whole.ENVIRONMENT, "verify", why))
+            steps += [
+                step_of(Phase.VERIFY, Whole.ENVIRONMENT, "ask", _question(each), each.name)
+                for each in self.request.environment.verifications
+            ]
         what = f"{self.request.bundle} is what runs here"
         steps.append(step_of(Phase.RECORD, Whole.ENVIRONMENT, "record", what))
         return sorted(steps, key=lambda step: _ORDER[step.phase])
@@ -239,6 +244,13 @@ class _Planning:
             elif part.kind is not Kind.MODEL and not part.kind.is_service:
                 reason = "is not in the bundle any more"
                 yield step_of(Phase.WITHDRAW, part, "remove", reason)
+
+
+def _question(verification: Verification) -> str:
+    """What is asked, and what is expected, in one line."""
+    asked = " ".join(verification.question.split())
+    expected = verification.answer or f"status {verification.status}"
+    return f"{asked} {expected}"
 
 
 def _numbered(steps: Iterable[Step]) -> tuple[Step, ...]:

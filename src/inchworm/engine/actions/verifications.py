@@ -1,0 +1,104 @@
+"""Questions that an environment has to answer as expected, once everything is in place."""
+
+from __future__ import annotations
+
+import datetime as dt
+import time
+from collections.abc import Iterator
+from contextlib import closing
+from typing import ClassVar
+
+from inchworm.core.environments.verification import (
+    Asked,
+    Verification,
+    holds,
+    key_in_body,
+    spelled,
+    value_at,
+)
+from inchworm.core.errors import InchwormError
+from inchworm.core.execution import StepReport, StepState
+from inchworm.core.parameters.values import spell_duration
+from inchworm.core.promotion.states import Phase
+from inchworm.engine.actions.base import Action
+from inchworm.engine.connections import filled, secret_of
+from inchworm.engine.site import Site
+from inchworm.targets.http_client import http_client
+
+_LOOKS_AGAIN = 2.0
+"""Seconds after which a question is asked again."""
+
+
+class AskVerification(Action):
+    """Ask a question of the environment, and compare the answer."""
+
+    phase = Phase.VERIFY
+    leaves_mark = False
+    repeatable: ClassVar[str] = "It only asks."
+
+    def verification(self, site: Site) -> Verification:
+        """The question."""
+        return next(v for v in site.environment.verifications if v.name == self.step.item)
+
+    def statements(self, site: Site) -> Iterator[str]:
+        """The query, where the database is asked."""
+        verification = self.verification(site)
+        if verification.asked is Asked.QUERY:
+            yield site.sql(verification.question, site.physical)
+
+    def perform(self, site: Site) -> StepReport:
+        """Ask until the answer is as expected, or the time is over."""
+        verification = self.verification(site)
+        until = time.monotonic() + verification.waits
+        while True:
+            told, is_met = self._ask(site, verification)
+            left = until - time.monotonic()
+            if is_met or left <= 0:
+                break
+            time.sleep(min(_LOOKS_AGAIN, left))
+        if is_met:
+            return StepReport(state=StepState.DONE, message=told)
+        waits = dt.timedelta(seconds=verification.waits)
+        waited = f", for {spell_duration(waits)}" if waits else ""
+        wanted = verification.answer or f"status {verification.status}"
+        message = f"{told}{waited}; expected {wanted}"
+        return StepReport(state=StepState.FAILED, message=message)
+
+    def _ask(self, site: Site, verification: Verification) -> tuple[str, bool]:
+        """The answer in words, and whether it is as expected."""
+        try:
+            match verification.asked:
+                case Asked.QUERY:
+                    return self._query(site, verification)
+                case Asked.VALUE:
+                    value = site.prepared.values[verification.question].text
+                    return value, holds(verification.answer, value)
+                case Asked.HTTP:
+                    return self._http(site, verification)
+        except InchwormError as error:
+            return error.what.rstrip("."), False
+
+    def _query(self, site: Site, verification: Verification) -> tuple[str, bool]:
+        with site.database.reading():
+            rows = site.database.rows(site.sql(verification.question, site.physical))
+        if not rows:
+            return "no row", False
+        return spelled(rows[0][0]), holds(verification.answer, rows[0][0])
+
+    def _http(self, site: Site, verification: Verification) -> tuple[str, bool]:
+        environment, values, machine = site.environment, site.prepared.values, site.place.machine
+        url = filled(verification.question, environment, values)
+        token = secret_of(verification.token, environment, machine, values)
+        with closing(http_client(url, machine.root, token)) as client:
+            answer = client.send("GET", "")
+        told = f"status {answer.status}"
+        if answer.status != verification.status:
+            return told, False
+        if not verification.answer:
+            return told, True
+        key, expected = key_in_body(verification.answer)
+        try:
+            value = value_at(answer.json(), key)
+        except (KeyError, ValueError):
+            return f"{told}, without {key} in its body", False
+        return f"{key} is {spelled(value)}", holds(expected, value)

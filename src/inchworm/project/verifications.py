@@ -1,0 +1,60 @@
+"""Findings about what environment files have asked once a promotion is there."""
+
+from __future__ import annotations
+
+from collections.abc import Container, Iterable, Iterator
+
+from inchworm.core.checks import rules
+from inchworm.core.checks.findings import Finding
+from inchworm.core.environments.environment import Environment
+from inchworm.core.environments.verification import Asked, Verification
+from inchworm.core.errors import did_you_mean
+
+
+def verification_findings(
+    environments: Iterable[Environment],
+    dialect: str,
+    tables: Container[str],
+    parameters: Iterable[str],
+) -> Iterator[Finding]:
+    """Queries that cannot be read, or read what is not there; parameters that are not there.
+
+    Args:
+        environments: all environments.
+        dialect: of the project's queries.
+        tables: logical names of all tables.
+        parameters: names of all parameters.
+    """
+    known = set(parameters)
+    for environment in environments:
+        for each in environment.verifications:
+            if each.asked is Asked.QUERY:
+                yield from _about_query(environment, each, dialect, tables)
+            elif each.asked is Asked.VALUE and each.question not in known:
+                near = did_you_mean(each.question, known, "See inchworm params.")
+                yield _wrong(environment, each, f"there is no parameter {each.question}", near)
+
+
+def _about_query(
+    environment: Environment, asked: Verification, dialect: str, tables: Container[str]
+) -> Iterator[Finding]:
+    from inchworm.core.sql.columns import tables_in  # the parser, only where it is needed
+    from inchworm.core.sql.only_reads import check_only_reads
+    from inchworm.core.sql.parse import parse_query
+    from inchworm.core.sql.problems import SqlProblem
+
+    try:
+        query = parse_query(asked.question, dialect)
+        check_only_reads(query, asked.question)
+    except SqlProblem as problem:
+        yield _wrong(environment, asked, problem.reason, "Correct the query.")
+        return
+    for name in tables_in(query, dialect):
+        if name not in tables:
+            yield _wrong(environment, asked, f"there is no table {name}", "Correct the name.")
+
+
+def _wrong(environment: Environment, asked: Verification, what: str, remedy: str) -> Finding:
+    return rules.MALFORMED.finding(
+        f"[[verify]] {asked.name}: {what}", file=environment.file, remedy=remedy
+    )

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import datetime as dt
+from dataclasses import dataclass, replace
 
 from inchworm.application.workplace import Workplace
 from inchworm.core.errors import UsageError, did_you_mean
-from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.execution import StepReport
+from inchworm.core.identifiers import Kind, PartId, PromotionId
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
-from inchworm.core.promotion.promotion import Promotion
+from inchworm.core.promotion.promotion import Promotion, Step
+from inchworm.core.promotion.states import Phase, State
 from inchworm.core.running.run import Measured, Run
 
 
@@ -25,21 +28,180 @@ class History:
     heard: list[HeardPromotion]
 
 
-def history(workplace: Workplace, environment: str | None = None) -> History:
-    """All promotions, or those into one environment; the ledger's chain is followed first.
+@dataclass(frozen=True, kw_only=True)
+class Wanted:
+    """The promotions that are asked for; whatever is empty does not matter.
+
+    Attributes:
+        by: who moved it last.
+        state: how it stands, in words.
+        since: the first day of its last move, ISO 8601.
+        until: the last day.
+    """
+
+    environment: str = ""
+    by: str = ""
+    state: str = ""
+    since: str = ""
+    until: str = ""
+
+    def has(self, environment: str, by: str, state: str, at: str) -> bool:
+        """Whether a promotion is asked for."""
+        return (
+            self.environment in {"", environment}
+            and self.by.lower() in {"", by.lower()}
+            and self.state in {"", state}
+            and self.since <= at[:10]
+            and (not self.until or at[:10] <= self.until)
+        )
+
+
+def history(workplace: Workplace, wanted: Wanted) -> History:
+    """All promotions that are asked for; the ledger's chain is followed first.
 
     Raises:
         LedgerError: when an entry was altered.
-        UsageError: when there is no environment of that name.
+        UsageError: when there is no environment of that name, no such state, or a day is none.
     """
     workplace.ledger.check()
-    summaries = workplace.ledger.summaries()[::-1]
-    name = None if environment is None else workplace.project.environment(environment).name
-    heard = [each for each in workplace.ledger.heard() if name in {None, each.environment}]
+    if wanted.environment:
+        name = workplace.project.environment(wanted.environment).name
+        wanted = replace(wanted, environment=name)
+    states = [state.value for state in State]
+    if wanted.state and wanted.state not in states:
+        raise UsageError(
+            f"{wanted.state} is no state.", next=did_you_mean(wanted.state, states, "Try done.")
+        )
+    for day in (wanted.since, wanted.until):
+        _check_day(day)
     return History(
-        promotions=[summary for summary in summaries if name in {None, summary.environment}],
-        heard=heard[::-1],
+        promotions=[
+            s
+            for s in workplace.ledger.summaries()[::-1]
+            if wanted.has(s.environment, s.changed_by, s.state.value, s.changed_at)
+        ],
+        heard=[
+            each
+            for each in workplace.ledger.heard()[::-1]
+            if wanted.has(each.environment, each.promotion.by, State.DONE.value, each.promotion.at)
+        ],
     )
+
+
+def _check_day(day: str) -> None:
+    try:
+        if day:
+            dt.date.fromisoformat(day)
+    except ValueError as error:
+        raise UsageError(f"{day} is not a day.", next="Write it as 2026-12-31.") from error
+
+
+@dataclass(frozen=True, kw_only=True)
+class PartEvent:
+    """Something that a promotion did to a part."""
+
+    promotion: PromotionId
+    environment: str
+    bundle: str
+    step: Step
+    report: StepReport
+    at: str
+    by: str
+
+
+def life_of(workplace: Workplace, name: str) -> tuple[PartId, list[PartEvent]]:
+    """What promotions did to a part, in all environments, the latest first.
+
+    Raises:
+        LedgerError: when an entry was altered.
+        UsageError: when no promotion has anything about a part of that name.
+    """
+    workplace.ledger.check()
+    promotions = workplace.ledger.promotions() if workplace.ledger.exists else []
+    known = {s.part for p in promotions for s in p.draft.steps if isinstance(s.part, PartId)}
+    folded = name.strip().lower()
+    meant = sorted(part for part in known if folded in {str(part).lower(), part.name.lower()})
+    if len(meant) != 1:
+        names = [*map(str, known), *(part.name for part in known)]
+        listed = ", ".join(map(str, meant))
+        raise UsageError(
+            f"{name} may be {listed}." if meant else f"No promotion has anything about {name}.",
+            next="Say which: KIND:NAME." if meant else did_you_mean(name, names, "KIND:NAME."),
+        )
+    events = [
+        PartEvent(
+            promotion=promotion.id,
+            environment=promotion.draft.environment,
+            bundle=promotion.draft.bundle,
+            step=step,
+            report=promotion.report_of(step),
+            at=promotion.changed_at,
+            by=promotion.changed_by,
+        )
+        for promotion in reversed(promotions)
+        if promotion.state not in {State.DRAFTED, State.DROPPED}
+        for step in promotion.draft.steps
+        if step.part == meant[0] and step.phase not in _ABOUT_SCHEDULES
+    ]
+    return meant[0], events
+
+
+_ABOUT_SCHEDULES = frozenset({Phase.PAUSE, Phase.RESUME, Phase.CHECK})
+
+
+@dataclass(frozen=True, kw_only=True)
+class LiveThen:
+    """What ran in an environment at a time, as the ledger knows.
+
+    Attributes:
+        promotion: the promotion, named from this ledger's point of view; empty where none was.
+        since: when it was completed, ISO 8601, UTC.
+    """
+
+    environment: str
+    promotion: str = ""
+    bundle: str = ""
+    commit: str | None = None
+    since: str = ""
+    by: str = ""
+
+
+def status_at(workplace: Workplace, at: dt.datetime) -> list[LiveThen]:
+    """What ran in each environment at a time; what the ledger has not heard of is not known.
+
+    Raises:
+        LedgerError: when an entry was altered.
+    """
+    workplace.ledger.check()
+    moment = at.astimezone(dt.UTC).isoformat(timespec="seconds")
+    latest: dict[str, LiveThen] = {}
+    for summary in reversed(workplace.ledger.summaries()):
+        if summary.environment in latest or summary.state not in {State.DONE, State.UNDONE}:
+            continue
+        ended = workplace.ledger.completed(summary.id)
+        if ended is not None and ended.at <= moment:
+            promotion = workplace.ledger.promotion(summary.id)
+            latest[summary.environment] = LiveThen(
+                environment=summary.environment,
+                promotion=str(summary.id),
+                bundle=summary.bundle,
+                commit=promotion.commit,
+                since=ended.at,
+                by=ended.by,
+            )
+    for heard in workplace.ledger.heard():
+        other, known = heard.promotion, latest.get(heard.environment)
+        if other.at <= moment and (known is None or known.since < other.at):
+            latest[heard.environment] = LiveThen(
+                environment=heard.environment,
+                promotion=other.named(workplace.ledger.id),
+                bundle=other.bundle,
+                commit=other.commit,
+                since=other.at,
+                by=other.by,
+            )
+    names = [environment.name for environment in workplace.project.environments]
+    return [latest.get(name, LiveThen(environment=name)) for name in names]
 
 
 def runs(workplace: Workplace, environment: str | None = None) -> list[Run]:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from inchworm.application.comparing import SidesCompared
     from inchworm.application.entry import Entry
+    from inchworm.application.history import LiveThen, PartEvent
     from inchworm.application.packing import ListedBundle
     from inchworm.application.parameters import Live, MatrixView
     from inchworm.application.sampling import Rows
@@ -20,6 +21,7 @@ if TYPE_CHECKING:
     from inchworm.core.bundle.compare import Change
     from inchworm.core.checks.findings import Finding
     from inchworm.core.execution import StepReport
+    from inchworm.core.identifiers import PartId
     from inchworm.core.ledger.promotions import HeardPromotion
     from inchworm.core.lineage.graph import Edge
     from inchworm.core.parameters.matrix import Parameter
@@ -227,6 +229,47 @@ def history_document(
         "promotions": [promotion_document(promotion) for promotion in promotions],
         "of_other_ledgers": [
             {"environment": each.environment, **_completed(each.promotion)} for each in heard
+        ],
+    }
+
+
+def life_document(part: PartId, events: Sequence[PartEvent]) -> Document:
+    """``inchworm/life/1``: what promotions did to a part, the latest first."""
+    return {
+        "format": "inchworm/life/1",
+        "part": str(part),
+        "events": [
+            {
+                "promotion": str(event.promotion),
+                "environment": event.environment,
+                "bundle": event.bundle,
+                "action": event.step.action,
+                "item": event.step.item,
+                "reason": event.step.reason,
+                "state": event.report.state.value,
+                "at": event.at,
+                "by": event.by,
+            }
+            for event in events
+        ],
+    }
+
+
+def status_at_document(at: str, live: Sequence[LiveThen]) -> Document:
+    """``inchworm/status-at/1``: what ran at a time, as the ledger knows."""
+    return {
+        "format": "inchworm/status-at/1",
+        "at": at,
+        "environments": [
+            {
+                "name": each.environment,
+                "promotion": each.promotion or None,
+                "bundle": each.bundle or None,
+                "commit": each.commit,
+                "since": each.since or None,
+                "by": each.by or None,
+            }
+            for each in live
         ],
     }
 

@@ -218,6 +218,13 @@ class Ledger:
             )
         return promotion_of(self.id, entries)
 
+    def completed(self, id_: PromotionId) -> Entry | None:
+        """The entry with which a promotion was completed; None when it was not."""
+        for entry in self.entries(kind=StateChanged.kind, about=str(id_)):
+            if entry.body["state"] == State.DONE.value:
+                return entry
+        return None
+
     # ---- runs ---------------------------------------------------------------------------------
 
     def start_run(self, plan: RunPlan) -> Run:

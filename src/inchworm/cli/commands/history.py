@@ -5,9 +5,17 @@ from __future__ import annotations
 from pathlib import Path
 
 import click
+from rich.console import Console
 from rich.text import Text
 
-from inchworm.application.history import executed_notebook, history, measures, runs
+from inchworm.application.history import (
+    Wanted,
+    executed_notebook,
+    history,
+    life_of,
+    measures,
+    runs,
+)
 from inchworm.application.history import promotion as find_promotion
 from inchworm.application.history import run as find_run
 from inchworm.application.workplace import Workplace
@@ -15,10 +23,11 @@ from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.runs import print_run, print_runs
 from inchworm.cli.samples import print_failing_rows
 from inchworm.cli.terminal import console, print_json, rows, spell_seconds, word
+from inchworm.core.identifiers import promotion_key, promotion_number
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
 from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.running.run import Measured, Run, run_number
-from inchworm.report.documents import history_document, promotion_document
+from inchworm.report.documents import history_document, life_document, promotion_document
 from inchworm.report.figures import check_picture
 from inchworm.report.measures import draw_measure, measures_document
 from inchworm.report.notebooks import write_notebook
@@ -26,8 +35,12 @@ from inchworm.report.runs import run_document
 
 
 @click.command("history")
-@click.argument("record", required=False, metavar="[PROMOTION|RUN]")
+@click.argument("record", required=False, metavar="[PROMOTION|RUN|PART]")
 @click.option("--to", "--in", "environment", metavar="ENV", help="Only those of one environment.")
+@click.option("--by", default="", metavar="NAME", help="Only those that somebody moved last.")
+@click.option("--state", default="", metavar="STATE", help="Only those in a state: failed.")
+@click.option("--since", default="", metavar="DATE", help="Only those from a day on.")
+@click.option("--until", default="", metavar="DATE", help="Only those up to a day.")
 @click.option("--runs", "of_runs", is_flag=True, help="Runs, and not promotions.")
 @click.option("--notebook", metavar="NAME", help="With a run: a notebook that it executed.")
 @click.option("--html", type=click.Path(path_type=Path), help="Write that notebook as a page.")
@@ -38,6 +51,10 @@ from inchworm.report.runs import run_document
 def command(
     record: str | None,
     environment: str | None,
+    by: str,
+    state: str,
+    since: str,
+    until: str,
     of_runs: bool,
     notebook: str | None,
     html: Path | None,
@@ -47,6 +64,8 @@ def command(
     as_json: bool,
 ) -> None:
     """List promotions or runs, the latest first, or show one (P12, R12) step by step.
+
+    With a part (model:hydro.gauge): what promotions did to it, in all environments.
 
     A notebook that a run executed can be written as a page: R12 --notebook NAME --html FILE.
 
@@ -67,13 +86,16 @@ def command(
     elif record is not None and run_number(record) is not None:
         run = find_run(place, record)
         print_json(run_document(run)) if as_json else print_run(console(), run)
+    elif record is not None and promotion_number(record) is None:
+        _show_life(place, record, as_json)
     elif record is not None:
         one = find_promotion(place, record)
         print_json(promotion_document(one)) if as_json else _show_one(one)
     elif of_runs:
         _show_runs(runs(place, environment), everything, as_json)
     else:
-        _show_promotions(place, environment, everything, as_json)
+        wanted = Wanted(environment=environment or "", by=by, state=state, since=since, until=until)
+        _show_promotions(place, wanted, everything, as_json)
 
 
 def _show_measures(measured: list[Measured], picture: Path | None, as_json: bool) -> None:
@@ -109,10 +131,33 @@ def _show_runs(recorded: list[Run], everything: bool, as_json: bool) -> None:
         screen.print(f"... and {len(recorded) - len(shown):,} earlier: --all", style="dim")
 
 
-def _show_promotions(
-    place: Workplace, environment: str | None, everything: bool, as_json: bool
-) -> None:
-    recorded = history(place, environment)
+def _show_life(place: Workplace, name: str, as_json: bool) -> None:
+    part, events = life_of(place, name)
+    if as_json:
+        print_json(life_document(part, events))
+        return
+    screen = console()
+    screen.print(Text(str(part), style="bold"))
+    lines = [
+        (
+            str(event.promotion),
+            event.environment,
+            event.bundle,
+            f"{event.step.action} {event.step.item}".strip(),
+            word(event.report.state.value),
+            shown_time(event.at),
+            event.by,
+            event.step.reason,
+        )
+        for event in events[:_SHOWN]
+    ]
+    screen.print(rows(("", "in", "bundle", "what", "state", "when, UTC", "by", "why"), lines))
+    if len(events) > _SHOWN:
+        screen.print(f"... and {len(events) - _SHOWN:,} earlier: --json", style="dim")
+
+
+def _show_promotions(place: Workplace, wanted: Wanted, everything: bool, as_json: bool) -> None:
+    recorded = history(place, wanted)
     shown = recorded.promotions if everything else recorded.promotions[:_SHOWN]
     if as_json:
         promotions = (place.ledger.promotion(summary.id) for summary in shown)
@@ -177,6 +222,23 @@ def _line_of_other(heard: HeardPromotion, ledger: str) -> tuple[str | Text, ...]
     )
 
 
+def _show_story(screen: Console, promotion: Promotion) -> None:
+    """What it took back, what stayed as it was, and what people said about it."""
+    draft = promotion.draft
+    if draft.rollback is not None:
+        undone = ", ".join(str(promotion_key(key) or key) for key in draft.rollback.undoes)
+        because = f", because {draft.rollback.because}" if draft.rollback.because else ""
+        screen.print(f"a rollback of {undone}{because}")
+    if draft.sources:
+        listed = ", ".join(f"{p} ({s or 'out'})" for p, s in draft.sources.items())
+        screen.print(f"these stayed as they were: {listed}")
+    for said in promotion.approvals:
+        because = f": {said.because}" if said.because else ""
+        how = "signed" if said.envelope else f"as {said.identity.value} says"
+        at = shown_time(said.at)
+        screen.print(f"{said.verdict.value} {at} UTC by {said.by} ({how}){because}")
+
+
 def _show_one(promotion: Promotion) -> None:
     screen = console()
     draft = promotion.draft
@@ -197,6 +259,7 @@ def _show_one(promotion: Promotion) -> None:
     )
     if promotion.message:
         screen.print(promotion.message)
+    _show_story(screen, promotion)
     screen.print()
     lines = []
     for step in draft.steps:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import sys
 from zoneinfo import ZoneInfo
 
@@ -9,7 +10,7 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-from inchworm.application.history import measures
+from inchworm.application.history import measures, status_at
 from inchworm.application.schedules import Schedules, schedules
 from inchworm.application.watching import Status, status
 from inchworm.application.workplace import Workplace
@@ -18,7 +19,7 @@ from inchworm.cli.terminal import console, print_json, rows, say, word
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.running.run import Measured
 from inchworm.engine.status import EnvironmentStatus
-from inchworm.report.documents import status_document
+from inchworm.report.documents import status_at_document, status_document
 from inchworm.report.measures import measures_document
 from inchworm.report.runs import schedules_document
 
@@ -27,8 +28,11 @@ from inchworm.report.runs import schedules_document
 @click.argument("environment", required=False, metavar="[ENV]")
 @click.option("--schedules", "of_schedules", is_flag=True, help="Schedules, and when they are due.")
 @click.option("--measures", "of_measures", is_flag=True, help="The latest measures, compared.")
+@click.option("--at", metavar="TIME", help="What ran then, as the ledger knows: 2026-10-01 12:00.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/status/1.")
-def command(environment: str | None, of_schedules: bool, of_measures: bool, as_json: bool) -> None:
+def command(
+    environment: str | None, of_schedules: bool, of_measures: bool, at: str | None, as_json: bool
+) -> None:
     """Show what is where, since when, by whom and from which commit.
 
     Read fresh from each environment's database and services. With ENV: also its schedules, flows
@@ -40,6 +44,9 @@ def command(environment: str | None, of_schedules: bool, of_measures: bool, as_j
     if of_measures:
         _show_measures(place, measures(place, None, environment), as_json)
         return
+    if at is not None:
+        _show_then(place, _moment(at), environment, as_json)
+        return
     read = status(place, environment)
     if as_json:
         print_json(status_document(read.read_at, read.environments))
@@ -48,6 +55,39 @@ def command(environment: str | None, of_schedules: bool, of_measures: bool, as_j
         if environment:
             _show_detail(read.environments[0])
     sys.exit(1 if any(each.problem for each in read.environments) else 0)
+
+
+def _moment(text: str) -> dt.datetime:
+    """A time as somebody wrote it; UTC where it says no zone; a day is its end."""
+    try:
+        moment = dt.datetime.fromisoformat(text)
+    except ValueError as error:
+        raise click.UsageError(f"--at {text} is not a time such as 2026-10-01 12:00.") from error
+    if len(text) == len("2026-10-01"):
+        moment = moment.replace(hour=23, minute=59, second=59)
+    return moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC)
+
+
+def _show_then(place: Workplace, at: dt.datetime, environment: str | None, as_json: bool) -> None:
+    name = place.project.environment(environment).name if environment else None
+    live = [each for each in status_at(place, at) if name in {None, each.environment}]
+    if as_json:
+        print_json(status_at_document(at.isoformat(), live))
+        return
+    screen = console()
+    screen.print(f"{at:%Y-%m-%d %H:%M %Z}, as the ledger knows", style="dim")
+    lines = [
+        (
+            each.environment,
+            each.bundle or "nothing yet",
+            (each.commit or "-")[:7],
+            each.promotion,
+            shown_time(each.since) if each.since else "",
+            each.by,
+        )
+        for each in live
+    ]
+    screen.print(rows(("environment", "ran there", "commit", "", "since", "by"), lines))
 
 
 def _show_schedules(read: Schedules, as_json: bool) -> int:

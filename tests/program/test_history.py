@@ -1,0 +1,79 @@
+"""The record: by environment, person, time and outcome; of a part; and what ran at a time."""
+
+from __future__ import annotations
+
+import pytest
+
+from tests.driver import Program
+
+
+@pytest.fixture
+def past(released: Program) -> Program:
+    """Riverwatch in dev and test, changed in dev by somebody else, and taken back there."""
+    program = released
+    program.edit("models/hydro/level_trend.sql", "mean_cm - lag", "1.0 * mean_cm - lag")
+    bundle = program.release("1.4.1")
+    program("promote", bundle, "--to", "dev", "--yes", environ={"INCHWORM_USER": "Ole"})
+    program("rollback", "dev", "--because", "too soon", "--yes")
+    return program
+
+
+def ids(program: Program, *arguments: str) -> list[str]:
+    """The promotions that are listed."""
+    document = program("history", "--json", *arguments).json
+    return [promotion["id"] for promotion in document["promotions"]]
+
+
+def test_promotions_are_found_by_what_they_are(past: Program) -> None:
+    """Each filter by itself, and together."""
+    assert ids(past, "--to", "dev") == ["P4", "P3", "P1"]
+    assert ids(past, "--state", "undone") == ["P3"]
+    assert ids(past, "--by", "ole") == []
+    assert ids(past, "--by", "lena", "--state", "done", "--to", "dev") == ["P4", "P1"]
+    assert ids(past, "--since", "2100-01-01") == []
+    assert len(ids(past, "--since", "2020-01-01", "--until", "2100-01-01")) == 4
+    assert ids(past, "--until", "2020-01-01") == []
+    assert "done" in past("history", "--state", "dne", code=2).text
+    assert "2026-12-31" in past("history", "--since", "yesterday", code=2).text
+
+
+def test_a_part_has_a_life_through_all_environments(past: Program) -> None:
+    """What each promotion did to it, and why."""
+    events = past("history", "hydro.level_trend", "--json").json["events"]
+    told = [(e["promotion"], e["environment"], e["action"]) for e in events]
+    assert told == [
+        ("P4", "dev", "take back"),
+        ("P3", "dev", "change"),
+        ("P2", "test", "add"),
+        ("P1", "dev", "add"),
+    ]
+    assert "content changed" in past("history", "model:hydro.level_trend").text
+    near = past("history", "hydro.level_trnd", code=2).text
+    assert "hydro.level_trend" in near
+
+
+def test_one_promotion_tells_its_story(past: Program) -> None:
+    """What it took back and why, and who said yes."""
+    story = past("history", "P4").text
+    assert "a rollback of P3, because too soon" in story
+    past("promote", "riverwatch-1.4.1", "--to", "dev", "--draft")
+    past("approve", "P5", "--because", "now", environ={"INCHWORM_USER": "Mira"})
+    story = past("history", "P5").text
+    assert "by Mira (as git says): now" in story
+
+
+def test_what_ran_at_a_time(past: Program) -> None:
+    """Also what was taken back since."""
+    promotions = past("history", "--json").json["promotions"]
+    done = {p["id"]: p["changed_at"] for p in promotions}
+    read = past("status", "--at", done["P1"], "--json").json["environments"]
+    assert [(each["name"], each["bundle"]) for each in read] == [
+        ("dev", "riverwatch-1.4.0"),
+        ("test", read[1]["bundle"]),
+        ("prod", None),
+    ]
+    now = past("status", "dev", "--at", "2100-01-01", "--json").json["environments"]
+    assert [(each["promotion"], each["bundle"]) for each in now] == [("P4", "riverwatch-1.4.0")]
+    shown = past("status", "--at", "2020-01-01 12:00").text
+    assert shown.count("nothing yet") == 3
+    assert "is not a time" in past("status", "--at", "noon", code=2).text

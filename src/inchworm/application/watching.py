@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Container, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from inchworm.application.workplace import Workplace
 from inchworm.core.environments.downstream import downstream
 from inchworm.core.environments.environment import Environment
-from inchworm.core.errors import TargetError
+from inchworm.core.environments.items import ABSENT, Leaf
+from inchworm.core.errors import BundleError, TargetError, UsageError
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.ledger.promotions import Summary
 from inchworm.core.promotion.composition import Composition, LivePart
 from inchworm.core.promotion.states import State
 from inchworm.core.structure.definitions import Difference, Thing, is_surrounding
+from inchworm.engine.item_changes import item_changes
 from inchworm.engine.status import EnvironmentStatus, read_status
 
 _AT_ONCE = 8
@@ -142,6 +145,11 @@ class DriftedPart:
             if any(difference.what == "missing" for difference in self.differences):
                 return "the next promotion builds it again"
             return "a promotion that touches it stops, unless it is told to --overwrite"
+        if any(d.key.endswith(f" of {self.part.part}") for d in self.differences):
+            return (
+                "a promotion stops, unless it is told to --overwrite; inchworm adopt takes it into "
+                "the source"
+            )
         if any(difference.what == "changed" for difference in self.differences):
             return "it stays so; a promotion that is told to --resume it has it run again"
         return "the next promotion puts it there again"
@@ -170,13 +178,70 @@ def drift(workplace: Workplace, environment: str) -> Drift:
     if read.live is None:
         raise TargetError(read.problem or "it cannot be read.", where=declared.name)
     project = workplace.project.settings.name
+    parts = [_drifted(read.live, declared, part, project) for part in read.drifted]
     return Drift(
         environment=declared,
         live=read.live,
         read_at=read.live.read_at,
         since=read.live.last.at if read.live.last else None,
-        parts=[_drifted(read.live, declared, part, project) for part in read.drifted],
+        parts=_with_leaves(workplace, declared, read.live, parts),
     )
+
+
+def _with_leaves(
+    workplace: Workplace, environment: Environment, live: Composition, parts: list[DriftedPart]
+) -> list[DriftedPart]:
+    """What differs in items of services, where the bundle that runs there can be had."""
+    changed = [
+        each.part.part
+        for each in parts
+        if (item := live.items.get(each.part.part)) is not None and item.digest != each.part.digest
+    ]
+    if not changed:
+        return parts
+    from inchworm.application.running import prepare_live  # much that drift elsewhere needs not
+
+    try:
+        prepared = prepare_live(workplace, environment.name)
+        leaves = item_changes(prepared, workplace.machine, changed)
+    except (UsageError, BundleError):
+        leaves = {}
+    return [
+        replace(each, differences=(*each.differences, *_of_item(each.part.part, leaves)))
+        if each.part.part in changed
+        else each
+        for each in parts
+    ]
+
+
+def _of_item(part: PartId, leaves: Mapping[PartId, list[Leaf]]) -> list[Difference]:
+    """The differences of one item; one without details where nobody can tell them."""
+    if not leaves.get(part):
+        return [Difference(key=f"definition of {part}", name=str(part), what="changed")]
+    return [
+        Difference(
+            key=f"{leaf.dotted} of {part}",
+            name=str(part),
+            what="unknown"
+            if leaf.was is ABSENT
+            else "missing"
+            if leaf.now is ABSENT
+            else "changed",
+            was="" if leaf.was is ABSENT else _spelled(leaf.was),
+            now="" if leaf.now is ABSENT else _spelled(leaf.now),
+        )
+        for leaf in leaves[part]
+    ]
+
+
+def _what(leaf: Leaf) -> str:
+    if leaf.was is ABSENT:
+        return "unknown"
+    return "missing" if leaf.now is ABSENT else "changed"
+
+
+def _spelled(value: object) -> str:
+    return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
 
 
 def _drifted(

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from inchworm.core.environments.environment import Environment, ServiceAddress
 from inchworm.core.errors import ProjectError, WrongEnvironment, did_you_mean
-from inchworm.core.identifiers import Kind, PartId, RelationName
+from inchworm.core.identifiers import Home, Kind, PartId, RelationName
 from inchworm.core.parameters.matrix import references, substitute
 from inchworm.core.parameters.values import Type, Value
 from inchworm.core.promotion.composition import Composition, LiveItem, LivePart
@@ -70,6 +70,10 @@ class OpenEnvironment:
     def items(self) -> dict[PartId, LiveItem]:
         """The items of workspace and gateway; where both are one service it answers for both."""
         return {**self.workspace.items(), **self.gateway.items()}
+
+    def service_of(self, part: PartId) -> Workspace | Gateway:
+        """The service in which a part lives."""
+        return self.gateway if part.kind.home is Home.GATEWAY else self.workspace
 
     def composition(self, read_at: str) -> Composition:
         """The composition of the environment, read now."""

@@ -10,16 +10,18 @@ from rich.console import Console
 from rich.text import Text
 
 from inchworm.application.adopting import AdoptedSchema, adopt
+from inchworm.application.adopting_items import AdoptedItem, adopt_item
 from inchworm.cli.process import workplace
 from inchworm.cli.terminal import console, rows, say, word
 from inchworm.core.counting import counted
+from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.rendered import Managed
 from inchworm.core.structure.left_out import LeftOut
 
 
 @click.command("adopt")
 @click.argument("environment", metavar="ENV")
-@click.argument("schema")
+@click.argument("schema", metavar="SCHEMA|PART")
 @click.option(
     "--outside",
     "managed",
@@ -48,11 +50,16 @@ def command(environment: str, schema: str, managed: str | None, without: tuple[s
     which is proved and assumed where it is there already, and run in an empty database. Of a schema
     that the project has, what somebody changed in ENV by hand becomes a migration of the same kind,
     or is put into its tables.sql. The data stay where they are.
+
+    Of a flow, connection or pipeline (flow:publish_warnings), what somebody changed in the gateway
+    or workspace by hand is written into its file; values of ENV become parameters again.
     """
-    adopted = adopt(
-        workplace(), environment, schema, Managed(managed) if managed else None, without
-    )
-    screen = console()
+    place, screen = workplace(), console()
+    part = _item(schema)
+    if part is not None:
+        _show_item(screen, adopt_item(place, environment, part))
+        return
+    adopted = adopt(place, environment, schema, Managed(managed) if managed else None, without)
     look = "Look at it, and run inchworm check."
     if isinstance(adopted, AdoptedSchema):
         tables = counted(adopted.tables, "table")
@@ -71,6 +78,30 @@ def command(environment: str, schema: str, managed: str | None, without: tuple[s
         for name in adopted.changes.loses:
             screen.print(Text.assemble(word("loses data"), f"  {name}, where it runs"))
     say(screen, "done", f"{what}, in {adopted.file}. {look}")
+
+
+def _item(text: str) -> PartId | None:
+    """The part of a service that a text names; None where it is the name of a schema."""
+    kind, colon, name = text.partition(":")
+    known = {each.value: each for each in Kind if each.is_service}
+    return PartId(known[kind.lower()], name) if colon and kind.lower() in known else None
+
+
+def _show_item(screen: Console, adopted: AdoptedItem) -> None:
+    where = f"{adopted.part} of {adopted.environment}"
+    if adopted.is_empty:
+        say(screen, "nothing to do", f"nothing in {where} was changed by hand.")
+        return
+    for name, why in adopted.left_out:
+        screen.print(Text.assemble(word("left out"), f"  {name}: {why}"))
+    for name, value in adopted.values.items():
+        text = f"  {name} = {value} in {adopted.environment}"
+        screen.print(Text.assemble(word("value"), text))
+    if adopted.leaves:
+        written = ", ".join(adopted.leaves)
+        say(screen, "done", f"{where}: {written}, in {adopted.file}. Run inchworm check.")
+    elif adopted.values:
+        say(screen, "done", f"{where}: in the parameters. Run inchworm check.")
 
 
 def _show_left_out(screen: Console, left_out: Sequence[LeftOut]) -> None:

@@ -257,7 +257,12 @@ def drifted(
         overwrite: whether changes made by hand may be lost.
     """
     for name, part in live.parts.items():
-        if name.kind.is_service or not part.managed:
+        if name.kind.is_service:
+            item = live.items.get(name)
+            if item is not None and item.digest != part.digest and name in touched:
+                yield _item_changed(part, environment, overwrite=overwrite)
+            continue
+        if not part.managed:
             continue
         for difference in live.differing(part, environment.database):
             if difference.key in taken_up:
@@ -280,3 +285,16 @@ def drifted(
                 severity=Severity.NOTE if is_free else None,
                 remedy="It stays as it is." if name not in touched else None,
             )
+
+
+def _item_changed(part: LivePart, environment: Environment, *, overwrite: bool) -> Finding:
+    """An item of a service that somebody changed by hand, and that would be put back."""
+    return rules.DRIFTED.finding(
+        f"{part.part} was changed there since the last promotion",
+        part=part.part,
+        severity=Severity.NOTE if overwrite else None,
+        remedy="It is overwritten."
+        if overwrite
+        else f"Look at it: inchworm drift {environment.name}. Take it into the source: inchworm "
+        f"adopt {environment.name} {part.part}; or promote with --overwrite.",
+    )

@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import time
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -316,3 +317,36 @@ def test_errors_are_machine_readable_too(released: Program) -> None:
     error = released("promote", BUNDLE, "--to", "nowhere", "--json", code=2).json
     assert error["format"] == "inchworm/error/1"
     assert set(error["error"]) == {"what", "where", "next"}
+
+
+def fault(program: Program, environment: str, target: str, reason: str | None) -> None:
+    """Have a simulated service behave otherwise."""
+    with closing(connect_service(f"sim:{environment}", program.folder, None, None)) as service:
+        service.set_fault(target, reason)
+
+
+def test_a_flow_that_starts_is_waited_for(river: Program) -> None:
+    """Its own state decides: an answer that it was accepted is not enough."""
+    river.pack()
+    fault(river, "dev", "starting flow:publish_warnings", "2")
+    document = river.promote(BUNDLE, "dev").json
+    (step,) = [s for s in document["steps"] if s["part"] == "flow:publish_warnings"]
+    assert (step["state"], step["message"]) == ("done", "active")
+    status = river("status", "dev").text
+    assert "flow:publish_warnings active" in status
+
+
+@pytest.mark.parametrize(
+    ("looks", "message"),
+    [("1 it broke", "it is failed: it broke"), ("99", "it is starting: still, after 1s")],
+)
+def test_a_flow_that_does_not_start_is_not_active(river: Program, looks: str, message: str) -> None:
+    """It failed, or the time is over."""
+    river.pack()
+    river.edit("environments/dev.toml", "[gateway]", '[gateway]\nwaits = "1s"')
+    fault(river, "dev", "starting flow:publish_warnings", looks)
+    document = river.promote(BUNDLE, "dev", code=5).json
+    (step,) = [s for s in document["steps"] if s["part"] == "flow:publish_warnings"]
+    assert (step["state"], step["message"]) == ("failed", message)
+    fault(river, "dev", "starting flow:publish_warnings", None)
+    assert river("promote", document["id"], "--yes", "--json").json["state"] == "done"

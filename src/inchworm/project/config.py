@@ -159,6 +159,19 @@ class ServiceSettings(Settings):
 
     url: str
     token: str | None = None
+    waits: str = "1m"
+
+    @field_validator("waits")
+    @classmethod
+    def _is_duration(cls, waits: str) -> str:
+        read_duration(waits)
+        return waits
+
+    @property
+    def address(self) -> ServiceAddress:
+        """The address as the rest of the program has it."""
+        waits = read_duration(self.waits).total_seconds()
+        return ServiceAddress(url=self.url, token=self.token, waits=waits)
 
 
 class SecretStoreSettings(Settings):
@@ -413,8 +426,8 @@ def _environment(name: str, path: str, settings: EnvironmentSettings) -> Environ
         overrides=settings.overrides,
         shared=settings.shared,
         database=DatabaseAddress(**database.model_dump()),
-        workspace=ServiceAddress(**settings.workspace.model_dump()),
-        gateway=ServiceAddress(**settings.gateway.model_dump()),
+        workspace=settings.workspace.address,
+        gateway=settings.gateway.address,
         secret_store=SecretStoreAddress(**settings.secret_store.model_dump())
         if settings.secret_store
         else None,

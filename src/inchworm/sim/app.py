@@ -84,6 +84,9 @@ def create_app(
     )
 
 
+_STARTING = "starting"
+
+
 class _Platform:
     def __init__(
         self, store: SimStore, token: str | None, resolve: Callable[[str], str] | None
@@ -106,10 +109,26 @@ class _Platform:
         return JSONResponse({"items": self._store.items()})
 
     async def get_item(self, request: Request) -> Response:
-        item = self._store.item(request.path_params["kind"], request.path_params["name"])
+        kind, name = request.path_params["kind"], request.path_params["name"]
+        item = self._store.item(kind, name)
+        if item is not None and item["state"] == _STARTING:
+            item = self._looked_at(item)
         return (
             JSONResponse(item) if item else problem(HTTPStatus.NOT_FOUND, "There is no such item.")
         )
+
+    def _looked_at(self, flow: dict[str, Any]) -> dict[str, Any]:
+        """A flow that starts: each look at it is one less until it is active, or has failed."""
+        target = f"starting flow:{flow['name']}"
+        looks, _, failure = (self._store.faults().get(target) or "0").partition(" ")
+        left = int(looks) - 1 if looks.isdigit() else 0
+        if left > 0:
+            self._store.set_fault(target, f"{left} {failure}".strip())
+            return flow
+        self._store.set_fault(target, None)
+        ended = {"state": "failed", "reason": failure} if failure else {"state": "active"}
+        self._store.put(flow | ended)
+        return flow | ended
 
     async def put_item(self, request: Request) -> Response:
         kind, name = request.path_params["kind"], request.path_params["name"]
@@ -153,11 +172,14 @@ class _Platform:
             reason = self._store.faults().get(f"flow:{name}") or self._refusal(item["document"])
         except (KeyError, TypeError, AttributeError):
             reason = "What was put there is no flow."
-        item |= {"state": "refused" if reason else "active", "reason": reason or ""}
+        starts = self._store.faults().get(f"starting flow:{name}") is not None
+        state = "refused" if reason else _STARTING if starts else "active"
+        item |= {"state": state, "reason": reason or ""}
         self._store.put(item)
         if reason:
             return problem(HTTPStatus.CONFLICT, reason)
-        return JSONResponse({"state": "active"})
+        status = HTTPStatus.ACCEPTED if starts else HTTPStatus.OK
+        return JSONResponse({"state": state}, status)
 
     def _refusal(self, flow: dict[str, Any]) -> str | None:
         """Why a flow cannot run here, judged as a gateway can: by its connection and API."""

@@ -61,8 +61,13 @@ class HttpService:
         path = f"/v1/schedules/{quote(pipeline, safe='')}/{quote(schedule, safe='')}"
         self._request("PUT", path, {"state": state})
 
+    def state_of(self, flow: PartId) -> tuple[str, str]:
+        """The state of a flow, and the reason of it: ``active``, ``starting`` or another word."""
+        item = self._request("GET", _path(flow)).json()
+        return str(item["state"]), str(item["reason"])
+
     def activate(self, flow: PartId) -> str | None:
-        """Switch a flow on; the gateway's reason if it refuses."""
+        """Switch a flow on, or have it start; the gateway's reason if it refuses."""
         name = quote(flow.name, safe="")
         answer = self._client.send("POST", f"/v1/flows/{name}/activation")
         if answer.status == HTTPStatus.CONFLICT:

@@ -49,5 +49,9 @@ class Gateway(Service, Protocol):
     """Where connections and flows live."""
 
     def activate(self, flow: PartId) -> str | None:
-        """Switch a flow on; the gateway's reason if it refuses."""
+        """Switch a flow on, or have it start; the gateway's reason if it refuses."""
+        ...
+
+    def state_of(self, flow: PartId) -> tuple[str, str]:
+        """The state of a flow, and the reason of it: ``active``, ``starting`` or another word."""
         ...

@@ -45,6 +45,8 @@ class ServiceAddress:
 
     url: str
     token: str | None = None
+    waits: float = 60.0
+    """Seconds in which a flow that starts may become active."""
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import datetime as dt
+import time
 from typing import ClassVar
 
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import Home
+from inchworm.core.parameters.values import spell_duration
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.actions.base import Action
 from inchworm.engine.site import Site
@@ -40,10 +43,32 @@ class Deliver(_ServiceAction):
                 return StepReport(
                     state=StepState.FAILED, message=f"the gateway refuses to activate it: {reason}"
                 )
-            message = "active"
+            state, why = self._started(site)
+            if state != _ACTIVE:
+                because = f": {why}" if why else ""
+                return StepReport(state=StepState.FAILED, message=f"it is {state}{because}")
+            message = _ACTIVE
         with site.database.transaction():
             site.bookkeeping.put([site.live_part(self.part)])
         return StepReport(state=StepState.DONE, message=message)
+
+    def _started(self, site: Site) -> tuple[str, str]:
+        """The state of the flow, by its own word, as soon as it does not start any more."""
+        waits = site.environment.gateway.waits
+        until = time.monotonic() + waits
+        while True:
+            state, why = site.place.gateway.state_of(self.part)
+            left = until - time.monotonic()
+            if state != _STARTING:
+                return state, why
+            if left <= 0:
+                return state, f"still, after {spell_duration(dt.timedelta(seconds=waits))}"
+            time.sleep(min(_LOOKS_AGAIN, left))
+
+
+_ACTIVE, _STARTING = "active", "starting"
+_LOOKS_AGAIN = 1.0
+"""Seconds after which a flow that starts is looked at again."""
 
 
 class Forget(Action):

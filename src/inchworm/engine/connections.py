@@ -87,6 +87,8 @@ class OpenEnvironment:
             if table.schema != self.bookkeeping.schema and name not in aside
         }
         differing, attached = self._compared(ours, foreign)
+        promotions = tuple(self.bookkeeping.promotions())
+        completed = {None, promotions[-1].promotion if promotions else None}
         return Composition(
             identity=self.identity,
             read_at=read_at,
@@ -100,7 +102,8 @@ class OpenEnvironment:
             schedules=self.workspace.schedules(),
             set_schedules=self.bookkeeping.schedules(),
             holds=tuple(self.bookkeeping.holds()),
-            promotions=tuple(self.bookkeeping.promotions()),
+            promotions=promotions,
+            is_unfinished=self.bookkeeping.claimed_by() not in completed,
             claims=self.bookkeeping.claims(),
             heads=self.bookkeeping.heads(),
             dependents=self.database.dependents(self.of_models(ours.values())),

@@ -259,7 +259,9 @@ def drifted(
     for name, part in live.parts.items():
         if name.kind.is_service:
             item = live.items.get(name)
-            if item is not None and item.digest != part.digest and name in touched:
+            is_changed = item is not None and item.digest != part.digest
+            is_ours = live.is_unfinished or name.kind.home.value in environment.shared
+            if is_changed and name in touched and not is_ours:
                 yield _item_changed(part, environment, overwrite=overwrite)
             continue
         if not part.managed:

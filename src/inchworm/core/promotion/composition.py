@@ -267,6 +267,8 @@ class Composition:
     """All that were completed here, in the order that the database gave them."""
     claims: int = 0
     """How often a promotion began or went on here: the number that a draft has to find again."""
+    is_unfinished: bool = False
+    """Whether a promotion began here that was not completed: services may have parts of it."""
     heads: Mapping[str, Head] = field(default_factory=dict)
     """The end of each ledger's chain when a promotion of that ledger was here last."""
     differences: tuple[Difference, ...] = ()

@@ -11,7 +11,6 @@ from typing import Any
 import click
 from rich.console import Console
 from rich.padding import Padding
-from rich.progress import Progress, SpinnerColumn, TaskID, TextColumn, TimeElapsedColumn
 from rich.text import Text
 
 from inchworm.application.entry import Entry, entry_of
@@ -23,8 +22,10 @@ from inchworm.application.promoting import (
     usual_seconds,
 )
 from inchworm.application.workplace import Workplace
+from inchworm.cli.options import PARTLY_DONE
 from inchworm.cli.process import shown_time
 from inchworm.cli.samples import print_failing_rows
+from inchworm.cli.step_lines import StepLines
 from inchworm.cli.terminal import (
     MOST_FINDINGS,
     console,
@@ -43,7 +44,6 @@ from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import EnvironmentMoved, UsageError, Waiting
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import promotion_key
-from inchworm.core.parameters.values import read_duration
 from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Direction, Draft, Promotion, Step
@@ -160,11 +160,8 @@ def carry_out(place: Workplace, prepared: Prepared, promotion: Promotion, asking
         print_json(promotion_document(promotion))
     else:
         _show_end(screen, environment, promotion, time.monotonic() - started)
-    ends = {State.DONE: 0, State.PARTLY_DONE: _PARTLY_DONE}
+    ends = {State.DONE: 0, State.PARTLY_DONE: PARTLY_DONE}
     return ends.get(promotion.state, 1)
-
-
-_PARTLY_DONE = 5
 
 
 def _entry(place: Workplace, promotion: Promotion, asking: Asking) -> Entry:
@@ -189,16 +186,6 @@ def _entry(place: Workplace, promotion: Promotion, asking: Asking) -> Entry:
     if not asking.as_json:
         print_entry(screen, entry)
     return entry
-
-
-def duration(text: str | None) -> float:
-    """A duration as ``--wait`` gives it, in seconds; 0 where it is not given."""
-    if text is None:
-        return 0.0
-    try:
-        return read_duration(text).total_seconds()
-    except ValueError as error:
-        raise click.UsageError(f"--wait: {error}.") from error
 
 
 _LOOKS_AGAIN = 2.0
@@ -440,20 +427,15 @@ class _Progress(Reporter):
     """One line per step when it ends; while it runs, how long already and how long usually."""
 
     def __init__(self, screen: Console, promotion: Promotion, usual: dict[str, float]) -> None:
+        steps = promotion.draft.steps
         self._screen = screen
-        self._total = len(promotion.draft.steps)
-        self._environment = promotion.draft.environment
         self._usual = usual
-        self._at_work = Progress(
-            SpinnerColumn("line"),
-            TextColumn("{task.description}"),
-            TimeElapsedColumn(),
-            console=screen,
-            transient=True,
-        )
-        self._tasks: dict[int, TaskID] = {}
-        self._action = max((len(step.action) for step in promotion.draft.steps), default=0)
-        self._what = max((len(_what(step)) for step in promotion.draft.steps), default=0)
+        self._action = max((len(step.action) for step in steps), default=0)
+        width = max((len(self._told(step)) for step in steps), default=0)
+        self._lines = StepLines(screen, promotion.draft.environment, len(steps), width)
+
+    def _told(self, step: Step) -> str:
+        return f"{step.action:<{self._action}}  {_what(step)}"
 
     def reached(self, identity: str, at: str) -> None:
         """Say who is at work where."""
@@ -462,48 +444,16 @@ class _Progress(Reporter):
 
     def step_started(self, step: Step) -> None:
         """Show the step while it runs, where that can be erased again."""
-        if not self._screen.is_terminal:
-            return
-        usual = self._usual.get(step_key(step))
-        hint = f", usually {spell_seconds(usual)}" if usual is not None else ""
-        text = (
-            f"{self._environment}  {step.number}/{self._total}  {step.action} {_what(step)}{hint}"
-        )
-        if not self._tasks:
-            self._at_work.start()
-        self._tasks[step.number] = self._at_work.add_task(text)
+        what = f"{step.action} {_what(step)}"
+        self._lines.started(step.number, what, self._usual.get(step_key(step)))
 
     def step_ended(self, step: Step, report: StepReport) -> None:
         """One line for good."""
-        if step.number in self._tasks:
-            self._at_work.remove_task(self._tasks.pop(step.number))
-        if not self._screen.is_terminal:
-            self._print_plain(step, report)
-            return
-        width = len(str(self._total))
-        failed = report.state is StepState.FAILED
-        line = Text.assemble(
-            (f"{self._environment} {step.number:>{width}}/{self._total}  ", "dim"),
-            f"{step.action:<{self._action}}  {_what(step):<{self._what}}  ",
-            word(report.state.value),
-            (f"  {spell_seconds(report.seconds)}", "dim"),
-            f"  {report.message}" if report.message and not failed else "",
-        )
-        self._screen.print(line, no_wrap=True, crop=self._screen.is_terminal, overflow="ignore")
-
-    def _print_plain(self, step: Step, report: StepReport) -> None:
-        """The same line without styles: laying it out takes as long as a small model."""
-        place = f"{self._environment} {step.number:>{len(str(self._total))}}/{self._total}"
-        what = f"{step.action:<{self._action}}  {_what(step):<{self._what}}"
-        outcome = f"{report.state.value}  {spell_seconds(report.seconds)}"
-        message = report.message if report.state is not StepState.FAILED else ""
-        line = visible(f"{place}  {what}  {outcome}  {message}".rstrip())
-        self._screen.file.write(f"{line}\n")
+        self._lines.ended(step.number, self._told(step), report)
 
     def close(self) -> None:
         """Take the running line away, where there is one."""
-        if self._screen.is_terminal:
-            self._at_work.stop()
+        self._lines.close()
 
 
 def _waiting(screen: Console, what: str, quiet: bool) -> Any:

@@ -8,6 +8,7 @@ import sys
 import click
 
 from inchworm.application.holding import HoldRequest, draft_hold
+from inchworm.cli.options import drafting
 from inchworm.cli.process import workplace
 from inchworm.cli.promotions import Asking, promote_drafted
 
@@ -18,9 +19,7 @@ from inchworm.cli.promotions import Asking, promote_drafted
 @click.option("--because", default="", metavar="TEXT", help="The reason, for the record.")
 @click.option("--until", metavar="DATE", help="The last day of the hold.")
 @click.option("--lift", is_flag=True, help="Lift the hold.")
-@click.option("--draft", "only_draft", is_flag=True, help="Stop after recording the draft.")
-@click.option("--yes", is_flag=True, envvar="INCHWORM_YES", help="Do not ask.")
-@click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/promotion/1.")
+@drafting
 def command(
     part: str,
     environment: str,

@@ -9,8 +9,9 @@ import click
 
 from inchworm.application.promoting import PromotionRequest, draft_promotion, drop, resume
 from inchworm.application.workplace import Workplace
+from inchworm.cli.options import allowing, drafting, duration
 from inchworm.cli.process import shown_time, workplace
-from inchworm.cli.promotions import Asking, carry_out, duration, promote_drafted, title
+from inchworm.cli.promotions import Asking, carry_out, promote_drafted, title
 from inchworm.cli.terminal import console
 from inchworm.core.execution import StepState
 from inchworm.core.identifiers import promotion_number
@@ -31,23 +32,13 @@ from inchworm.core.promotion.choosing import Choice
 @click.option("--except", "excluded", multiple=True, metavar="PARTS", help="All but these.")
 @click.option("--with-upstream", is_flag=True, help="And what the chosen parts depend on.")
 @click.option("--with-downstream", is_flag=True, help="And what depends on the chosen parts.")
-@click.option("--overwrite", is_flag=True, help="Changes made there by hand may be lost.")
+@allowing
 @click.option("--back", is_flag=True, help="The bundle may go back behind the one that runs there.")
-@click.option("--put-back", is_flag=True, help="Make tables again, empty, that are missing there.")
-@click.option(
-    "--resume",
-    "resumed",
-    multiple=True,
-    metavar="NAME",
-    help="A schedule or flow that was stopped by hand runs again; can be repeated.",
-)
-@click.option("--draft", "only_draft", is_flag=True, help="Stop after recording the draft.")
 @click.option("--drop", "dropped", is_flag=True, help="Drop a draft (P12); nothing changes.")
 @click.option("--wait", metavar="DURATION", help="Wait so long for missing entry conditions: 2h.")
 @click.option("--exception", is_flag=True, help="Let it in although entry conditions are missing.")
 @click.option("--because", default="", metavar="TEXT", help="The reason for the exception.")
-@click.option("--yes", is_flag=True, envvar="INCHWORM_YES", help="Do not ask.")
-@click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/promotion/1.")
+@drafting
 def command(
     what: str,
     environment_name: str | None,

@@ -7,6 +7,7 @@ import sys
 import click
 
 from inchworm.application.rolling_back import RollbackRequest, draft_rollback
+from inchworm.cli.options import allowing, drafting
 from inchworm.cli.process import workplace
 from inchworm.cli.promotions import Asking, promote_drafted
 
@@ -25,18 +26,8 @@ from inchworm.cli.promotions import Asking, promote_drafted
     is_flag=True,
     help="Models that keep rows lose those that came since.",
 )
-@click.option("--overwrite", is_flag=True, help="Changes made there by hand may be lost.")
-@click.option("--put-back", is_flag=True, help="Make tables again, empty, that are missing there.")
-@click.option(
-    "--resume",
-    "resumed",
-    multiple=True,
-    metavar="NAME",
-    help="A schedule or flow that was stopped by hand runs again; can be repeated.",
-)
-@click.option("--draft", "only_draft", is_flag=True, help="Stop after recording the draft.")
-@click.option("--yes", is_flag=True, envvar="INCHWORM_YES", help="Do not ask.")
-@click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/promotion/1.")
+@allowing
+@drafting
 def command(
     what: str,
     to: str | None,

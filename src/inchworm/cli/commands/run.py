@@ -11,19 +11,20 @@ from collections.abc import Mapping
 
 import click
 from rich.console import Console
-from rich.progress import Progress, SpinnerColumn, TaskID, TextColumn, TimeElapsedColumn
 from rich.text import Text
 
 from inchworm.application.running import PreparedRun, RunRequest, carry_out_run, prepare_run
+from inchworm.cli.options import PARTLY_DONE, duration
 from inchworm.cli.process import collect_as_usual, shown_time, workplace
 from inchworm.cli.runs import spell_step
 from inchworm.cli.samples import print_failing_rows
+from inchworm.cli.step_lines import StepLines
 from inchworm.cli.terminal import console, rows, say, spell_seconds, word
 from inchworm.cli.visible import escaped
 from inchworm.core.counting import counted
 from inchworm.core.errors import UsageError
 from inchworm.core.execution import StepReport, StepState
-from inchworm.core.parameters.values import Type, read_duration
+from inchworm.core.parameters.values import Type
 from inchworm.core.running.run import Run, RunStep
 from inchworm.core.running.states import RunState
 from inchworm.engine.running.runner import Due, RunReporter
@@ -78,7 +79,7 @@ def command(
             since_failed=since_failed,
             dead_letters=dead_letters,
             overwrite=overwrite,
-            patience=_patience(wait),
+            patience=duration(wait),
             due=Due(schedule=schedule, at=due) if schedule and due else None,
             started=started,
         ),
@@ -106,20 +107,12 @@ def command(
         _print_line({"event": "ended", **run_document(run)})
     else:
         _show_end(screen, prepared, run, time.monotonic() - began)
-    sys.exit(0 if run.state is RunState.DONE else 1)
+    ends = {RunState.DONE: 0, RunState.PARTLY_DONE: PARTLY_DONE}
+    sys.exit(ends.get(run.state, 1))
 
 
 def _interrupt(number: int, frame: object) -> None:
     raise KeyboardInterrupt
-
-
-def _patience(text: str | None) -> float:
-    if text is None:
-        return 0.0
-    try:
-        return read_duration(text).total_seconds()
-    except ValueError as error:
-        raise click.UsageError(f"--wait: {error}.") from error
 
 
 def _agreed(prepared: PreparedRun) -> bool:
@@ -251,18 +244,11 @@ class _Progress(_Reporter):
 
     def __init__(self, screen: Console, prepared: PreparedRun) -> None:
         super().__init__()
+        steps = prepared.plan.steps
         self._screen = screen
         self._prepared = prepared
-        self._total = len(prepared.plan.steps)
-        self._width = max((len(spell_step(step)) for step in prepared.plan.steps), default=0)
-        self._tasks: dict[int, TaskID] = {}
-        self._at_work = Progress(
-            SpinnerColumn("line"),
-            TextColumn("{task.description}"),
-            TimeElapsedColumn(),
-            console=screen,
-            transient=True,
-        )
+        width = max((len(spell_step(step)) for step in steps), default=0)
+        self._lines = StepLines(screen, "", len(steps), width)
 
     def reached(self, run: Run, identity: str, at: str) -> None:
         """Say what runs, and who is at work where."""
@@ -280,34 +266,16 @@ class _Progress(_Reporter):
 
     def step_started(self, step: RunStep) -> None:
         """Show the step while it runs, where that can be erased again."""
-        if not self._screen.is_terminal:
-            return
         usual = self._prepared.usual.get(step.number)
-        hint = f", usually {spell_seconds(usual)}" if usual is not None else ""
-        if not self._tasks:
-            self._at_work.start()
-        text = f"{step.number}/{self._total}  {spell_step(step)}{hint}"
-        self._tasks[step.number] = self._at_work.add_task(text)
+        self._lines.started(step.number, spell_step(step), usual)
 
     def step_ended(self, step: RunStep, report: StepReport) -> None:
         """One line for good."""
-        if step.number in self._tasks:
-            self._at_work.remove_task(self._tasks.pop(step.number))
-        place = f"{step.number:>{len(str(self._total))}}/{self._total}"
-        failed = report.state in {StepState.FAILED, StepState.NOT_STARTED}
-        line = Text.assemble(
-            (f"{place}  ", "dim"),
-            f"{spell_step(step):<{self._width}}  ",
-            word(report.state.value),
-            (f"  {spell_seconds(report.seconds)}", "dim"),
-            f"  {report.message}" if report.message and not failed else "",
-        )
-        self._screen.print(line, no_wrap=True, crop=self._screen.is_terminal, overflow="ignore")
+        self._lines.ended(step.number, spell_step(step), report)
 
     def close(self) -> None:
         """Take the running lines away, where there are any."""
-        if self._screen.is_terminal:
-            self._at_work.stop()
+        self._lines.close()
 
 
 def _print_line(document: Mapping[str, object]) -> None:

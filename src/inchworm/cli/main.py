@@ -39,15 +39,15 @@ SECTIONS: dict[str, dict[str, str]] = {
     },
     "Watch": {
         "status": "Show what is where, since when and by whom, read from the targets.",
-        "compare": "Show what changed between two versions, and what it affects.",
+        "compare": "Compare environments, bundles, commits, or the source tree.",
         "drift": "Show what somebody changed in an environment by hand.",
         "doctor": "Try every place that a promotion needs, before it is needed.",
-        "history": "List promotions and runs, or show one step by step.",
+        "history": "List promotions and runs; show one step by step, or the life of a part.",
     },
     "Mend": {
         "rollback": "Take an environment back to what ran there before.",
         "hold": "Keep a part as it is in an environment, or out of it.",
-        "adopt": "Take up a schema that an environment has into the source.",
+        "adopt": "Take a schema, or what was changed by hand, into the source.",
         "waive": "Accept a finding for a while, with a reason and an end.",
         "ledger": "Make a key to sign with; verify the record, or write it out.",
     },

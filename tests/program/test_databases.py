@@ -50,14 +50,16 @@ def test_a_project_goes_into_it_and_changes_there(elsewhere: tuple[Program, str]
     assert [probe["what"] for probe in failed] == ["git"]
 
 
-def test_the_database_refuses_before_the_first_step(elsewhere: tuple[Program, str]) -> None:
+def test_the_database_refuses_the_draft(elsewhere: tuple[Program, str]) -> None:
     """All that it does not understand, with file and line; and nothing is changed."""
     program, url = elsewhere
     program.write("models/report/odd.sql", "SELECT\n  no_such_function(1) AS x")
     program.write("models/report/upon_it.sql", "SELECT x FROM report.odd")
     answer = program("promote", program.pack(), "--to", "dev", "--yes", code=1)
-    assert "before the first step: models/report/odd.sql:2" in answer.text
-    assert "models/report/upon_it.sql" not in answer.text.partition("first step")[2]
+    assert "database/does-not-bind" in answer.text
+    assert "models/report/odd.sql:2" in answer.text
+    assert "models/report/upon_it.sql" not in answer.text
+    assert "errors refuse this promotion" in answer.text
     database = opened(program, url)
     assert "report.daily_total" not in database.structure()
     assert not [name for name in database.structure() if "__try" in name]

@@ -74,7 +74,8 @@ def test_an_undo_script_that_does_not_lead_back(place: tuple[Program, str]) -> N
         assert [f["rule"] for f in program.findings(code=1)] == ["schema/undo-differs"]
         return
     answer = program("promote", program.pack(), "--to", "dev", "--yes", code=1)
-    assert "0002_more.undo.sql: after it, table ops.b is unknown" in answer.text
+    assert "0002_more.undo.sql" in answer.text
+    assert "after it, table ops.b is unknown" in answer.text
     assert tables(program, url) == ["ops.measurement"]
 
 

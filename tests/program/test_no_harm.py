@@ -127,7 +127,7 @@ def test_trying_a_migration_leaves_the_live_rows(anywhere: tuple[Program, str]) 
     program.write("schemas/ref/migrations/0002_less.sql", "DELETE FROM ref.rate WHERE x = 1;")
     program.write("models/report/wrong.sql", "SELECT no_such_function(1) AS one")
     refused = program.promote(program.pack(), "dev", code=1).json
-    assert "before the first step" in refused["message"]
+    assert "database/does-not-bind" in {finding["rule"] for finding in refused["findings"]}
     assert count(program, url, "ref.rate") == 1
 
 
@@ -837,20 +837,19 @@ def test_a_baseline_is_proved_by_all_that_it_makes(
 # ---- scratch schemas -----------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("kind", ["duckdb", "postgresql"])
-def test_a_schema_that_is_called_like_a_scratch_schema_is_its_owners(
-    starter: Program, kind: str, request: pytest.FixtureRequest
-) -> None:
-    """It is refused to try anything there, and the next promotion does not clear it away."""
+def test_a_schema_that_is_called_like_a_scratch_schema_is_its_owners(starter: Program) -> None:
+    """It is refused to try anything there, and the next promotion does not clear it away.
+
+    Only carrying out tries where a draft cannot: here because the database has a macro.
+    """
     url = "duckdb:///data/dev.duckdb"
-    if kind == "postgresql":
-        url = str(request.getfixturevalue("postgres_url"))
     starter.edit("environments/dev.toml", URL, url)
     starter.promote(starter.pack(), "dev")
     ((ledger,),) = starter.ask(url, "SELECT ledger FROM inchworm.ledgers")
     suffix = hashlib.sha256(f"{ledger}:P2".encode()).hexdigest()[:8]
     theirs = f"report__try_{suffix}"
     table = f"CREATE TABLE {theirs}.t AS SELECT 7 AS x"
+    starter.ask(url, "CREATE MACRO twice(x) AS 2 * x", "SELECT 1")
     starter.ask(url, f"CREATE SCHEMA {theirs}", table, "SELECT 1")
     starter.edit("models/report/daily_total.sql", "sum(amount)", "2 * sum(amount)")
     bundle = starter.pack()

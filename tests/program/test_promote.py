@@ -273,7 +273,7 @@ def test_empty_data_says_that_nothing_was_checked(released: Program) -> None:
 
 
 def test_status_is_read_from_the_targets(released: Program) -> None:
-    """What somebody changed by hand shows, and a promotion mends it."""
+    """What somebody changed by hand shows, and a promotion that is told to mends it."""
     connect_service("sim:test", released.folder).put(
         PartId(Kind.FLOW, "publish_warnings"), "sha256:0", {}
     )
@@ -288,7 +288,9 @@ def test_status_is_read_from_the_targets(released: Program) -> None:
     assert (dev["bundle"], dev["by"], dev["drifted"], dev["parts"]) == (BUNDLE, "lena", 0, 23)
     assert dev["commit"] == released.git("rev-parse", "HEAD")
     assert by_name["test"]["drifted_parts"] == ["flow:publish_warnings", "model:hydro.daily_peak"]
-    mended = actions(released.promote(BUNDLE, "test").json)
+    assert released.promote(BUNDLE, "test", code=1).json["state"] == "refused"
+    overwriting = ("promote", BUNDLE, "--to", "test", "--yes", "--json", "--overwrite")
+    mended = actions(released(*overwriting).json)
     assert mended == {"model:hydro.daily_peak": "rebuild", "flow:publish_warnings": "change"}
     assert released("status", "test", "--json").json["environments"][0]["drifted"] == 0
 

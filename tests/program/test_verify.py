@@ -136,9 +136,9 @@ def test_what_cannot_be_asked_is_found_before_anything_runs(anywhere: tuple[Prog
         program, "[[verify]]", 'name = "n"', 'query = "SELECT count(nothing) FROM ops.measurement"'
     )
     document = program.promote(program.pack(), "dev", code=1).json
-    assert document["state"] == "failed"
-    assert "[[verify]] n" in document["message"]
-    assert all(step["state"] == "waiting" for step in document["steps"])
+    assert document["state"] == "refused"
+    (finding,) = [f for f in document["findings"] if f["severity"] == "error"]
+    assert finding["message"].startswith("[[verify]] n: ")
 
 
 @pytest.mark.parametrize(

@@ -31,6 +31,7 @@ from inchworm.engine.actions.structures import ChangeStructure
 from inchworm.engine.actions.verifications import AskVerification
 from inchworm.engine.error_location import line_of_named
 from inchworm.engine.site import Site
+from inchworm.targets.databases import Database
 from inchworm.targets.databases.quoting import quoted, quoted_one
 
 _CONCURRENTLY = re.compile(r"\bCONCURRENTLY\b", re.IGNORECASE)
@@ -42,7 +43,7 @@ def try_out(site: Site, plan: Plan) -> list[Finding]:
     Raises:
         TargetError: when a schema of somebody else is called like one of the scratch schemas.
     """
-    trial = _Trial(site, plan)
+    trial = _Trial(site, plan, site.database)
     schemas = sorted(schema + trial.suffix for schema in trial.schemas)
     # before they are recorded: what is recorded as ours is cleared away with all that is in it
     taken = {name.schema for name in map(RelationName, site.database.kinds())}
@@ -58,10 +59,40 @@ def try_out(site: Site, plan: Plan) -> list[Finding]:
     return findings
 
 
+def try_draft(site: Site, plan: Plan) -> list[Finding] | None:
+    """The same findings for a draft, while nothing is written in the environment.
+
+    Returns:
+        None where the database has no place to try statements in: then carrying out tries them.
+    """
+    declared = site.assembly.sources
+    if (declared.reads or declared.others) and not site.database.board_sees_outside:
+        return None
+    trial = _Trial(site, plan, site.database)
+    schemas = sorted(schema + trial.suffix for schema in trial.schemas)
+    try:
+        with site.database.board(schemas) as board:
+            if board is None:
+                return None
+            trial.database = board
+            return list(trial.run())
+    except TargetError:  # whoever drafts may not make schemas there
+        return None
+
+
 class _Trial:
-    def __init__(self, site: Site, plan: Plan) -> None:
+    """A trial of what a plan does.
+
+    Args:
+        site: where the plan is going to be carried out; it is only read.
+        plan: the actions.
+        database: in which everything is tried.
+    """
+
+    def __init__(self, site: Site, plan: Plan, database: Database) -> None:
         self.site = site
-        self.database = site.database
+        self.live = site.database
+        self.database = database
         self.suffix = f"__try_{hashlib.sha256(site.id.key.encode()).hexdigest()[:8]}"
         """Ends the names of the scratch schemas; different for every promotion."""
         self.built = list(plan.building)
@@ -100,7 +131,7 @@ class _Trial:
             for name in read - of_desired - {part.name for part in self.built}
             if RelationName(name).schema not in self.changing
         }
-        live = self.database.structure({name.schema for name in physical.values()})
+        live = self.live.structure({name.schema for name in physical.values()})
         return {
             name: live[name_there] for name, name_there in physical.items() if name_there in live
         }
@@ -122,7 +153,7 @@ class _Trial:
         aside = self.site.place.aside()
         live = [
             definition
-            for definition in self.database.definitions([physical])
+            for definition in self.live.definitions([physical])
             if definition.name not in building and definition.name not in aside
         ]
         dialect = self.database.dialect

@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 import datetime as dt
+import uuid
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from types import MappingProxyType
 
 from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.checks import rules
-from inchworm.core.checks.findings import Finding, Severity
+from inchworm.core.checks.findings import Finding, Severity, has_errors, in_order
 from inchworm.core.environments.environment import Environment
 from inchworm.core.environments.physical_names import PhysicalNames, tables_renamed
 from inchworm.core.environments.rights import Rights
 from inchworm.core.errors import BundleError, ProjectError, UsageError, Waiting, did_you_mean
-from inchworm.core.identifiers import Kind, PartId, RelationName
+from inchworm.core.identifiers import Kind, PartId, PromotionId, RelationName
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.lineage.facts_cache import FactsCache
 from inchworm.core.parameters.matrix import Matrix, evaluate
@@ -27,6 +28,7 @@ from inchworm.core.promotion.drafting.request import PlannedChanges, Request
 from inchworm.core.promotion.drafting.standing import other_content
 from inchworm.core.promotion.promotion import Draft
 from inchworm.core.promotion.rollback import Leaving, Rollback, usable_replaced
+from inchworm.core.promotion.states import Phase
 from inchworm.core.rendered import RenderedParts
 from inchworm.engine.connections import (
     OpenEnvironment,
@@ -233,41 +235,75 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, m
         baselines, planned = _structures(prepared, place, names, live)
         rights = _rights(prepared, place, names, live)
         replaced = _replaced(place, wish.rollback, live) if wish.rollback else {}
-    drafted = draft(
-        Request(
-            project=prepared.bundle.project,
-            bundle=prepared.bundle.name,
-            bundle_digest=prepared.bundle.digest,
-            environment=environment,
-            assembly=assembly,
-            rendered=prepared.rendered,
-            values=prepared.values,
-            live=live,
-            names=names,
-            today=prepared.today,
-            came_from=came_from,
-            values_there=elsewhere.values if elsewhere else {},
-            secrets=secrets,
-            overrides=prepared.overrides,
-            planned=planned,
-            baselines=baselines,
-            overwrite=wish.overwrite,
-            back=wish.back,
-            resume=wish.resume,
-            put_back=wish.put_back,
-            clock=read_at,
-            rights=rights,
-            route=wish.route,
-            sources=sources,
-            is_choice=is_choice,
-            holds=holds,
-            mixed=mixed,
-            rollback=wish.rollback,
-            replaced=replaced,
-            leaving=wish.leaving,
+        drafted = draft(
+            Request(
+                project=prepared.bundle.project,
+                bundle=prepared.bundle.name,
+                bundle_digest=prepared.bundle.digest,
+                environment=environment,
+                assembly=assembly,
+                rendered=prepared.rendered,
+                values=prepared.values,
+                live=live,
+                names=names,
+                today=prepared.today,
+                came_from=came_from,
+                values_there=elsewhere.values if elsewhere else {},
+                secrets=secrets,
+                overrides=prepared.overrides,
+                planned=planned,
+                baselines=baselines,
+                overwrite=wish.overwrite,
+                back=wish.back,
+                resume=wish.resume,
+                put_back=wish.put_back,
+                clock=read_at,
+                rights=rights,
+                route=wish.route,
+                sources=sources,
+                is_choice=is_choice,
+                holds=holds,
+                mixed=mixed,
+                rollback=wish.rollback,
+                replaced=replaced,
+                leaving=wish.leaving,
+            )
         )
-    )
+        drafted = _tried(drafted, prepared, place)
     return Drafted(draft=drafted, prepared=prepared, live=live)
+
+
+def _tried(drafted: Draft, prepared: Prepared, place: OpenEnvironment) -> Draft:
+    """The draft, once the database has read every statement that it is going to run.
+
+    So that what is reviewed and approved can run. Where nothing is built or changed, or errors are
+    in the way already, there is nothing to try.
+    """
+    if has_errors(drafted.findings) or not any(s.phase in _TRIED for s in drafted.steps):
+        return drafted
+    from inchworm.engine.actions.plan import planned  # much that a draft of nothing does not need
+    from inchworm.engine.dry_run import try_draft
+    from inchworm.engine.site import Site
+
+    plan = planned(drafted.steps)
+    site = Site(
+        prepared=prepared,
+        place=place,
+        id=PromotionId(uuid.uuid4().hex, 0),
+        building=frozenset(part.relation for part in plan.building),
+        by="",
+        now=lambda: "",
+        changes=drafted.changes,
+        undone=drafted.undone,
+    )
+    refused = try_draft(site, plan)
+    if refused is None:
+        return drafted
+    findings = tuple(in_order([*drafted.findings, *refused]))
+    return replace(drafted, findings=findings, is_tried=True)
+
+
+_TRIED = frozenset({Phase.MIGRATE, Phase.MIGRATE_AFTER, Phase.PREPARE, Phase.BUILD, Phase.CHECK})
 
 
 def _structures(

@@ -264,7 +264,12 @@ class _Promoting:
         self._forget_lost_builds()
         marks = frozenset(self.place.bookkeeping.recorded_steps(self.site.id.key))
         journal = _Journal(self.work, self.plan, marks)
-        if not marks and all(journal.state(s.number) not in _BEGUN for s in self.steps):
+        is_tried = self.before.draft.is_tried
+        if (
+            not is_tried
+            and not marks
+            and all(journal.state(s.number) not in _BEGUN for s in self.steps)
+        ):
             refused = try_out(self.site, self.plan)
             if refused:
                 message = f"the database refuses it, before the first step:{spelled(refused)}"

@@ -138,6 +138,8 @@ class Draft:
     """The promotion whose bundle ran in the environment when the draft was made."""
     by_hand: tuple[str, ...] = ()
     """Marks of what was otherwise than promotions had left it when the draft was made."""
+    is_tried: bool = False
+    """Whether the database has read every statement that is going to run."""
     rollback: Rollback | None = None
     """What makes it a rollback, where it is one."""
     sources: Sources = field(default_factory=dict)
@@ -187,6 +189,7 @@ class Draft:
             "runs_there": asdict(self.runs_there) if self.runs_there else None,
             "by_hand": list(self.by_hand),
             **({"rollback": self.rollback.to_json()} if self.rollback else {}),
+            **({"is_tried": True} if self.is_tried else {}),
             **({"sources": {str(p): s for p, s in self.sources.items()}} if self.sources else {}),
             **({"is_choice": True} if self.is_choice else {}),
             **({"holds": [hold.to_json() for hold in self.holds]} if self.holds else {}),

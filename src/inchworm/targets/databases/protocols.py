@@ -235,6 +235,20 @@ class Structuring(Protocol):
         """
         ...
 
+    board_sees_outside: bool
+    """Whether :meth:`board` reaches whatever this connection does outside the database."""
+
+    def board(self, schemas: Sequence[str]) -> AbstractContextManager[Self | None]:
+        """A place to try statements in, with these schemas, while this connection only looks.
+
+        Nothing stays of it. It is None where what is tried there could fail although it would not
+        here: because of functions and types that somebody made, say.
+
+        Raises:
+            TargetError: when there is no right to make it.
+        """
+        ...
+
     def changes(
         self,
         schema: str,

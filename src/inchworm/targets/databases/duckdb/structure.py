@@ -51,6 +51,21 @@ class DuckDbStructure(DuckDbCatalogue):
                     board.execute(f"CREATE TABLE {quoted(name)} ({columns})")
             yield board, schema
 
+    board_sees_outside = False
+
+    @contextmanager
+    def board(self, schemas: Sequence[str]) -> Iterator[Self | None]:
+        """A database in memory; none where this one has functions or types of its own."""
+        ((made,),) = self.rows(
+            "SELECT (SELECT count(*) FROM duckdb_functions() WHERE NOT internal) "
+            "+ (SELECT count(*) FROM duckdb_types() WHERE NOT internal)"
+        )
+        if made:
+            yield None
+            return
+        with closing(type(self)(IN_MEMORY)) as board, board.scratch_schemas(schemas):
+            yield board
+
     def changes(
         self,
         schema: str,

@@ -53,6 +53,17 @@ class PostgresStructure(PostgresCatalogue):
         ):
             yield board, name
 
+    board_sees_outside = True
+
+    @contextmanager
+    def board(self, schemas: Sequence[str]) -> Iterator[Self | None]:
+        """A transaction of a second connection, rolled back."""
+        with (
+            closing(type(self)(self._url, password=self._password)) as board,
+            board.scratch_schemas(schemas),
+        ):
+            yield board
+
     def changes(
         self,
         schema: str,

@@ -55,6 +55,14 @@ class SqliteStructure(SqliteCatalogue):
             board.create_schema(schema)
             yield board, schema
 
+    board_sees_outside = False
+
+    @contextmanager
+    def board(self, schemas: Sequence[str]) -> Iterator[Self | None]:
+        """A database in memory: what SQLite knows, it knows there, too."""
+        with closing(type(self)(IN_MEMORY)) as board, board.scratch_schemas(schemas):
+            yield board
+
     def changes(
         self,
         schema: str,

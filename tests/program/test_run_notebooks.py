@@ -159,7 +159,7 @@ def gone_wrong(tmp_path_factory: pytest.TempPathFactory) -> tuple[Program, dict[
         steps += f'[[steps]]\nname = "{name}"\nnotebook = "{name}"\n{LIMITS.get(name, "")}\n'
     program.write("pipelines/wrong.toml", steps)
     promote(program)
-    ended = run(program, "wrong", code=1)
+    ended = run(program, "wrong", code=5)
     return program, {step["stage"]: step for step in ended["steps"]}
 
 

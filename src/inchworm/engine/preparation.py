@@ -235,6 +235,7 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, m
         baselines, planned = _structures(prepared, place, names, live)
         rights = _rights(prepared, place, names, live)
         replaced = _replaced(place, wish.rollback, live) if wish.rollback else {}
+        columns = _columns(place, replaced)
         drafted = draft(
             Request(
                 project=prepared.bundle.project,
@@ -266,6 +267,7 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, m
                 mixed=mixed,
                 rollback=wish.rollback,
                 replaced=replaced,
+                replaced_columns=columns,
                 leaving=wish.leaving,
             )
         )
@@ -400,6 +402,19 @@ def _replaced(
     kept = place.bookkeeping.aside(place.project)
     replaced = [a for a in kept if a.purpose is Purpose.REPLACED and kinds.get(a.name) == "table"]
     return usable_replaced(replaced, rollback, live.promotions)
+
+
+def _columns(
+    place: OpenEnvironment, replaced: Mapping[RelationName, Aside]
+) -> dict[RelationName, frozenset[str]]:
+    """The columns that replaced tables have now, in lower case, by the name that they had."""
+    if not replaced:
+        return {}
+    tables = place.database.structure({each.name.schema for each in replaced.values()})
+    return {
+        of: frozenset(column.name.lower() for column in tables[each.name].columns)
+        for of, each in replaced.items()
+    }
 
 
 def _settled(prepared: Prepared, live: Composition) -> set[PartId]:

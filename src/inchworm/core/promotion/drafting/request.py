@@ -78,6 +78,8 @@ class Request:
     """What makes it a rollback."""
     replaced: Mapping[RelationName, Aside] = field(default_factory=dict)
     """Tables of the state that a rollback brings back, by the physical name that they had."""
+    replaced_columns: Mapping[RelationName, frozenset[str]] = field(default_factory=dict)
+    """The columns of those tables as they are now, in lower case, by the same name."""
     leaving: Leaving = field(default_factory=Leaving)
     """What the bundles that a rollback leaves know of migrations."""
     route: tuple[Finding, ...] = ()

@@ -62,12 +62,20 @@ def taken_back(request: Request, built: Sequence[PartId]) -> dict[PartId, Aside]
         replaced = request.replaced.get(request.physical(part.name))
         is_upstream_anew = not anew.isdisjoint(request.assembly.upstream[part])
         is_same = replaced is not None and replaced.digest == request.rendered.digest(part)
+        is_same = is_same and _has_its_columns(request, part)
         may = request.rollback.rows_of_then or not model.keeps_rows
         if replaced is not None and is_same and may and not is_upstream_anew:
             usable[part] = replaced
         elif not model.is_view or is_upstream_anew:
             anew.add(part)
     return usable
+
+
+def _has_its_columns(request: Request, part: PartId) -> bool:
+    """Whether a replaced table still has the columns of the model: nobody changed it since."""
+    table = request.assembly.tables[part.relation]
+    columns = request.replaced_columns.get(request.physical(part.name), frozenset())
+    return table.open or {column.name.lower() for column in table.columns} == columns
 
 
 def taken_back_step(part: PartId, reason: str, replaced: Aside) -> Step:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping, Sequence
+from typing import Any
 
 from inchworm.core.environments.rights import Rights
 from inchworm.core.sql.type_names import normal_type
@@ -103,7 +104,7 @@ class DuckDbCatalogue(DuckDbSession):
     def surroundings(self, schemas: Sequence[str]) -> list[Definition]:
         """Macros: DuckDB has neither rights nor triggers."""
         macros: dict[str, list[str]] = defaultdict(list)
-        for schema, name, kind, parameters, body in self.rows(_MACROS):
+        for schema, name, kind, parameters, body in self._all_macros():
             if schema in schemas:
                 table = "TABLE " if kind == "table_macro" else ""
                 macros[f"{schema}.{name}"].append(f"({parameters}) AS {table}{body}")
@@ -115,6 +116,12 @@ class DuckDbCatalogue(DuckDbSession):
             )
             for name, bodies in macros.items()
         ]
+
+    def _all_macros(self) -> list[tuple[Any, ...]]:
+        """Every macro, read once: DuckDB lists thousands of its own functions with them."""
+        if not self._macros:
+            self._macros.append(self.rows(_MACROS))
+        return self._macros[0]
 
     def left_out(self, schema: str) -> list[LeftOut]:
         """Macros."""

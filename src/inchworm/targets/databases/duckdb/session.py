@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import contextmanager
 from copy import copy
@@ -20,6 +21,13 @@ _OWNER_ONLY = 0o600
 """The mode of a database that is made here; that of one which is there stays."""
 
 
+_OF_MACROS = re.compile(r"\b(?:macro|function|schema)\b", re.IGNORECASE)
+"""Statements after which there may be other macros than before: reading all takes long.
+
+Only one process at a time writes to a file, so nobody else makes one meanwhile.
+"""
+
+
 class DuckDbSession:
     """A connection to a DuckDB file."""
 
@@ -36,6 +44,8 @@ class DuckDbSession:
     ) -> None:
         self.identity = f"{login} at {path.name}".lstrip()
         self._path = path
+        self._macros: list[list[tuple[Any, ...]]] = []
+        """The macros that were read, once they were; all connections of a process share it."""
         config = places.config
         if threads is not None:
             config["threads"] = threads
@@ -97,6 +107,8 @@ class DuckDbSession:
 
     def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
         """Run a statement."""
+        if _OF_MACROS.search(sql):
+            self._macros.clear()
         with self._errors():
             self._connection.execute(sql, list(values))
 
@@ -149,6 +161,7 @@ class DuckDbSession:
         try:
             yield
         except BaseException:
+            self._macros.clear()
             with self._errors():
                 self._connection.rollback()
             raise

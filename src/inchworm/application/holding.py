@@ -11,7 +11,7 @@ from inchworm.application.workplace import Workplace
 from inchworm.core.errors import BundleError, TargetError, UsageError, did_you_mean
 from inchworm.core.identifiers import PartId
 from inchworm.core.promotion.choosing import Hold
-from inchworm.engine.preparation import Drafted, Wish
+from inchworm.engine.drafting import Drafted, Wish
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -17,7 +17,9 @@ from inchworm.core.identifiers import Kind
 from inchworm.core.promotion.choosing import ABSENT, Choice, Sources
 from inchworm.core.promotion.promotion import Promotion, Step
 from inchworm.core.promotion.states import State
-from inchworm.engine.preparation import Drafted, Prepared, Wish, check_entry, make_draft, prepare
+from inchworm.engine.drafting import Drafted, Wish, make_draft
+from inchworm.engine.passing import check_entry
+from inchworm.engine.preparation import Prepared, prepare
 from inchworm.engine.reporter import Reporter
 
 _EVERYTHING = Choice()

@@ -21,7 +21,7 @@ from inchworm.core.promotion.rollback import (
 )
 from inchworm.core.promotion.states import State
 from inchworm.core.rendered import Script
-from inchworm.engine.preparation import Drafted, Wish
+from inchworm.engine.drafting import Drafted, Wish
 from inchworm.engine.route import Passage, ask_passage
 
 

@@ -49,7 +49,8 @@ from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Direction, Draft, Promotion, Step
 from inchworm.core.promotion.rollback import Rollback
 from inchworm.core.promotion.states import Phase, State
-from inchworm.engine.preparation import Drafted, Prepared
+from inchworm.engine.drafting import Drafted
+from inchworm.engine.preparation import Prepared
 from inchworm.engine.reporter import Reporter
 from inchworm.report.documents import draft_document, entry_document, promotion_document
 

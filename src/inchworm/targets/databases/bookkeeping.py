@@ -27,73 +27,13 @@ from inchworm.core.promotion.composition import (
     SetSchedule,
 )
 from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.targets.databases.bookkeeping_tables import COLUMNS_ADDED, DUE_TIMES, TABLES
 from inchworm.targets.databases.protocols import Database
-
-_DUE_TIMES = """CREATE TABLE IF NOT EXISTS {schema}.due_times (
-    project VARCHAR NOT NULL, schedule VARCHAR NOT NULL, due VARCHAR NOT NULL)"""
-"""Made also by a run, where an older version promoted."""
-
-
-_TABLES = (
-    """CREATE TABLE IF NOT EXISTS {schema}.parts (
-    project VARCHAR NOT NULL, part VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
-    digest VARCHAR NOT NULL, content VARCHAR NOT NULL, commit_id VARCHAR,
-    promotion VARCHAR NOT NULL, put_at VARCHAR NOT NULL, interface VARCHAR NOT NULL,
-    recipe VARCHAR, structure VARCHAR)""",
-    """CREATE TABLE IF NOT EXISTS {schema}.migrations (
-    project VARCHAR NOT NULL, schema_name VARCHAR NOT NULL, name VARCHAR NOT NULL,
-    checksum VARCHAR NOT NULL, outcome VARCHAR NOT NULL, promotion VARCHAR NOT NULL,
-    ran_at VARCHAR NOT NULL, ran_by VARCHAR NOT NULL, seconds DOUBLE PRECISION NOT NULL,
-    script VARCHAR)""",
-    """CREATE TABLE IF NOT EXISTS {schema}.promotions (
-    project VARCHAR NOT NULL, promotion VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
-    digest VARCHAR NOT NULL, commit_id VARCHAR,
-    done_by VARCHAR NOT NULL, done_at VARCHAR NOT NULL, number INTEGER, undoes VARCHAR,
-    exception VARCHAR, mixture VARCHAR)""",
-    """CREATE TABLE IF NOT EXISTS {schema}.steps (
-    promotion VARCHAR NOT NULL, step INTEGER NOT NULL, done_at VARCHAR NOT NULL)""",
-    """CREATE TABLE IF NOT EXISTS {schema}.structures (
-    project VARCHAR NOT NULL, thing VARCHAR NOT NULL, name VARCHAR NOT NULL,
-    of_schema INTEGER NOT NULL, definition VARCHAR NOT NULL, put_at VARCHAR NOT NULL)""",
-    """CREATE TABLE IF NOT EXISTS {schema}.unrecorded (
-    project VARCHAR NOT NULL, schema_name VARCHAR NOT NULL)""",
-    """CREATE TABLE IF NOT EXISTS {schema}.aside (
-    project VARCHAR NOT NULL, name VARCHAR NOT NULL, purpose VARCHAR NOT NULL,
-    of_name VARCHAR NOT NULL, promotion VARCHAR NOT NULL, digest VARCHAR)""",
-    """CREATE TABLE IF NOT EXISTS {schema}.environments (
-    project VARCHAR NOT NULL, environment VARCHAR NOT NULL,
-    claims INTEGER NOT NULL, claimed_by VARCHAR NOT NULL)""",
-    """CREATE TABLE IF NOT EXISTS {schema}.ledgers (
-    project VARCHAR NOT NULL, ledger VARCHAR NOT NULL,
-    entries INTEGER NOT NULL, hash VARCHAR NOT NULL)""",
-    _DUE_TIMES,
-    """CREATE TABLE IF NOT EXISTS {schema}.holds (
-    project VARCHAR NOT NULL, part VARCHAR NOT NULL, because VARCHAR NOT NULL,
-    until VARCHAR, held_by VARCHAR NOT NULL, held_at VARCHAR NOT NULL)""",
-    """CREATE TABLE IF NOT EXISTS {schema}.schedules (
-    project VARCHAR NOT NULL, schedule VARCHAR NOT NULL,
-    state VARCHAR NOT NULL, set_at VARCHAR NOT NULL)""",
-)
-
 
 T = TypeVar("T")
 
 #: Rows per statement: one by one would be slow for thousands of parts.
 _AT_ONCE = 200
-
-
-_COLUMNS_ADDED = (
-    ("migrations", "script", "VARCHAR"),
-    ("promotions", "number", "INTEGER"),
-    ("promotions", "undoes", "VARCHAR"),
-    ("promotions", "exception", "VARCHAR"),
-    ("promotions", "mixture", "VARCHAR"),
-    ("aside", "digest", "VARCHAR"),
-    ("parts", "recipe", "VARCHAR"),
-    ("parts", "structure", "VARCHAR"),
-    ("environments", "watches", "INTEGER"),
-)
-"""Columns that were added to tables after their first version: table, name and type."""
 
 
 class Bookkeeping:
@@ -131,7 +71,7 @@ class Bookkeeping:
             return
         self._database.create_schema(self.schema)
         with self._database.transaction():
-            for statement in _TABLES:
+            for statement in TABLES:
                 self._database.execute(statement.format(schema=self.schema))
             for table, column, kind in self._lacking():
                 self._database.execute(
@@ -145,7 +85,7 @@ class Bookkeeping:
         tables = self._database.structure([self.schema])
         lacking = [
             (table, column, kind)
-            for table, column, kind in _COLUMNS_ADDED
+            for table, column, kind in COLUMNS_ADDED
             if column not in tables[f"{self.schema}.{table}"].by_name
         ]
         self._is_complete = not lacking
@@ -285,7 +225,7 @@ class Bookkeeping:
 
     def claim_due(self, schedule: str, due: str) -> bool:
         """Take a due time, unless it or a later one was taken. Called inside a transaction."""
-        self._database.execute(_DUE_TIMES.format(schema=self.schema))
+        self._database.execute(DUE_TIMES.format(schema=self.schema))
         taken = self.due_times().get(schedule, "")
         if taken >= due:
             return False

@@ -1,0 +1,310 @@
+"""From a bundle that is made ready, and an environment as it stands, to a draft."""
+
+from __future__ import annotations
+
+import datetime as dt
+import uuid
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from inchworm.core.checks.findings import Finding, Severity, has_errors, in_order
+from inchworm.core.environments.physical_names import PhysicalNames
+from inchworm.core.environments.rights import Rights
+from inchworm.core.identifiers import Kind, PartId, PromotionId, RelationName
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.parameters.matrix import evaluate
+from inchworm.core.promotion.aside import Aside, Purpose
+from inchworm.core.promotion.choosing import Choice, Hold, Sources, chosen_parts, kept_sources
+from inchworm.core.promotion.composition import Composition
+from inchworm.core.promotion.drafting.draft import draft
+from inchworm.core.promotion.drafting.request import PlannedChanges, Request
+from inchworm.core.promotion.promotion import Draft
+from inchworm.core.promotion.rollback import Leaving, Rollback, usable_replaced
+from inchworm.core.promotion.states import Phase
+from inchworm.engine.connections import (
+    OpenEnvironment,
+    check_secrets,
+    open_environment,
+    secrets_of,
+    unchecked_secrets,
+)
+from inchworm.engine.preparation import Prepared
+from inchworm.targets.machine import Machine
+
+
+@dataclass(frozen=True, kw_only=True)
+class Drafted:
+    """A draft, and what has to be shown with it."""
+
+    draft: Draft
+    prepared: Prepared
+    live: Composition
+    """What the environment had when it was drafted."""
+
+
+_EVERYTHING = Choice()
+
+Mix = Callable[[Prepared, Sources], Prepared]
+"""Makes a bundle ready again with some parts as in other bundles."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Wish:
+    """What is asked of a draft.
+
+    Attributes:
+        overwrite: whether changes that were made there by hand may be lost.
+        back: whether the bundle may go back behind the one that runs there.
+        put_back: whether tables of schemas that are missing there are made again, empty.
+        resume: schedules and flows that were stopped by hand, and are to run again.
+        route: findings about the environments that it has to pass through before.
+        choice: the parts that go; others stay as they are.
+        hold: a hold that is to come.
+        lift: the part whose hold is to go.
+        rollback: what makes it a rollback.
+        leaving: what the bundles that a rollback leaves know of migrations.
+    """
+
+    overwrite: bool = False
+    back: bool = False
+    put_back: bool = False
+    resume: frozenset[str] = frozenset()
+    route: tuple[Finding, ...] = ()
+    choice: Choice = _EVERYTHING
+    hold: Hold | None = None
+    lift: PartId | None = None
+    rollback: Rollback | None = None
+    leaving: Leaving = field(default_factory=Leaving)
+
+
+def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, mix: Mix) -> Drafted:
+    """Draft against the environment as it stands now. Nothing is recorded or changed.
+
+    Args:
+        prepared: the bundle, made ready for the environment.
+        machine: where the project is, with its environment variables.
+        read_at: the time, ISO 8601, UTC.
+        wish: what was asked for.
+        mix: makes the bundle ready again, where some parts stay as they are.
+
+    Raises:
+        TargetError: when the environment cannot be reached or a secret is missing.
+        UsageError: when what is chosen is no part.
+    """
+    environment = prepared.environment
+    assembly = prepared.reading.assembly
+    own = set(secrets_of(environment))
+    used = {use.parameter for outline in assembly.outlines.values() for use in outline.uses}
+    secrets = check_secrets(environment, prepared.values, own, machine)
+    secrets += unchecked_secrets(prepared.values, used - own)
+    came_from = environment.after[0] if environment.after else None
+    elsewhere = evaluate(assembly.matrix, came_from, prepared.today) if came_from else None
+    with open_environment(
+        environment, prepared.bundle.project, machine, prepared.values, read_only=True
+    ) as place:
+        live = place.composition(place.clock(lambda: read_at)())
+        holds = _holds(live, wish, prepared.today)
+        sources, is_choice = _sources(prepared, live, wish, holds)
+        mixed: tuple[Finding, ...] = ()
+        if sources or prepared.others:
+            prepared = mix(prepared, sources)
+            assembly = prepared.reading.assembly
+            mixed = _mixed(assembly, prepared.today)
+        prepared.recall(live.parts.values())
+        names = PhysicalNames(assembly, environment, place.database.dialect)
+        baselines, planned = _structures(prepared, place, names, live)
+        rights = _rights(prepared, place, names, live)
+        replaced = _replaced(place, wish.rollback, live) if wish.rollback else {}
+        columns = _columns(place, replaced)
+        drafted = draft(
+            Request(
+                project=prepared.bundle.project,
+                bundle=prepared.bundle.name,
+                bundle_digest=prepared.bundle.digest,
+                environment=environment,
+                assembly=assembly,
+                rendered=prepared.rendered,
+                values=prepared.values,
+                live=live,
+                names=names,
+                today=prepared.today,
+                came_from=came_from,
+                values_there=elsewhere.values if elsewhere else {},
+                secrets=secrets,
+                overrides=prepared.overrides,
+                planned=planned,
+                baselines=baselines,
+                overwrite=wish.overwrite,
+                back=wish.back,
+                resume=wish.resume,
+                put_back=wish.put_back,
+                clock=read_at,
+                rights=rights,
+                route=wish.route,
+                sources=sources,
+                is_choice=is_choice,
+                holds=holds,
+                mixed=mixed,
+                rollback=wish.rollback,
+                replaced=replaced,
+                replaced_columns=columns,
+                leaving=wish.leaving,
+            )
+        )
+        drafted = _tried(drafted, prepared, place)
+    return Drafted(draft=drafted, prepared=prepared, live=live)
+
+
+def _tried(drafted: Draft, prepared: Prepared, place: OpenEnvironment) -> Draft:
+    """The draft, once the database has read every statement that it is going to run.
+
+    So that what is reviewed and approved can run. Where nothing is built or changed, or errors are
+    in the way already, there is nothing to try.
+    """
+    if has_errors(drafted.findings) or not any(s.phase in _TRIED for s in drafted.steps):
+        return drafted
+    from inchworm.engine.actions.plan import planned  # much that a draft of nothing does not need
+    from inchworm.engine.dry_run import try_draft
+    from inchworm.engine.site import Site
+
+    plan = planned(drafted.steps)
+    site = Site(
+        prepared=prepared,
+        place=place,
+        id=PromotionId(uuid.uuid4().hex, 0),
+        building=frozenset(part.relation for part in plan.building),
+        by="",
+        now=lambda: "",
+        changes=drafted.changes,
+        undone=drafted.undone,
+    )
+    refused = try_draft(site, plan)
+    if refused is None:
+        return drafted
+    findings = tuple(in_order([*drafted.findings, *refused]))
+    return replace(drafted, findings=findings, is_tried=True)
+
+
+_TRIED = frozenset({Phase.MIGRATE, Phase.MIGRATE_AFTER, Phase.PREPARE, Phase.BUILD, Phase.CHECK})
+
+
+def _structures(
+    prepared: Prepared, place: OpenEnvironment, names: PhysicalNames, live: Composition
+) -> tuple[dict[PartId, tuple[str, ...]], dict[PartId, PlannedChanges]]:
+    """What the database says of baselines, and of schemas that are managed by their structure.
+
+    Only schemas are asked about that may have something to do: asking takes a place to try things.
+    """
+    assembly = prepared.reading.assembly
+    managed = [
+        part
+        for part in assembly.of_kind(Kind.SCHEMA)
+        if not assembly.outlines[part].managed_outside
+    ]
+    ran = {migration.schema for migration in live.migrations}
+    filled = {table.schema for table in live.tables.values()}
+    unproved = [p for p in managed if p.name not in ran and names.schema(p.name) in filled]
+    settled = _settled(prepared, live)
+    unsettled = [part for part in managed if part not in settled]
+    baselines: dict[PartId, tuple[str, ...]] = {}
+    planned: dict[PartId, PlannedChanges] = {}
+    if unproved:
+        from inchworm.engine.baselines import prove_baselines
+
+        rendered = prepared.rendered
+        baselines = prove_baselines(place, assembly, names, rendered, live, unproved)
+    if unsettled:
+        from inchworm.engine.desired_schema import plan_structures
+
+        others = place.of_others([*live.parts.values(), *live.foreign_parts])
+        planned = plan_structures(
+            place.database, assembly, names, prepared.rendered, others, unsettled
+        )
+    return baselines, planned
+
+
+def _rights(
+    prepared: Prepared, place: OpenEnvironment, names: PhysicalNames, live: Composition
+) -> Rights:
+    """What we may do with whatever models have there, and in all schemas that are ours."""
+    assembly = prepared.reading.assembly
+    relations = place.of_models(live.parts.values())
+    schemas = {names.schema(part.name) for part in assembly.of_kind(Kind.SCHEMA)}
+    own = frozenset(name for name in live.tables if RelationName(name).schema in schemas)
+    schemas |= {names.table(model.name).schema for model in assembly.of_kind(Kind.MODEL)}
+    return place.database.rights(relations | own, schemas)
+
+
+def _holds(live: Composition, wish: Wish, today: dt.date) -> tuple[Hold, ...]:
+    """The holds that are in force once the promotion is done."""
+    going = {wish.lift} if wish.lift else set()
+    going |= {wish.hold.part} if wish.hold else set()
+    stay = [hold for hold in live.holds if hold.part not in going and hold.holds_on(today)]
+    return tuple(sorted([*stay, *([wish.hold] if wish.hold else [])], key=lambda h: h.part))
+
+
+def _sources(
+    prepared: Prepared, live: Composition, wish: Wish, holds: Sequence[Hold]
+) -> tuple[dict[PartId, str], bool]:
+    """The parts that stay as they are, and whether some do because nobody chose them."""
+    assembly, bundle = prepared.reading.assembly, prepared.bundle.name
+    if wish.rollback is not None:  # it brings back the mixture of then
+        then = next(p for p in live.promotions if p.promotion == wish.rollback.to).mixture
+        return {PartId.parse(p): source for p, source in then.sources.items()}, then.is_choice
+    held = {hold.part for hold in holds}
+    unchosen: set[PartId] = set()
+    if wish.choice:
+        unchosen = {*assembly.parts, *live.parts} - chosen_parts(wish.choice, assembly, live.parts)
+    left = kept_sources(unchosen - held, assembly, live.parts, bundle)
+    return kept_sources(held, assembly, live.parts, bundle) | left, bool(left)
+
+
+def _mixed(assembly: Assembly, today: dt.date) -> tuple[Finding, ...]:
+    """Errors of a mixture: each bundle by itself had none when it was packed."""
+    from inchworm.core.checks.project_rules import check_assembly
+
+    return tuple(
+        replace(
+            finding,
+            remedy="Something that it needs stays as it is: choose that, too (--with-upstream), "
+            "or leave this out.",
+        )
+        for finding in check_assembly(assembly, today)
+        if finding.severity is Severity.ERROR
+    )
+
+
+def _replaced(
+    place: OpenEnvironment, rollback: Rollback, live: Composition
+) -> dict[RelationName, Aside]:
+    """The replaced tables of the state that comes back, as far as they are still there."""
+    kinds = place.database.kinds()
+    kept = place.bookkeeping.aside(place.project)
+    replaced = [a for a in kept if a.purpose is Purpose.REPLACED and kinds.get(a.name) == "table"]
+    return usable_replaced(replaced, rollback, live.promotions)
+
+
+def _columns(
+    place: OpenEnvironment, replaced: Mapping[RelationName, Aside]
+) -> dict[RelationName, frozenset[str]]:
+    """The columns that replaced tables have now, in lower case, by the name that they had."""
+    if not replaced:
+        return {}
+    tables = place.database.structure({each.name.schema for each in replaced.values()})
+    return {
+        of: frozenset(column.name.lower() for column in tables[each.name].columns)
+        for of, each in replaced.items()
+    }
+
+
+def _settled(prepared: Prepared, live: Composition) -> set[PartId]:
+    """Schemas that were put as they are in the bundle, and where nothing was changed since."""
+    address = prepared.environment.database
+    changed = {difference.schema for difference in live.differences}
+    return {
+        part
+        for part in prepared.reading.assembly.of_kind(Kind.SCHEMA)
+        if (before := live.parts.get(part)) is not None
+        and before.digest == prepared.rendered.digest(part)
+        and address.physical_schema(part.name) not in changed
+    }

@@ -86,7 +86,7 @@ class Bookkeeping:
         lacking = [
             (table, column, kind)
             for table, column, kind in COLUMNS_ADDED
-            if column not in tables[f"{self.schema}.{table}"].by_name
+            if (there := tables.get(f"{self.schema}.{table}")) and column not in there.by_name
         ]
         self._is_complete = not lacking
         return lacking

@@ -204,6 +204,19 @@ def test_a_hold_needs_what_a_promotion_needs(starter: Program) -> None:
     assert status(starter)["held"] == 1
 
 
+def test_a_rollback_takes_holds_back_that_came_since(two: tuple[Program, str]) -> None:
+    """And brings those of then; what was held follows, or stays, accordingly."""
+    program, url = two
+    program("hold", "m.b", "--in", "dev", "--because", "not yet", "--yes")
+    promote(program, program.pack())
+    assert (values(program, url), status(program)["held"]) == ((2, 20, 200), 1)
+    program("rollback", "dev", "--yes")
+    assert (values(program, url), status(program)["held"]) == ((1, 10, 100), 1)
+    document = program("rollback", "dev", "--to", "P1", "--yes", "--json").json
+    assert ("lift", "model:m.b") in {(s["action"], s["part"]) for s in document["steps"]}
+    assert (values(program, url), status(program)["held"]) == ((1, 10, 100), 0)
+
+
 def test_a_rollback_brings_back_the_mixture_of_then(two: tuple[Program, str]) -> None:
     """What was left out then is left out again."""
     program, url = two

@@ -11,6 +11,7 @@ from inchworm.application.workplace import Workplace
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import BundleError, TargetError, UsageError
 from inchworm.core.identifiers import Kind, promotion_number
+from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.promotion.rollback import (
     Course,
@@ -89,6 +90,7 @@ def draft_rollback(workplace: Workplace, request: RollbackRequest) -> Drafted:
         back=True,
         put_back=request.put_back,
         resume=request.resume,
+        holds_then=_holds_then(workplace, course),
         rollback=rollback,
         leaving=_leaving(workplace, course, environment),
     )
@@ -158,6 +160,14 @@ def _circumstances(workplace: Workplace, course: Course) -> tuple[dt.date, Mappi
         return workplace.today, {}
     draft = workplace.ledger.promotion(id_).draft
     return dt.date.fromisoformat(draft.today), draft.overrides
+
+
+def _holds_then(workplace: Workplace, course: Course) -> tuple[Hold, ...] | None:
+    """The holds of the state that comes back; a promotion of another ledger did not tell them."""
+    id_ = course.to.id
+    if id_ is None or id_.ledger != workplace.ledger.id:
+        return None
+    return workplace.ledger.promotion(id_).draft.holds
 
 
 def _leaving(workplace: Workplace, course: Course, environment: Environment) -> Leaving:

@@ -61,6 +61,8 @@ class Wish:
         choice: the parts that go; others stay as they are.
         hold: a hold that is to come.
         lift: the part whose hold is to go.
+        holds_then: the holds that come back with a rollback; None where nobody knows them, and
+            those of now stay.
         rollback: what makes it a rollback.
         leaving: what the bundles that a rollback leaves know of migrations.
     """
@@ -73,6 +75,7 @@ class Wish:
     choice: Choice = _EVERYTHING
     hold: Hold | None = None
     lift: PartId | None = None
+    holds_then: tuple[Hold, ...] | None = None
     rollback: Rollback | None = None
     leaving: Leaving = field(default_factory=Leaving)
 
@@ -237,9 +240,10 @@ def _rights(
 
 def _holds(live: Composition, wish: Wish, today: dt.date) -> tuple[Hold, ...]:
     """The holds that are in force once the promotion is done."""
+    holds = live.holds if wish.holds_then is None else wish.holds_then
     going = {wish.lift} if wish.lift else set()
     going |= {wish.hold.part} if wish.hold else set()
-    stay = [hold for hold in live.holds if hold.part not in going and hold.holds_on(today)]
+    stay = [hold for hold in holds if hold.part not in going and hold.holds_on(today)]
     return tuple(sorted([*stay, *([wish.hold] if wish.hold else [])], key=lambda h: h.part))
 
 

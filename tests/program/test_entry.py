@@ -314,6 +314,7 @@ def test_a_condition_that_is_none_is_found_at_check(starter: Program, line: str,
 def test_people_are_told_apart(gate: Program) -> None:
     """One key, or one name, is one person's."""
     key = "A" * 43 + "="
+    bundle = gate.pack()
     for text, why in (
         (f'[people.a]\nkey = "{key}"\n[people.b]\nkey = "{key}"\n', "b and a have one key"),
         ('[people.a]\nalso = ["x"]\n[people.b]\nalso = ["X"]\n', "b and a have one name"),
@@ -321,9 +322,10 @@ def test_people_are_told_apart(gate: Program) -> None:
         ("[people.a\n", "people.toml:1"),
     ):
         gate.write("people.toml", text)
-        answer = gate.promote(gate.pack(), "dev", code=1)
-        assert why in answer.text
-        assert "people.toml:" in answer.text
+        (finding,) = gate.findings(code=1)
+        assert (finding["file"], finding["line"] is not None) == ("people.toml", True)
+        assert why in f"people.toml:{finding['line']} {finding['message']}"
+    assert "people.toml:1" in gate.promote(bundle, "dev", code=1).text
 
 
 def test_a_key_that_others_can_read_is_not_used(gate: Program, tmp_path: Path) -> None:

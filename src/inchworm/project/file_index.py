@@ -15,7 +15,7 @@ from inchworm.kinds.registry import FOLDERS
 LOOKED_AT = (*FOLDERS, "apis", "environments", "parameters")
 """The folders of a project."""
 
-FILES = ("inchworm.toml", "parameters.toml", "sources.toml", "waivers.toml")
+FILES = ("inchworm.toml", "parameters.toml", "sources.toml", "waivers.toml", "people.toml")
 
 _SKIPPED = {"__pycache__", ".ipynb_checkpoints"}
 _JUST_NOW = 50_000_000

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from pydantic import field_validator
 
+from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
 from inchworm.core.entry.people import FILE, People, Person
 from inchworm.core.errors import ProjectError
@@ -73,6 +74,22 @@ def read_people(root: Path) -> People:
                 )
         people[name] = person
     return People(people)
+
+
+def people_findings(root: Path) -> list[Finding]:
+    """What is wrong with ``people.toml``; the first fault, as reading stops there."""
+    try:
+        read_people(root)
+    except ProjectError as error:
+        file, _, line = (error.where or FILE).partition(":")
+        finding = rules.MALFORMED.finding(
+            error.what.rstrip("."),
+            file=file,
+            line=int(line) if line else None,
+            remedy=error.next,
+        )
+        return [finding]
+    return []
 
 
 def _twice(what: str, line: int | None) -> ProjectError:

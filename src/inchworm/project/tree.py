@@ -99,6 +99,7 @@ class Project:
         """
         from inchworm.core.checks.value_leaks import shared_logins, shared_targets
         from inchworm.kinds.project_reader import read_project
+        from inchworm.project.people import people_findings
         from inchworm.project.schedules import schedule_findings
         from inchworm.project.verifications import verification_findings
 
@@ -131,6 +132,7 @@ class Project:
             *shared_targets(self.environments, values, str(self.root.resolve())),
             *shared_logins(self.environments, values),
             *self._suspects(),
+            *people_findings(self.root),
         ]
         return reading, wrong
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 import threading
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -218,6 +219,41 @@ def test_ctrl_c_while_an_action_begins_interrupts_what_is_at_work() -> None:
             end=lambda act, report: True,
             interrupt=lambda site: site.stop.set(),
         )
+    assert all(site.stop.is_set() for site in sites)
+
+
+def test_a_signal_raises_where_the_caller_waits_and_nowhere_else() -> None:
+    """What takes locks of threads is never left in the middle, or all would wait for ever."""
+    sites, got_on = [Site(), Site()], []
+
+    def wait(site: Site) -> StepReport:
+        site.stop.wait()
+        return FAILED
+
+    def begin(act: object) -> None:
+        assert isinstance(act, Act)
+        if act.number == 1:
+            signal.raise_signal(signal.SIGINT)
+        got_on.append(act.number)
+
+    before = signal.getsignal(signal.SIGINT)
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+    try:
+        with pytest.raises(KeyboardInterrupt):
+            perform_beside(
+                sites,
+                [Act(1, Mode.BESIDE, do=wait), Act(2, Mode.BESIDE, do=wait)],
+                {1: [], 2: []},
+                may_begin=lambda act: True,
+                begin=begin,
+                perform=lambda act, site: act.perform(site),
+                end=lambda act, report: True,
+                interrupt=lambda site: site.stop.set(),
+            )
+        assert signal.getsignal(signal.SIGINT) is signal.default_int_handler
+    finally:
+        signal.signal(signal.SIGINT, before)
+    assert got_on == [1, 2]
     assert all(site.stop.is_set() for site in sites)
 
 

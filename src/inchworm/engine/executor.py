@@ -14,17 +14,19 @@ need the one that failed.
 
 from __future__ import annotations
 
+import signal
 import time
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
-from contextlib import AbstractContextManager
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from graphlib import TopologicalSorter
 from itertools import groupby
 from queue import SimpleQueue
-from threading import Condition
-from typing import Generic, Protocol, TypeVar
+from threading import Condition, current_thread, main_thread
+from types import FrameType
+from typing import Any, Generic, Protocol, TypeVar
 
 from inchworm.core.errors import InchwormError
 from inchworm.core.execution import StepReport, StepState
@@ -304,29 +306,107 @@ def perform_beside(
     )
     order.prepare()
     crew = Crew(sites, perform)
-    running: dict[Future[StepReport], Action[Site]] = {}
+    running = 0
     waiting: list[int] = []
-    with ThreadPoolExecutor(len(sites)) as pool:
+
+    def work(action: Action[Site]) -> None:
+        try:
+            outcome: StepReport | BaseException = crew.work(action)
+        except BaseException as error:  # the caller raises it
+            outcome = error
+        deferred.queue.put(_Ended(action, outcome))
+
+    with signals_deferred() as deferred, ThreadPoolExecutor(len(sites)) as pool:
         try:
             while order.is_active():
                 waiting = sorted([*waiting, *order.get_ready()])
-                while waiting and len(running) < len(sites):
+                while waiting and running < len(sites):
                     action = by_number[waiting.pop(0)]
                     if may_begin(action):
                         begin(action)
-                        running[pool.submit(crew.work, action)] = action
+                        pool.submit(work, action)
+                        running += 1
                 if not running:
                     return  # what is left waits for what is not done any more
-                ended, _ = wait(running, return_when=FIRST_COMPLETED)
-                for future in ended:
-                    action = running.pop(future)
-                    report = future.result()
-                    if not end(action, report):
-                        return
-                    if report.state is not StepState.FAILED or not action.holds_back:
-                        order.done(action.number)
+                ended = deferred.get()
+                running -= 1
+                action, report = ended.action, ended.report()
+                if not end(action, report):
+                    return
+                if report.state is not StepState.FAILED or not action.holds_back:
+                    order.done(action.number)
         finally:
             crew.close(interrupt)
+
+
+@dataclass(frozen=True)
+class _Ended(Generic[Site]):
+    """An action that has ended in another thread: with a report, or an error of ours."""
+
+    action: Action[Site]
+    outcome: StepReport | BaseException
+
+    def report(self) -> StepReport:
+        """How it ended.
+
+        Raises:
+            BaseException: what it ended with, where that was no report.
+        """
+        if isinstance(self.outcome, BaseException):
+            raise self.outcome
+        return self.outcome
+
+
+@dataclass(frozen=True)
+class _Signal:
+    """A signal that came meanwhile, and what it would have done at once."""
+
+    number: int
+    handler: Callable[[int, FrameType | None], object]
+
+
+class Deferred(Generic[Site]):
+    """What ends in other threads, and signals that come meanwhile, one after the other."""
+
+    def __init__(self) -> None:
+        self.queue: SimpleQueue[_Ended[Site] | _Signal] = SimpleQueue()
+
+    def get(self) -> _Ended[Site]:
+        """Wait for the next action that ends; a signal does here what it would have done at once.
+
+        Raises:
+            KeyboardInterrupt: when the signal is that of Ctrl-C.
+        """
+        while isinstance(came := self.queue.get(), _Signal):
+            came.handler(came.number, None)
+        return came
+
+
+@contextmanager
+def signals_deferred() -> Iterator[Deferred[Any]]:
+    """Have signals raise only where the caller waits: nowhere else, and never while it has a lock.
+
+    The locks of threads and their pools are taken by code in which an exception out of a signal
+    would leave them taken for ever, and everybody waiting for them. In other threads than the main
+    one no signal arrives.
+    """
+    deferred: Deferred[Any] = Deferred()
+    handlers: dict[int, Callable[[int, FrameType | None], object]] = {}
+    if current_thread() is main_thread():
+        for each in (signal.SIGINT, signal.SIGTERM):
+            handler = signal.getsignal(each)
+            if callable(handler):
+                handlers[each] = handler
+                signal.signal(each, lambda n, _: deferred.queue.put(_Signal(n, handlers[n])))
+    try:
+        yield deferred
+    finally:
+        for number, handler in handlers.items():
+            signal.signal(number, handler)
+        while not deferred.queue.empty():
+            came = deferred.queue.get()
+            if isinstance(came, _Signal):
+                came.handler(came.number, None)
 
 
 class Crew(Generic[Site]):

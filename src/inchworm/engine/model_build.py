@@ -57,8 +57,9 @@ class ModelBuild:
     @property
     def _grows(self) -> bool:
         """Whether the model keeps the rows that it has."""
-        kinds = self._site.database.kinds()
-        return self._model.keeps_rows and kinds.get(self._site.former(self._part)) == "table"
+        if not self._model.keeps_rows:  # asking what there is takes long where there is much
+            return False
+        return self._site.database.kinds().get(self._site.former(self._part)) == "table"
 
     def _query(self) -> str:
         sql = self._site.sql(self._model.sql, self._site.present)

@@ -193,14 +193,31 @@ def test_a_failure_holds_back_only_what_needs_it(size: int) -> None:
     assert at_work.failed == [1]
 
 
-def test_ctrl_c_while_an_action_begins_interrupts_what_is_at_work() -> None:
-    """It may come between handing over an action and knowing of it."""
-    at_work, sites = threading.Event(), [Site(), Site()]
+def two_that_wait(
+    sites: list[Site], begin: Callable[[object], None], at_work: threading.Event
+) -> None:
+    """Two actions beside each other that work until they are interrupted."""
 
     def wait(site: Site) -> StepReport:
         at_work.set()
         site.stop.wait()
         return FAILED
+
+    perform_beside(
+        sites,
+        [Act(1, Mode.BESIDE, do=wait), Act(2, Mode.BESIDE, do=wait)],
+        {1: [], 2: []},
+        may_begin=lambda act: True,
+        begin=begin,
+        perform=lambda act, site: act.perform(site),
+        end=lambda act, report: True,
+        interrupt=lambda site: site.stop.set(),
+    )
+
+
+def test_ctrl_c_while_an_action_begins_interrupts_what_is_at_work() -> None:
+    """It may come between handing over an action and knowing of it."""
+    at_work, sites = threading.Event(), [Site(), Site()]
 
     def begin(act: object) -> None:
         assert isinstance(act, Act)
@@ -209,26 +226,13 @@ def test_ctrl_c_while_an_action_begins_interrupts_what_is_at_work() -> None:
             raise KeyboardInterrupt
 
     with pytest.raises(KeyboardInterrupt):
-        perform_beside(
-            sites,
-            [Act(1, Mode.BESIDE, do=wait), Act(2, Mode.BESIDE, do=wait)],
-            {1: [], 2: []},
-            may_begin=lambda act: True,
-            begin=begin,
-            perform=lambda act, site: act.perform(site),
-            end=lambda act, report: True,
-            interrupt=lambda site: site.stop.set(),
-        )
+        two_that_wait(sites, begin, at_work)
     assert all(site.stop.is_set() for site in sites)
 
 
 def test_a_signal_raises_where_the_caller_waits_and_nowhere_else() -> None:
     """What takes locks of threads is never left in the middle, or all would wait for ever."""
     sites, got_on = [Site(), Site()], []
-
-    def wait(site: Site) -> StepReport:
-        site.stop.wait()
-        return FAILED
 
     def begin(act: object) -> None:
         assert isinstance(act, Act)
@@ -240,16 +244,7 @@ def test_a_signal_raises_where_the_caller_waits_and_nowhere_else() -> None:
     signal.signal(signal.SIGINT, signal.default_int_handler)
     try:
         with pytest.raises(KeyboardInterrupt):
-            perform_beside(
-                sites,
-                [Act(1, Mode.BESIDE, do=wait), Act(2, Mode.BESIDE, do=wait)],
-                {1: [], 2: []},
-                may_begin=lambda act: True,
-                begin=begin,
-                perform=lambda act, site: act.perform(site),
-                end=lambda act, report: True,
-                interrupt=lambda site: site.stop.set(),
-            )
+            two_that_wait(sites, begin, threading.Event())
         assert signal.getsignal(signal.SIGINT) is signal.default_int_handler
     finally:
         signal.signal(signal.SIGINT, before)

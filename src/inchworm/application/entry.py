@@ -68,11 +68,11 @@ class Entry:
         """Who let it in, why, and without what, in words; empty where nobody had to."""
         if self.exception is None or (self.judged and not self.missing):
             return ""
-        said = self.exception.approval
+        approval_given = self.exception.approval
         if not self.judged:
-            return f"by {self.exception.person.name}: {said.because}"
+            return f"by {self.exception.person.name}: {approval_given.because}"
         lacking = "; ".join(f"{each.condition} ({each.evidence})" for each in self.missing)
-        return f"by {self.exception.person.name}: {said.because}. Missing: {lacking}"
+        return f"by {self.exception.person.name}: {approval_given.because}. Missing: {lacking}"
 
 
 def entry_of(workplace: Workplace, promotion: Promotion) -> Entry:
@@ -297,8 +297,8 @@ def _authors(workplace: Workplace, promotion: Promotion) -> tuple[str, ...] | No
         return None
     before = promotion.draft.runs_there
     since = before.commit if before else None
-    found = authors(workplace.root, since, promotion.commit)
-    return found if found is not None else authors(workplace.root, None, promotion.commit)
+    names = authors(workplace.root, since, promotion.commit)
+    return names if names is not None else authors(workplace.root, None, promotion.commit)
 
 
 def _passed(passage: Passage, digest: Digest) -> Passed:

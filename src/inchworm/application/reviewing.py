@@ -215,10 +215,12 @@ def _statements(
     """The SQL of each step, under the names that tables have there."""
     from inchworm.engine.previewing import statements
 
-    told = statements(prepared, promotion, workplace.machine, by=workplace.user, now=workplace.now)
+    of_step = statements(
+        prepared, promotion, workplace.machine, by=workplace.user, now=workplace.now
+    )
     for step in promotion.draft.steps:
-        if told.get(step.number):
-            yield step, told[step.number]
+        if of_step.get(step.number):
+            yield step, of_step[step.number]
 
 
 def _proofs(workplace: Workplace, promotion: Promotion) -> Iterator[Proof]:
@@ -264,8 +266,8 @@ def _checks(promotion: Promotion) -> str:
             state = promotion.report_of(step).state
             if state is not StepState.WAITING:
                 counts[state.value] = counts.get(state.value, 0) + 1
-    told = ", ".join(f"{count} {state}" for state, count in counts.items())
-    return f"data checks: {told}" if told else ""
+    outcomes = ", ".join(f"{count} {state}" for state, count in counts.items())
+    return f"data checks: {outcomes}" if outcomes else ""
 
 
 def _usual(workplace: Workplace, promotion: Promotion) -> dict[int, float]:

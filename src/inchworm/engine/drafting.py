@@ -18,7 +18,7 @@ from inchworm.core.promotion.choosing import Choice, Hold, Sources, chosen_parts
 from inchworm.core.promotion.composition import Composition
 from inchworm.core.promotion.drafting.draft import draft
 from inchworm.core.promotion.drafting.request import PlannedChanges, Request
-from inchworm.core.promotion.promotion import Draft
+from inchworm.core.promotion.promotion import Draft, UsedSecret
 from inchworm.core.promotion.rollback import Leaving, Rollback, usable_replaced
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.connections import (
@@ -96,10 +96,7 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, m
     """
     environment = prepared.environment
     assembly = prepared.reading.assembly
-    own = set(secrets_of(environment))
-    used = {use.parameter for outline in assembly.outlines.values() for use in outline.uses}
-    secrets = check_secrets(environment, prepared.values, own, machine)
-    secrets += unchecked_secrets(prepared.values, used - own)
+    secrets = _secrets(prepared, machine)
     came_from = environment.after[0] if environment.after else None
     elsewhere = evaluate(assembly.matrix, came_from, prepared.today) if came_from else None
     with open_environment(
@@ -156,6 +153,15 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, m
         )
         drafted = _tried(drafted, prepared, place)
     return Drafted(draft=drafted, prepared=prepared, live=live)
+
+
+def _secrets(prepared: Prepared, machine: Machine) -> tuple[UsedSecret, ...]:
+    """The secrets that the environment asks for, checked, and those that only parts use."""
+    environment, outlines = prepared.environment, prepared.reading.assembly.outlines
+    own = set(secrets_of(environment))
+    used = {use.parameter for outline in outlines.values() for use in outline.uses}
+    checked = check_secrets(environment, prepared.values, own, machine)
+    return (*checked, *unchecked_secrets(prepared.values, used - own))
 
 
 def _tried(drafted: Draft, prepared: Prepared, place: OpenEnvironment) -> Draft:
@@ -241,9 +247,9 @@ def _rights(
 def _holds(live: Composition, wish: Wish, today: dt.date) -> tuple[Hold, ...]:
     """The holds that are in force once the promotion is done."""
     holds = live.holds if wish.holds_then is None else wish.holds_then
-    going = {wish.lift} if wish.lift else set()
-    going |= {wish.hold.part} if wish.hold else set()
-    stay = [hold for hold in holds if hold.part not in going and hold.holds_on(today)]
+    lifted = {wish.lift} if wish.lift else set()
+    lifted |= {wish.hold.part} if wish.hold else set()
+    stay = [hold for hold in holds if hold.part not in lifted and hold.holds_on(today)]
     return tuple(sorted([*stay, *([wish.hold] if wish.hold else [])], key=lambda h: h.part))
 
 
@@ -283,8 +289,10 @@ def _replaced(
 ) -> dict[RelationName, Aside]:
     """The replaced tables of the state that comes back, as far as they are still there."""
     kinds = place.database.kinds()
-    kept = place.bookkeeping.aside(place.project)
-    replaced = [a for a in kept if a.purpose is Purpose.REPLACED and kinds.get(a.name) == "table"]
+    recorded = place.bookkeeping.aside(place.project)
+    replaced = [
+        a for a in recorded if a.purpose is Purpose.REPLACED and kinds.get(a.name) == "table"
+    ]
     return usable_replaced(replaced, rollback, live.promotions)
 
 

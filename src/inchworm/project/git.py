@@ -111,11 +111,13 @@ def files_at(folder: Path, commit: str) -> dict[str, bytes] | None:
         commit: a commit, branch or tag.
     """
     git = _Git(folder)
-    found = git("rev-parse", "--verify", "-q", "--end-of-options", f"{commit}^{{commit}}")
-    if found is None:
+    object_name = git("rev-parse", "--verify", "-q", "--end-of-options", f"{commit}^{{commit}}")
+    if object_name is None:
         return None
     prefix = git("rev-parse", "--show-prefix") or ""
-    archive = git.output("archive", "--format=tar", f"{found}:{prefix}" if prefix else found)
+    archive = git.output(
+        "archive", "--format=tar", f"{object_name}:{prefix}" if prefix else object_name
+    )
     if archive is None:
         return None
     with tarfile.open(fileobj=io.BytesIO(archive)) as tar:

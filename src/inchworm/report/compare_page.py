@@ -20,11 +20,13 @@ def compare_page(compared: SidesCompared, read_at: str) -> str:
         read_at: when they were read, ISO 8601, UTC.
     """
     a, b = compared.a.name, compared.b.name
-    told = ", ".join(f"{counted(n, 'part')} {s.value}" for s, n in counts(compared.parts).items())
+    summary = ", ".join(
+        f"{counted(n, 'part')} {s.value}" for s, n in counts(compared.parts).items()
+    )
     body = [
         f'<p class="quiet">read {read_at[:16].replace("T", " ")} UTC</p>',
         f"<h1>{escape(a)} and {escape(b)}</h1>",
-        f"<p>{escape(told or 'nothing on either side')}.</p>",
+        f"<p>{escape(summary or 'nothing on either side')}.</p>",
         *section("Parts", _parts(compared)),
         *section("Schedules", _schedules(compared)),
         *section("Side by side", _texts(compared)),

@@ -70,9 +70,9 @@ def page(title: str, body: Iterable[str]) -> str:
 
 def section(heading: str, content: Iterable[str]) -> Iterator[str]:
     """A section, unless nothing is in it."""
-    told = "".join(content)
-    if told:
-        yield f"<section><h2>{escape(heading)}</h2>{told}</section>"
+    body = "".join(content)
+    if body:
+        yield f"<section><h2>{escape(heading)}</h2>{body}</section>"
 
 
 class Html(str):

@@ -113,14 +113,14 @@ def _summary(steps: Sequence[Step]) -> str:
     kinds = Counter(
         (step.action, str(step.part).partition(":")[0]) for step in steps if ":" in str(step.part)
     )
-    told = [f"{action} {counted(count, kind)}" for (action, kind), count in kinds.most_common()]
-    return ", ".join(told) or "nothing but the record"
+    shown = [f"{action} {counted(count, kind)}" for (action, kind), count in kinds.most_common()]
+    return ", ".join(shown) or "nothing but the record"
 
 
 def _counts(findings: Sequence[Finding]) -> str:
     counts = Counter(finding.severity for finding in findings)
-    told = [counted(counts[severity], severity.value) for severity in Severity if counts[severity]]
-    return ", ".join(told) or "none"
+    shown = [counted(counts[severity], severity.value) for severity in Severity if counts[severity]]
+    return ", ".join(shown) or "none"
 
 
 # ---- sections ----------------------------------------------------------------------------------
@@ -138,7 +138,7 @@ def _entry(review: Review) -> Iterator[str]:
         )
     if entry.exception_text:
         yield f'<p class="bad">Let in by exception, {escape(entry.exception_text)}</p>'
-    said = [
+    approvals = [
         (
             each.approval.verdict.value,
             each.person.name,
@@ -149,8 +149,8 @@ def _entry(review: Review) -> Iterator[str]:
         )
         for each in entry.approvals
     ]
-    if said:
-        yield table(("said", "by", "known by", "at", "because", ""), said)
+    if approvals:
+        yield table(("said", "by", "known by", "at", "because", ""), approvals)
 
 
 def _steps(review: Review) -> Iterator[str]:
@@ -171,8 +171,8 @@ def _steps(review: Review) -> Iterator[str]:
     ]
     yield folded("All steps", table(("", "what", "part", "why", "usually"), lines), len(lines))
     if draft.left_alone:
-        kept = ", ".join(counted(n, kind) for kind, n in draft.left_alone.items())
-        yield f'<p class="quiet">Left alone: {escape(kept)}.</p>'
+        listed = ", ".join(counted(n, kind) for kind, n in draft.left_alone.items())
+        yield f'<p class="quiet">Left alone: {escape(listed)}.</p>'
 
 
 def _changes(review: Review) -> Iterator[str]:
@@ -191,8 +191,8 @@ def _changes(review: Review) -> Iterator[str]:
         for change in review.changes
     ]
     if lines:
-        told = table(("", "part", "what", "weight", "affects"), lines)
-        yield folded(counted(len(lines), "change"), told, len(lines))
+        shown = table(("", "part", "what", "weight", "affects"), lines)
+        yield folded(counted(len(lines), "change"), shown, len(lines))
 
 
 def _files(files: Sequence[ChangedFile]) -> Iterator[str]:
@@ -222,8 +222,8 @@ def _values(review: Review) -> Iterator[str]:
     if draft.overrides:
         yield table(("given for once", "value"), draft.overrides.items())
     if draft.secrets:
-        kept = [(secret.name, secret.reference, secret.version) for secret in draft.secrets]
-        yield table(("secret", "kept in", "version"), kept)
+        listed = [(secret.name, secret.reference, secret.version) for secret in draft.secrets]
+        yield table(("secret", "kept in", "version"), listed)
 
 
 def _findings(findings: Sequence[Finding]) -> Iterator[str]:
@@ -238,8 +238,8 @@ def _findings(findings: Sequence[Finding]) -> Iterator[str]:
         for finding in findings
     ]
     if lines:
-        told = table(("", "rule", "part", "what", "what to do"), lines)
-        yield folded(_counts(findings), told, len(lines))
+        shown = table(("", "rule", "part", "what", "what to do"), lines)
+        yield folded(_counts(findings), shown, len(lines))
 
 
 def _proofs(review: Review) -> Iterator[str]:
@@ -265,9 +265,9 @@ def _statements(review: Review) -> Iterator[str]:
     if review.unread:
         yield f"<p>They are not told: {escape(review.unread)}</p>"
     for step, statements in review.statements:
-        told = "\n\n".join(f"{each.rstrip().rstrip(';')};" for each in statements)
+        shown = "\n\n".join(f"{each.rstrip().rstrip(';')};" for each in statements)
         what = f"{step.number}. {step.action} {step.part} {step.item}".strip()
-        yield (f"<details><summary>{escape(what)}</summary><pre>{escape(told)}</pre></details>")
+        yield (f"<details><summary>{escape(what)}</summary><pre>{escape(shown)}</pre></details>")
 
 
 def _first(names: Sequence[str]) -> str:

@@ -28,15 +28,19 @@ def command(promotion: str, because: str, reject: bool, as_json: bool) -> None:
     place = workplace()
     verdict = Verdict.REJECTED if reject else Verdict.APPROVED
     judged = say(place, promotion, verdict, because)
-    said = judged.approvals[-1]
+    approval = judged.approvals[-1]
     if as_json:
         entry = entry_document(entry_of(place, judged)) if not reject else []
         print_json(promotion_document(judged) | {"entry": entry})
         return
     screen = console()
     draft = judged.draft
-    how = "signed" if said.identity is Identity.KEY else f"not signed: as {said.identity} says"
-    text = f"{judged.id}, {draft.bundle} into {draft.environment}, by {said.by} ({how})"
+    how = (
+        "signed"
+        if approval.identity is Identity.KEY
+        else f"not signed: as {approval.identity} says"
+    )
+    text = f"{judged.id}, {draft.bundle} into {draft.environment}, by {approval.by} ({how})"
     say_state(screen, verdict.value, text)
     if reject:
         return

@@ -48,14 +48,14 @@ def command(before: str, after: str, part: str | None, html: Path | None, as_jso
     place = workplace()
     is_place = names_environment(place, before) or names_environment(place, after)
     if is_place or part is not None or html is not None:
-        told = compare_places(place, before, after, part, all_texts=html is not None)
+        sides = compare_places(place, before, after, part, all_texts=html is not None)
         if html is not None:
-            html.write_text(compare_page(told, place.now()), "utf-8")
-            click.echo(f"{html}: {told.a.name} and {told.b.name}")
+            html.write_text(compare_page(sides, place.now()), "utf-8")
+            click.echo(f"{html}: {sides.a.name} and {sides.b.name}")
         elif as_json:
-            print_json(sides_document(told))
+            print_json(sides_document(sides))
         else:
-            _show_sides(console(), told, of_part=part is not None)
+            _show_sides(console(), sides, of_part=part is not None)
         return
     changes = compare_versions(place, before, after)
     if as_json:
@@ -81,28 +81,28 @@ def command(before: str, after: str, part: str | None, html: Path | None, as_jso
     screen.print(f"{counted(len(changes), 'change')}, together {weight.value}.")
 
 
-def _show_sides(screen: Console, told: SidesCompared, *, of_part: bool) -> None:
+def _show_sides(screen: Console, sides: SidesCompared, *, of_part: bool) -> None:
     if of_part:
-        _show_texts(screen, told)
+        _show_texts(screen, sides)
         return
-    counted_states = ", ".join(f"{n} {state.value}" for state, n in counts(told.parts).items())
-    screen.print(f"A is {_called(told.a)}, B is {_called(told.b)}: {counted_states or 'nothing'}")
+    counted_states = ", ".join(f"{n} {state.value}" for state, n in counts(sides.parts).items())
+    screen.print(f"A is {_called(sides.a)}, B is {_called(sides.b)}: {counted_states or 'nothing'}")
     screen.print()
     lines: list[list[str | Text]] = [
-        [word(c.state.value), str(c.part), *_versions(c, told), "\n".join(c.details)]
-        for c in told.parts
+        [word(c.state.value), str(c.part), *_versions(c, sides), "\n".join(c.details)]
+        for c in sides.parts
         if c.state is not PartState.SAME
     ]
     if lines:
-        screen.print(rows(("", "part", *_versions_shown(told), "A | B"), lines[:_SHOWN]))
+        screen.print(rows(("", "part", *_versions_shown(sides), "A | B"), lines[:_SHOWN]))
         if len(lines) > _SHOWN:
             screen.print(f"... and {len(lines) - _SHOWN} more: --json", style="dim")
         screen.print()
-    if told.schedules:
-        screen.print(rows(("schedule", "A", "B"), told.schedules))
+    if sides.schedules:
+        screen.print(rows(("schedule", "A", "B"), sides.schedules))
         screen.print()
-    if any(c.state is PartState.DIFFERS for c in told.parts):
-        names = f"{told.a.name} {told.b.name}"
+    if any(c.state is PartState.DIFFERS for c in sides.parts):
+        names = f"{sides.a.name} {sides.b.name}"
         screen.print(f"next   How a part differs: inchworm compare {names} --part PART")
 
 
@@ -113,28 +113,28 @@ def _called(side: Side) -> str:
     return f"{side.name} ({version})" if version not in {"", side.name} else side.name
 
 
-def _versions_shown(told: SidesCompared) -> list[str]:
+def _versions_shown(sides: SidesCompared) -> list[str]:
     """The sides whose parts are from several bundles, so that each part says from which."""
-    sides = {"A": told.a, "B": told.b}
+    by_letter = {"A": sides.a, "B": sides.b}
     return [
         name
-        for name, side in sides.items()
+        for name, side in by_letter.items()
         if len({part.version for part in side.parts.values()}) > 1
     ]
 
 
-def _versions(compared: ComparedPart, told: SidesCompared) -> list[str]:
+def _versions(compared: ComparedPart, sides: SidesCompared) -> list[str]:
     versions = {"A": compared.a, "B": compared.b}
-    return [versions[name] for name in _versions_shown(told)]
+    return [versions[name] for name in _versions_shown(sides)]
 
 
-def _show_texts(screen: Console, told: SidesCompared) -> None:
-    for text in told.texts:
-        state = next(c.state for c in told.parts if c.part == text.part)
+def _show_texts(screen: Console, sides: SidesCompared) -> None:
+    for text in sides.texts:
+        state = next(c.state for c in sides.parts if c.part == text.part)
         screen.print(Text.assemble((str(text.part), "bold"), "  ", word(state.value)))
         for path, (before, after) in text.files.items():
             old, new = (before or "").splitlines(), (after or "").splitlines()
-            names = (f"{told.a.name}: {path}", f"{told.b.name}: {path}")
+            names = (f"{sides.a.name}: {path}", f"{sides.b.name}: {path}")
             for line in unified_diff(old, new, *names, lineterm="", n=3):
                 style = {"+": "green", "-": "red"}.get(line[:1], "dim")
                 screen.print(Text(line, style=style))

@@ -232,11 +232,11 @@ def _show_story(screen: Console, promotion: Promotion) -> None:
     if draft.sources:
         listed = ", ".join(f"{p} ({s or 'out'})" for p, s in draft.sources.items())
         screen.print(f"these stayed as they were: {listed}")
-    for said in promotion.approvals:
-        because = f": {said.because}" if said.because else ""
-        how = "signed" if said.envelope else f"as {said.identity.value} says"
-        at = shown_time(said.at)
-        screen.print(f"{said.verdict.value} {at} UTC by {said.by} ({how}){because}")
+    for approval in promotion.approvals:
+        because = f": {approval.because}" if approval.because else ""
+        how = "signed" if approval.envelope else f"as {approval.identity.value} says"
+        at = shown_time(approval.at)
+        screen.print(f"{approval.verdict.value} {at} UTC by {approval.by} ({how}){because}")
 
 
 def _show_one(promotion: Promotion) -> None:

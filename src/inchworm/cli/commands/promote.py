@@ -87,11 +87,7 @@ def command(
             "inchworm promote BUNDLE --to ENV."
         )
     if dropped:
-        if not is_promotion:
-            raise click.UsageError("--drop is for a draft: inchworm promote P12 --drop.")
-        promotion = place.ledger.promotion(what)
-        drop(place, promotion, because or f"dropped by {place.user}")
-        click.echo(f"{promotion.id} is dropped. Nothing changed in {promotion.draft.environment}.")
+        _drop(place, what, because, is_promotion=is_promotion)
         return
     asking = Asking(
         yes=yes,
@@ -128,6 +124,14 @@ def command(
     sys.exit(code)
 
 
+def _drop(place: Workplace, what: str, because: str, *, is_promotion: bool) -> None:
+    if not is_promotion:
+        raise click.UsageError("--drop is for a draft: inchworm promote P12 --drop.")
+    promotion = place.ledger.promotion(what)
+    drop(place, promotion, because or f"dropped by {place.user}")
+    click.echo(f"{promotion.id} is dropped. Nothing changed in {promotion.draft.environment}.")
+
+
 def _listed(texts: tuple[str, ...]) -> tuple[str, ...]:
     """Texts, with those that stand in files: ``@FILE``, a line for each, ``#`` for remarks."""
     listed: list[str] = []
@@ -140,10 +144,10 @@ def _listed(texts: tuple[str, ...]) -> tuple[str, ...]:
         except (OSError, UnicodeDecodeError) as error:
             raise click.UsageError(f"{text[1:]} cannot be read: {error}.") from error
         stripped = (line.partition("#")[0].strip() for line in lines)
-        found = [line for line in stripped if line]
-        if not found:
+        parts = [line for line in stripped if line]
+        if not parts:
             raise click.UsageError(f"{text[1:]} names no part.")
-        listed += found
+        listed += parts
     return tuple(listed)
 
 

@@ -36,48 +36,48 @@ def command(promotion: str, html: Path | None, markdown: bool, sql: bool, as_jso
     elsewhere, and the statements that would run.
     """
     place = workplace()
-    told = review(place, promotion)
+    reviewed = review(place, promotion)
     if html is not None:
-        html.write_text(review_page(told, place.now()), "utf-8")
-        click.echo(f"{html}: {told.promotion.id}. {verdict_of(told)[0]}")
+        html.write_text(review_page(reviewed, place.now()), "utf-8")
+        click.echo(f"{html}: {reviewed.promotion.id}. {verdict_of(reviewed)[0]}")
     elif markdown:
-        click.echo(visible(review_markdown(told)), nl=False)
+        click.echo(visible(review_markdown(reviewed)), nl=False)
     elif sql:
-        if told.unread:
-            click.echo(f"The statements are not told: {told.unread}", err=True)
-        click.echo(visible(review_sql(told)), nl=False)
+        if reviewed.unread:
+            click.echo(f"The statements are not told: {reviewed.unread}", err=True)
+        click.echo(visible(review_sql(reviewed)), nl=False)
     elif as_json:
         print_json(
-            promotion_document(told.promotion)
+            promotion_document(reviewed.promotion)
             | {
-                "entry": entry_document(told.entry),
-                "affected": told.affected,
-                "statements": {str(step.number): list(s) for step, s in told.statements},
+                "entry": entry_document(reviewed.entry),
+                "affected": reviewed.affected,
+                "statements": {str(step.number): list(s) for step, s in reviewed.statements},
             }
         )
     else:
-        _show(console(), told)
+        _show(console(), reviewed)
 
 
-def _show(screen: Console, told: Review) -> None:
-    promotion, draft = told.promotion, told.promotion.draft
-    screen.print(title(str(promotion.id), draft, told.environment))
-    screen.print(Text(verdict_of(told)[0], style="bold"))
+def _show(screen: Console, reviewed: Review) -> None:
+    promotion, draft = reviewed.promotion, reviewed.promotion.draft
+    screen.print(title(str(promotion.id), draft, reviewed.environment))
+    screen.print(Text(verdict_of(reviewed)[0], style="bold"))
     text = f"drafted {shown_time(promotion.drafted_at)} UTC by {promotion.drafted_by}"
-    if told.seconds is not None:
-        text += f"; usually takes about {max(1, round(told.seconds))} s"
+    if reviewed.seconds is not None:
+        text += f"; usually takes about {max(1, round(reviewed.seconds))} s"
     screen.print(text, style="dim")
     show_recorded(screen, draft)
-    print_entry(screen, told.entry)
+    print_entry(screen, reviewed.entry)
     print_findings(screen, draft.findings, MOST_FINDINGS, "All of them: --json")
-    if told.affected:
-        screen.print(f"affects further: {', '.join(told.affected)}")
+    if reviewed.affected:
+        screen.print(f"affects further: {', '.join(reviewed.affected)}")
         screen.print()
-    _show_differences(screen, told)
-    if told.proofs:
+    _show_differences(screen, reviewed)
+    if reviewed.proofs:
         lines = [
             (p.environment, p.record, p.what, p.state, shown_time(p.at), p.detail)
-            for p in told.proofs
+            for p in reviewed.proofs
         ]
         screen.print(rows(("in", "", "this bundle elsewhere", "state", "at, UTC", ""), lines))
         screen.print()
@@ -89,9 +89,9 @@ def _show(screen: Console, told: Review) -> None:
         )
 
 
-def _show_differences(screen: Console, told: Review) -> None:
+def _show_differences(screen: Console, reviewed: Review) -> None:
     left = _LINES
-    for file in told.files:
+    for file in reviewed.files:
         before, after = (file.before or "").splitlines(), (file.after or "").splitlines()
         lines = list(unified_diff(before, after, lineterm="", n=1))[2:]
         if left <= 0:

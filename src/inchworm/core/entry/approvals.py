@@ -129,8 +129,11 @@ def signature_in(approval: Approval) -> tuple[str, bytes] | None:
     try:
         (signature,) = held["signatures"]
         payload = base64.b64decode(held["payload"], validate=True)
-        found = str(signature["keyid"]), base64.b64decode(signature["sig"], validate=True)
+        key_and_signature = (
+            str(signature["keyid"]),
+            base64.b64decode(signature["sig"], validate=True),
+        )
     except (KeyError, TypeError, ValueError):
         return None
     is_same = held.get("payloadType") == PAYLOAD_TYPE and payload == approval.statement
-    return found if is_same else None
+    return key_and_signature if is_same else None

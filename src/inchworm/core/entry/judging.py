@@ -227,11 +227,11 @@ class _Judging:
         zone = ZoneInfo(self.conditions.timezone)
         local = self.evidence.now.astimezone(zone)
         closed = closed_by(self.conditions.closed, local)
-        here = f"{local:%a %H:%M} {self.conditions.timezone}"
+        local_time = f"{local:%a %H:%M} {self.conditions.timezone}"
         return Judged(
             condition=f"not {', '.join(self.conditions.closed)}",
             is_met=closed is None,
-            evidence=f"it is {here}" + (f": closed, {closed}" if closed else ""),
+            evidence=f"it is {local_time}" + (f": closed, {closed}" if closed else ""),
         )
 
     def _measure(self, text: str) -> Judged:
@@ -258,8 +258,8 @@ class _Judging:
 
     def _asked(self, command: str) -> Judged:
         answer = self.evidence.answers.get(command, Answer(code=None, text="it was not asked"))
-        said = answer.text or (f"exit code {answer.code}" if answer.code else "yes")
-        return Judged(condition=command, is_met=answer.code == 0, evidence=said)
+        answered = answer.text or (f"exit code {answer.code}" if answer.code else "yes")
+        return Judged(condition=command, is_met=answer.code == 0, evidence=answered)
 
 
 def _moment(text: str) -> dt.datetime:

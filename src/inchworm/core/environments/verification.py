@@ -79,13 +79,13 @@ def holds(expected: str, got: object) -> bool:
     match = _EXPECTED.fullmatch(expected)
     assert match is not None  # it takes every text
     how, wanted = match["how"] or "=", match["what"]
-    told = spelled(got)
+    text = spelled(got)
     if how == "contains":
-        return wanted in told
-    numbers = _number(told), _number(wanted)
+        return wanted in text
+    numbers = _number(text), _number(wanted)
     if None not in numbers:
         return _COMPARED[how](*numbers)
-    return _COMPARED[how](told, wanted)
+    return _COMPARED[how](text, wanted)
 
 
 def key_in_body(text: str) -> tuple[str, str]:

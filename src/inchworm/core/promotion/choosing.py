@@ -103,8 +103,8 @@ def chosen_parts(
 def _meant(texts: Iterable[str], known: Sequence[PartId], assembly: Assembly) -> set[PartId]:
     meant: set[PartId] = set()
     for text in texts:
-        found = {part for part in known if _means(text.strip(), part, assembly)}
-        if not found:
+        matching = {part for part in known if _means(text.strip(), part, assembly)}
+        if not matching:
             names = [*map(str, known), *(part.name for part in known)]
             raise UsageError(
                 f"{text} means no part.",
@@ -112,7 +112,7 @@ def _meant(texts: Iterable[str], known: Sequence[PartId], assembly: Assembly) ->
                     text, names, "Name a part, model:hydro.*, models/hydro/ or owner:NAME."
                 ),
             )
-        meant |= found
+        meant |= matching
     return meant
 
 

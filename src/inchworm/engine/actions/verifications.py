@@ -51,17 +51,17 @@ class AskVerification(Action):
         verification = self.verification(site)
         until = time.monotonic() + verification.waits
         while True:
-            told, is_met = self._ask(site, verification)
+            answered, is_met = self._ask(site, verification)
             left = until - time.monotonic()
             if is_met or left <= 0:
                 break
             time.sleep(min(_LOOKS_AGAIN, left))
         if is_met:
-            return StepReport(state=StepState.DONE, message=told)
+            return StepReport(state=StepState.DONE, message=answered)
         waits = dt.timedelta(seconds=verification.waits)
         waited = f", for {spell_duration(waits)}" if waits else ""
         wanted = verification.answer or f"status {verification.status}"
-        message = f"{told}{waited}; expected {wanted}"
+        message = f"{answered}{waited}; expected {wanted}"
         return StepReport(state=StepState.FAILED, message=message)
 
     def _ask(self, site: Site, verification: Verification) -> tuple[str, bool]:
@@ -91,14 +91,14 @@ class AskVerification(Action):
         token = secret_of(verification.token, environment, machine, values)
         with closing(http_client(url, machine.root, token)) as client:
             answer = client.send("GET", "")
-        told = f"status {answer.status}"
+        answered = f"status {answer.status}"
         if answer.status != verification.status:
-            return told, False
+            return answered, False
         if not verification.answer:
-            return told, True
+            return answered, True
         key, expected = key_in_body(verification.answer)
         try:
             value = value_at(answer.json(), key)
         except (KeyError, ValueError):
-            return f"{told}, without {key} in its body", False
+            return f"{answered}, without {key} in its body", False
         return f"{key} is {spelled(value)}", holds(expected, value)

@@ -11,7 +11,7 @@ from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts import Facts
 from inchworm.core.lineage.graph import How
 from inchworm.core.parameters.values import Type, Value
-from inchworm.kinds.flow import json_type
+from inchworm.kinds.api_document import json_type
 from inchworm.kinds.project_reader import Reading, read_project
 from inchworm.kinds.registry import part_of
 from inchworm.project.dialects import known_dialects

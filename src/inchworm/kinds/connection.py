@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
+from pydantic import model_validator
+
 from inchworm.core.checks import rules
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts import Facts
@@ -29,6 +31,15 @@ class ConnectionSettings(Settings):
     timeout: str = "30s"
     credentials: dict[str, str] = {}
     shared: bool = False
+    sender: str = ""
+
+    @model_validator(mode="after")
+    def _mail_has_a_sender(self) -> ConnectionSettings:
+        if self.kind == "mail" and not self.sender:
+            raise ValueError("needs sender = ..., the address that its mails come from")
+        if self.kind != "mail" and self.sender:
+            raise ValueError('sender is for kind = "mail" alone')
+        return self
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -75,6 +86,7 @@ class ConnectionKind:
         return Facts(
             part=connection.part,
             addresses=() if connection.settings.shared else (connection.settings.url,),
+            place=connection.settings.kind,
             documented=documented(connection.settings),
             uses=parameter_uses(connection.document, connection.file),
         )

@@ -135,7 +135,7 @@ def _explain(model: type[Settings], path: KeyPath, detail: Any) -> tuple[str, st
             known = _known_keys(model, path)
             offer = f"Remove it. Known here: {', '.join(known)}." if known else "Remove it."
             return f"{where} is not a setting", did_you_mean(str(path[-1]), known, offer)
-        case "literal_error":
+        case "literal_error" | "enum":
             expected = detail["ctx"]["expected"].replace("'", "")
             return f"{where} is {detail['input']!r}", f"Write one of {expected}."
         case "value_error":

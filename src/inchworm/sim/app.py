@@ -183,6 +183,8 @@ class _Platform:
 
     def _refusal(self, flow: dict[str, Any]) -> str | None:
         """Why a flow cannot run here, judged as a gateway can: by its connection and API."""
+        if flow.get("direction") == "copy" or flow["to"].get("address"):
+            return self._refused_connections(flow)
         outward = flow.get("direction") == "out"
         end = flow["to" if outward else "from"]
         if outward:
@@ -193,12 +195,8 @@ class _Platform:
             is_simulated = address.scheme == "sim" and address.path
             if not is_simulated and not (address.scheme in _WEB and address.hostname):
                 return f"The connection {end['connection']} has no http address."
-            credentials = connection["document"].get("credentials", {})
-            for reference in credentials.values():
-                try:
-                    self._secret_of(reference)
-                except InchwormError as error:
-                    return f"{error.what} The connection {end['connection']} needs it."
+            if reason := self._without_credentials(connection):
+                return reason
         operations = [
             described.get("operationId")
             for item in flow["openapi"].get("paths", {}).values()
@@ -208,6 +206,26 @@ class _Platform:
         return (
             None if end["operation"] in operations else f"There is no operation {end['operation']}."
         )
+
+    def _refused_connections(self, flow: dict[str, Any]) -> str | None:
+        """Why a flow of files or mails cannot run here, judged by its connections."""
+        for end in (flow["from"], flow["to"]):
+            if name := end.get("connection"):
+                connection = self._store.item("connection", name)
+                if connection is None:
+                    return f"The connection {name} is not there."
+                if reason := self._without_credentials(connection):
+                    return reason
+        return None
+
+    def _without_credentials(self, connection: dict[str, Any]) -> str | None:
+        """Why the credentials of a connection cannot be had."""
+        for reference in connection["document"].get("credentials", {}).values():
+            try:
+                self._secret_of(reference)
+            except InchwormError as error:
+                return f"{error.what} The connection {connection['name']} needs it."
+        return None
 
     async def list_schedules(self, request: Request) -> Response:
         return JSONResponse({"schedules": self._store.schedules()})

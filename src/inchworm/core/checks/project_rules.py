@@ -47,6 +47,22 @@ def unknown_parts(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
             )
 
 
+def other_places(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
+    """Connections that lead to another kind of place than the part needs."""
+    for part, outline in assembly.outlines.items():
+        for need in outline.needs:
+            connection = assembly.outlines.get(need.wanted)
+            if not need.place or connection is None or connection.place in ("", need.place):
+                continue
+            yield rules.OTHER_PLACE.finding(
+                f'{need.wanted} is of kind = "{connection.place}", and the flow needs '
+                f'"{need.place}"',
+                part=part,
+                file=need.file,
+                line=need.line,
+            )
+
+
 def unknown_columns(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     """Reads of tables and columns that are not there, each with all that is downstream of it."""
     missing: dict[Node, list[tuple[PartId, Read]]] = defaultdict(list)
@@ -226,6 +242,7 @@ def row_references(cells: object) -> set[str]:
 
 _CHECKS: tuple[Check, ...] = (
     unknown_parts,
+    other_places,
     unknown_columns,
     shape,
     classes,

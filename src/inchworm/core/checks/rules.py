@@ -555,6 +555,13 @@ API_INVALID = _rule(
     "The gateway would refuse the flow.",
     "Correct the document or the operation's name.",
 )
+OTHER_PLACE = _rule(
+    "flow/other-place",
+    _E,
+    "A flow names a connection that leads to another kind of place.",
+    "The flow could move nothing: a mail cannot go to a folder, or a file to a mailbox.",
+    "Name a connection of that kind, or correct the connection's kind.",
+)
 FIELD_UNKNOWN = _rule(
     "flow/field",
     _E,

@@ -63,6 +63,8 @@ class Need(NamedTuple):
     wanted: PartId
     file: str
     line: int | None = None
+    place: str = ""
+    """The kind of place that a connection has to lead to: ``files``, ``mail``, or any."""
 
 
 class Stage(NamedTuple):
@@ -116,6 +118,8 @@ class Facts:
 
     addresses: tuple[str, ...] = ()
     """Places that the part reaches, with ``${parameters}``; not those declared to be shared."""
+    place: str = ""
+    """The kind of place that a connection leads to."""
     documented: tuple[str, ...] = ()
     """What is said about the part: ``about``, ``owner``, and ``column:NAME`` for its columns."""
     checks: tuple[str, ...] = ()
@@ -171,6 +175,7 @@ class Outline(NamedTuple):
     counts: tuple[Node, ...] = ()
     cleared: tuple[str, ...] = ()
     addresses: tuple[str, ...] = ()
+    place: str = ""
     documented: tuple[str, ...] = ()
     checks: tuple[str, ...] = ()
     traits: tuple[Trait, ...] = ()

@@ -197,8 +197,8 @@ _MORE: Mapping[str, tuple[Callable[[Any], Any], Callable[[Any], Any]]] = {
     "fills": (list, tuple),
     "documents": (list, tuple),
     "needs": (
-        _each(lambda n: [str(n.wanted), n.file, n.line]),
-        _each(lambda row: Need(_part(row[0]), row[1], row[2])),
+        _each(lambda n: [str(n.wanted), n.file, n.line, n.place]),
+        _each(lambda row: Need(_part(row[0]), *row[1:])),
     ),
     "uses": (_each(list), _each(lambda row: Use(*row))),
     "stages": (
@@ -214,6 +214,7 @@ _MORE: Mapping[str, tuple[Callable[[Any], Any], Callable[[Any], Any]]] = {
     "counts": (_each(list), _each(lambda row: Node(*row))),
     "cleared": (list, tuple),
     "addresses": (list, tuple),
+    "place": (_same, str),
     "documented": (list, tuple),
     "checks": (list, tuple),
     "traits": (list, _each(Trait)),

@@ -19,7 +19,7 @@ from inchworm.core.running.sending import Operation
 from inchworm.engine.connections import check_name, open_database
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.running.validation import BodyValidator
-from inchworm.kinds.flow import operation_of_api, success_status
+from inchworm.kinds.api_document import operation_of_api, success_status
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.databases.quoting import quoted, quoted_one
 from inchworm.targets.databases.sent_rows import TakenRequests

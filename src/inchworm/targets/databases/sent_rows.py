@@ -1,4 +1,6 @@
-"""The record of the rows that flows have sent, in the environment's own database.
+"""The record of the rows that flows have sent, and of the requests and files that they took.
+
+It is in the environment's own database.
 
 A row is recorded as being sent before its request goes out, and as sent when the receiver has taken
 it. Whatever is killed in between, the next run sends just those again that may not have arrived,
@@ -10,6 +12,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import ClassVar, TypeVar
 
+from inchworm.core.running.copying import TakenFile
 from inchworm.core.running.sending import Message, Sent
 from inchworm.targets.databases.protocols import Database
 
@@ -132,6 +135,45 @@ class TakenRequests(_OfFlow):
         self._database.execute(
             f"CREATE TABLE IF NOT EXISTS {self._table} (flow VARCHAR NOT NULL, "
             "request VARCHAR NOT NULL, taken_at VARCHAR NOT NULL, PRIMARY KEY (flow, request))"
+        )
+
+
+class TakenFiles(_OfFlow):
+    """The files that one flow has taken."""
+
+    name = "taken_files"
+
+    def all(self) -> Mapping[str, TakenFile]:
+        """Every file that was taken, by path."""
+        rows = self._database.rows(
+            f"SELECT path, digest, stamp, taken_at, run FROM {self._table} WHERE flow = ?",
+            [self._flow],
+        )
+        return {
+            path: TakenFile(path=path, digest=digest, stamp=stamp, at=at, run=run)
+            for path, digest, stamp, at, run in rows
+        }
+
+    def add(self, file: TakenFile) -> None:
+        """Record that a file was taken. Called inside the transaction of what it brought."""
+        self._database.execute(
+            f"INSERT INTO {self._table} VALUES (?, ?, ?, ?, ?, ?)",
+            [self._flow, file.path, file.digest, file.stamp, file.at, file.run],
+        )
+
+    def stamped(self, path: str, stamp: str) -> None:
+        """Record how a file is listed now, whose content is as it was taken."""
+        self._database.execute(
+            f"UPDATE {self._table} SET stamp = ? WHERE flow = ? AND path = ?",
+            [stamp, self._flow, path],
+        )
+
+    def ensure(self) -> None:
+        """Make the table, unless it is there; its key keeps two runs at once apart."""
+        self._database.execute(
+            f"CREATE TABLE IF NOT EXISTS {self._table} (flow VARCHAR NOT NULL, "
+            "path VARCHAR NOT NULL, digest VARCHAR NOT NULL, stamp VARCHAR NOT NULL, "
+            "taken_at VARCHAR NOT NULL, run VARCHAR NOT NULL, PRIMARY KEY (flow, path))"
         )
 
 

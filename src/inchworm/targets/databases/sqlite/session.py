@@ -11,6 +11,7 @@ import datetime as dt
 import sqlite3
 from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from decimal import Decimal
 from pathlib import Path
 from typing import Any, Self
 
@@ -200,7 +201,9 @@ class SqliteSession:
 
 
 def _plain(cell: Any) -> Any:
-    """A value as the driver takes it; times as ISO 8601 text."""
+    """A value as the driver takes it; times as ISO 8601 text, decimal numbers by their digits."""
+    if isinstance(cell, Decimal):  # a numeric column makes a number of it
+        return str(cell)
     if isinstance(cell, dt.date | dt.datetime):
         return cell.isoformat(" ") if isinstance(cell, dt.datetime) else cell.isoformat()
     return cell.item() if hasattr(cell, "item") else cell

@@ -1,0 +1,139 @@
+"""Files that a copying flow takes: which of them, and what a value in them is to a column."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from decimal import Decimal, InvalidOperation
+from enum import StrEnum
+from pathlib import PurePosixPath
+
+
+class FileFormat(StrEnum):
+    """How rows stand in a file."""
+
+    CSV = "csv"
+    """Comma-separated values with a header (RFC 4180), in UTF-8."""
+    JSON_LINES = "jsonl"
+    """A JSON object per line."""
+    PARQUET = "parquet"
+
+
+_BY_SUFFIX = {
+    ".csv": FileFormat.CSV,
+    ".jsonl": FileFormat.JSON_LINES,
+    ".ndjson": FileFormat.JSON_LINES,
+    ".parquet": FileFormat.PARQUET,
+}
+
+
+def format_of(path: str) -> FileFormat | None:
+    """The format that the end of a file's name says; None when it says none."""
+    return _BY_SUFFIX.get(PurePosixPath(path).suffix.lower())
+
+
+@dataclass(frozen=True, kw_only=True)
+class ListedFile:
+    """A file as its place lists it.
+
+    Attributes:
+        path: below the connection's folder, with slashes.
+        size: bytes.
+        changed_at: when it was written, ISO 8601, UTC; empty where its place does not say.
+        stamp: changes with the content, as far as its place can tell without reading it.
+    """
+
+    path: str
+    size: int
+    changed_at: str
+    stamp: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class TakenFile:
+    """A file that a flow has taken.
+
+    Attributes:
+        digest: SHA-256 of its content then, in hexadecimal.
+        stamp: as its place listed it then.
+        at: when it was taken, ISO 8601, UTC.
+        run: by which run.
+    """
+
+    path: str
+    digest: str
+    stamp: str
+    at: str
+    run: str
+
+
+class FileStanding(StrEnum):
+    """Where a file stands before a flow looks into it."""
+
+    NEW = "new"
+    TAKEN = "taken"
+    TOUCHED = "touched"
+    """It was taken, and is listed otherwise than then: its content decides."""
+    UNSETTLED = "unsettled"
+    """It was written only a moment ago, and may not be whole."""
+
+
+def standing(
+    listed: ListedFile, taken: Mapping[str, TakenFile], settled_before: str
+) -> FileStanding:
+    """Where a file stands.
+
+    Args:
+        listed: the file.
+        taken: the files that were taken before, by path.
+        settled_before: files that were changed later than this may not be whole; ISO 8601, UTC.
+    """
+    if listed.changed_at and listed.changed_at > settled_before:
+        return FileStanding.UNSETTLED
+    earlier = taken.get(listed.path)
+    if earlier is None:
+        return FileStanding.NEW
+    return FileStanding.TAKEN if earlier.stamp == listed.stamp else FileStanding.TOUCHED
+
+
+def value_for(text: object, type_: str) -> object:
+    """A value of a file as a column of a type takes it.
+
+    Args:
+        text: the value; one that is no text stays what it is.
+        type_: the column's SQL type, such as ``BIGINT`` or ``DECIMAL(10, 2)``.
+
+    Raises:
+        ValueError: when the text is no value of the type.
+    """
+    if not isinstance(text, str):
+        return text
+    convert = _CONVERSIONS.get(type_.partition("(")[0].strip().upper())
+    if convert is None:
+        return text
+    if text == "":
+        return None
+    try:
+        return convert(text.strip())
+    except (ValueError, InvalidOperation) as error:
+        raise ValueError(f"{text!r} is no {type_}") from error
+
+
+def _flag(text: str) -> bool:
+    flags = {"true": True, "t": True, "1": True, "false": False, "f": False, "0": False}
+    if text.lower() not in flags:
+        raise ValueError(text)
+    return flags[text.lower()]
+
+
+_WHOLE = ("TINYINT", "SMALLINT", "INT", "INTEGER", "BIGINT", "HUGEINT")
+_CONVERSIONS: Mapping[str, Callable[[str], object]] = {
+    **dict.fromkeys(_WHOLE, int),
+    **dict.fromkeys(("DOUBLE", "FLOAT", "REAL"), float),
+    **dict.fromkeys(("DECIMAL", "NUMERIC"), Decimal),
+    "BOOLEAN": _flag,
+    "DATE": dt.date.fromisoformat,
+    "TIMESTAMP": dt.datetime.fromisoformat,
+    "TIMESTAMPTZ": dt.datetime.fromisoformat,
+}

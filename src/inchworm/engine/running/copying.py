@@ -1,0 +1,228 @@
+"""Copying flows: each file that matches is taken once, whole, and told when it changed since.
+
+A file is fetched to this machine first. Its rows, and the mark that it was taken, are written in
+one transaction; a file that goes into a folder is written under another name, renamed, and marked
+then, so that a run that was killed in between finds its own file there, by its content. A file that
+cannot be taken whole is not taken at all: it is named with the reason, and tried again by the next
+run.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from inchworm.core.counting import counted
+from inchworm.core.errors import InchwormError, TargetError
+from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import PartId
+from inchworm.core.parameters.values import read_duration
+from inchworm.core.running.copying import (
+    FileFormat,
+    FileStanding,
+    ListedFile,
+    TakenFile,
+    format_of,
+    standing,
+)
+from inchworm.engine.running.failure import StepFailed
+from inchworm.engine.running.site import RunSite
+from inchworm.targets.databases.quoting import quoted
+from inchworm.targets.databases.sent_rows import TakenFiles
+from inchworm.targets.file_places import FilePlace
+from inchworm.targets.file_rows import UnreadableFile, file_rows
+
+_MOST_REASONS = 20
+"""Files whose reasons stand in the log of the run."""
+
+
+@dataclass
+class Outcome:
+    """What became of the files of a flow."""
+
+    taken: int = 0
+    known: int = 0
+    waiting: int = 0
+    rows: int = 0
+    changed: list[str] = field(default_factory=list)
+    """Files that were taken, and have other content now, in words."""
+    refused: list[str] = field(default_factory=list)
+    """Files that cannot be taken, in words."""
+
+    @property
+    def text(self) -> str:
+        """It in words."""
+        outcomes = [counted(self.taken, "file") + " taken"]
+        outcomes += [f"{self.known:,} taken before"] * bool(self.known)
+        outcomes += [f"{self.waiting:,} still being written"] * bool(self.waiting)
+        outcomes += [f"{counted(len(self.changed), 'file')} changed since"] * bool(self.changed)
+        outcomes += [f"{counted(len(self.refused), 'file')} not taken"] * bool(self.refused)
+        return ", ".join(outcomes)
+
+    @property
+    def log(self) -> str:
+        """The files that somebody has to look at, each with the reason."""
+        reasons = [*self.refused, *self.changed]
+        more = len(reasons) - _MOST_REASONS
+        return "\n".join([*reasons[:_MOST_REASONS], *([f"and {more:,} more"] if more > 0 else [])])
+
+
+def copy_files(
+    part: PartId, document: Mapping[str, Any], places: Mapping[str, FilePlace], site: RunSite
+) -> StepReport:
+    """Take the files of a copying flow that were not taken yet.
+
+    Args:
+        part: the flow.
+        document: it, rendered.
+        places: the folders behind its connections, by the end: ``from``, and ``to`` if it has one.
+        site: where it runs.
+
+    Raises:
+        StepFailed: when the folder or the table cannot be reached.
+    """
+    copying = _Copying(part, document, places, site)
+    try:
+        copying.run()
+    except InchwormError as error:
+        raise StepFailed(
+            f"{error.what.rstrip('.')}; {copying.outcome.text}.",
+            next=error.next or "Run it again: what was taken is not taken again.",
+            log=copying.outcome.log,
+        ) from error
+    outcome = copying.outcome
+    return StepReport(
+        state=StepState.WARNED if outcome.log else StepState.DONE,
+        message=outcome.text,
+        rows=outcome.rows if document["to"].get("table") else None,
+        log=outcome.log,
+    )
+
+
+class _Copying:
+    """One flow at work."""
+
+    def __init__(
+        self,
+        part: PartId,
+        document: Mapping[str, Any],
+        places: Mapping[str, FilePlace],
+        site: RunSite,
+    ) -> None:
+        self._source, self._target = places["from"], places.get("to")
+        self._document = document
+        self._site = site
+        self._part = part
+        project = site.prepared.bundle.project
+        self._marks = TakenFiles(site.database, site.bookkeeping.schema, project, part.name)
+        self.outcome = Outcome()
+
+    def run(self) -> None:
+        """Look at every file that matches, and take those that were not taken."""
+        self._marks.ensure()
+        taken = self._marks.all()
+        rests = read_duration(str(self._document.get("settled", "0s")))
+        before = dt.datetime.fromisoformat(self._site.now()) - rests
+        settled_before = before.astimezone(dt.UTC).isoformat(timespec="seconds")
+        for listed in self._source.listing(self._document["from"]["files"]):
+            if self._site.context.stopping.is_set():
+                raise TargetError("the run was stopped.")
+            match standing(listed, taken, settled_before):
+                case FileStanding.UNSETTLED:
+                    self.outcome.waiting += 1
+                case FileStanding.TAKEN:
+                    self.outcome.known += 1
+                case FileStanding.NEW | FileStanding.TOUCHED:
+                    self._look_into(listed, taken.get(listed.path))
+
+    def _look_into(self, listed: ListedFile, earlier: TakenFile | None) -> None:
+        """Fetch a file, and take it unless it was taken before, or is not whole."""
+        copy = self._site.context.folder / f"{self._part.name}.file"
+        try:
+            digest = self._source.fetch(listed.path, copy)
+            if self._source.listed(listed.path).stamp != listed.stamp:
+                self.outcome.waiting += 1
+                return
+            if earlier is not None:
+                self._compare(listed, earlier, digest)
+                return
+            taken = TakenFile(
+                path=listed.path,
+                digest=digest,
+                stamp=listed.stamp,
+                at=self._site.now(),
+                run=str(self._site.id),
+            )
+            self._take(copy, taken)
+        except UnreadableFile as error:
+            self.outcome.refused.append(f"{listed.path}: {error.what}")
+        finally:
+            copy.unlink(missing_ok=True)
+
+    def _compare(self, listed: ListedFile, earlier: TakenFile, digest: str) -> None:
+        """Tell of a file that has other content than when it was taken: its rows stay."""
+        if digest == earlier.digest:
+            self.outcome.known += 1
+            with self._site.database.transaction():
+                self._marks.stamped(listed.path, listed.stamp)
+            return
+        self.outcome.changed.append(
+            f"{listed.path}: changed since {earlier.run} took it at {earlier.at}; it is not taken "
+            "again. If its rows are to come in, put them into a file of another name."
+        )
+
+    def _take(self, copy: Path, taken: TakenFile) -> None:
+        if self._target is None:
+            rows = self._take_rows(copy, taken)
+            self.outcome.rows += rows
+        else:
+            self._take_file(copy, taken, self._target)
+        self.outcome.taken += 1
+
+    def _take_rows(self, copy: Path, taken: TakenFile) -> int:
+        """Write a file's rows into the table, with the mark that it was taken."""
+        import pandas as pd
+
+        named = self._document.get("format")
+        format_ = FileFormat(named) if named else format_of(taken.path)
+        if format_ is None:
+            raise UnreadableFile("its name does not say its format: write format = ...")
+        database = self._site.database
+        table = self._site.physical(self._document["to"]["table"])
+        live = database.structure([table.schema]).get(str(table))
+        if live is None:
+            raise TargetError(f"there is no table {table}.", next="Promote its schema first.")
+        fields = {str(c).lower(): str(f) for c, f in self._document["fields"].items()}
+        missing = [column for column in fields if column not in live.by_name]
+        if missing:
+            raise TargetError(f"{table} has no column {missing[0]}.")
+        types = {column: live.by_name[column].type for column in fields}
+        columns = [live.by_name[column].name for column in fields]
+        rows = 0
+        with database.transaction():
+            for batch in file_rows(copy, format_, fields, types):
+                try:
+                    frame = pd.DataFrame(batch, columns=columns, dtype=object)
+                    database.append_frame(str(table), frame)
+                except TargetError as error:
+                    raise UnreadableFile(
+                        f"{quoted(table)} does not take it: {error.what}"
+                    ) from error
+                rows += len(batch)
+            self._marks.add(taken)
+        return rows
+
+    def _take_file(self, copy: Path, taken: TakenFile, target: FilePlace) -> None:
+        """Write a file into the folder, unless it is there already; never over another one."""
+        folder = str(self._document["to"].get("folder", "")).strip("/")
+        path = f"{folder}/{taken.path}".lstrip("/")
+        there = target.digest(path)
+        if there is None:
+            target.put(copy, path)
+        elif there != taken.digest:
+            raise UnreadableFile(f"another file is already at {path} there, and stays as it is")
+        with self._site.database.transaction():
+            self._marks.add(taken)

@@ -1,0 +1,278 @@
+"""Flows that copy files: each is taken once and whole, whatever it looks like, on any database."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import pytest
+
+from tests.driver import Program
+
+TABLE = """
+CREATE TABLE ops.reading (
+  gauge TEXT NOT NULL, taken_on DATE, level DECIMAL(8, 1), hours BIGINT, note TEXT
+);
+"""
+FLOW = """
+direction = "copy"
+[from]
+connection = "loggers"
+files = "**/*.*"
+[to]
+table = "ops.reading"
+[fields]
+gauge = "gauge"
+taken_on = "day"
+level = "level_cm"
+hours = "hours"
+note = "note"
+"""
+HEADER = "gauge,day,level_cm,hours,note,unused\n"
+
+
+Place = tuple[Program, str, Path]
+"""A flow that is live in development, its database, and the folder that it takes from."""
+
+
+@pytest.fixture
+def copying(anywhere: tuple[Program, str]) -> Place:
+    """It in a database of each kind."""
+    return prepare(*anywhere)
+
+
+@pytest.fixture
+def at_desk(starter: Program) -> Place:
+    """It in DuckDB."""
+    return prepare(starter, "duckdb:///.inchworm/dev.duckdb")
+
+
+def prepare(program: Program, url: str) -> Place:
+    """A project with the flow, promoted into development."""
+    folder = program.folder / "incoming"
+    folder.mkdir()
+    matrix = (program.folder / "parameters.toml").read_text()
+    program.write(
+        "parameters.toml", f'{matrix}\n[loggers_url]\ntype = "text"\nevery = "incoming"\n'
+    )
+    program.write("connections/loggers.toml", 'kind = "files"\nurl = "${loggers_url}"\n')
+    program.write("schemas/ops/migrations/0002_reading.sql", TABLE)
+    program.write("flows/loggers.toml", FLOW)
+    program.promote(program.pack(), "dev")
+    return program, url, folder
+
+
+def run(program: Program, code: int | None = 0) -> dict[str, Any]:
+    """The step of a run of the flow."""
+    lines = program("run", "flow:loggers", "--in", "dev", "--yes", "--json", code=code).out
+    step: dict[str, Any] = json.loads(lines.splitlines()[-1])["steps"][0]
+    return step
+
+
+def count(program: Program, url: str) -> int:
+    found = program.ask(url, "SELECT count(*) FROM ops.reading")
+    return int(found[0][0])
+
+
+def test_files_of_every_format_are_taken_once(copying: Place) -> None:
+    program, url, folder = copying
+    (folder / "a.csv").write_text(
+        HEADER + 'weir,2026-11-01,12.5,3,"two\nlines, and a comma",x\nweir,2026-11-02,,,,\n'
+    )
+    (folder / "deep").mkdir()
+    (folder / "deep/b.jsonl").write_text(
+        '{"gauge": "mill", "day": "2026-11-01", "level_cm": 7, "hours": 4}\n\n'
+        '{"gauge": "mill", "day": null, "level_cm": 1.5, "hours": 5, "note": "ü"}\n'
+    )
+    duckdb.sql(
+        "SELECT 'lock' AS gauge, DATE '2026-11-03' AS day, 2.5::DECIMAL(8, 1) AS level_cm, "
+        "6::BIGINT AS hours, 'p' AS note"
+    ).write_parquet(str(folder / "c.parquet"))
+
+    step = run(program)
+    assert step["state"] == "done"
+    assert step["rows"] == 5
+    assert step["message"].startswith("3 files taken")
+    columns = "gauge, taken_on, level, hours, note"
+    rows = program.ask(url, f"SELECT {columns} FROM ops.reading ORDER BY gauge, hours")
+    by_gauge = {
+        (gauge, hours): (str(day)[:10], None if level is None else float(level), note)
+        for gauge, day, level, hours, note in rows
+    }
+    assert by_gauge == {
+        ("lock", 6): ("2026-11-03", 2.5, "p"),
+        ("mill", 4): ("2026-11-01", 7.0, None),
+        ("mill", 5): ("None", 1.5, "ü"),
+        ("weir", 3): ("2026-11-01", 12.5, "two\nlines, and a comma"),
+        ("weir", None): ("2026-11-02", None, None),
+    }
+
+    again = run(program)
+    assert again["message"] == "0 files taken, 3 taken before"
+    assert count(program, url) == 5
+
+    os.utime(folder / "a.csv", (1_000_000, 1_000_000))  # copied again as it is: nothing new
+    assert run(program)["message"] == "0 files taken, 3 taken before"
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "reason"),
+    [
+        ("cut.csv", HEADER + "weir,2026-11-01,1,1,,\nweir,2026-1", "line 3 has 2 values"),
+        ("quoted.csv", HEADER + 'weir,2026-11-01,1,1,"open', "may be cut off"),
+        ("empty.csv", "", "empty"),
+        ("other.csv", "gauge,day\nweir,2026-11-01\n", "no column level_cm"),
+        ("number.csv", HEADER + "weir,2026-11-01,1,many,,\n", "line 2: hours"),
+        ("day.csv", HEADER + "weir,2026-02-30,1,1,,\n", "line 2: day"),
+        ("latin.csv", HEADER + "Mühle,2026-11-01,1,1,,\n", "not UTF-8"),
+        ("cut.jsonl", '{"gauge": "weir"}\n{"gauge": ', "line 2 is no JSON"),
+        ("list.jsonl", "[1]\n", "line 1 is no JSON object"),
+        ("cut.parquet", "PAR1 and no more", "no whole Parquet file"),
+        ("what.bin", "x", "write format"),
+        ("nobody.csv", HEADER + ",2026-11-01,1,1,,\n", "does not take it"),
+    ],
+)
+def test_a_file_that_is_not_whole_is_not_taken_at_all(
+    at_desk: Place, name: str, content: str, reason: str
+) -> None:
+    program, url, folder = at_desk
+    (folder / "a.csv").write_text(HEADER + "weir,2026-11-01,1,1,,\n")
+    (folder / name).write_bytes(content.encode("latin-1" if name == "latin.csv" else "utf-8"))
+    step = run(program, code=None)
+    assert step["state"] == "warning"
+    assert "1 file taken" in step["message"]
+    assert "1 file not taken" in step["message"]
+    assert f"{name}: " in step["log"]
+    assert reason in step["log"]
+    assert count(program, url) == 1
+
+    (folder / name).unlink()
+    (folder / "whole.csv").write_text(HEADER + "mill,2026-11-01,1,1,,\n")
+    assert run(program)["message"] == "1 file taken, 1 taken before"
+    assert count(program, url) == 2
+
+
+def test_a_row_that_the_table_refuses_takes_its_file_back(copying: Place) -> None:
+    program, url, folder = copying
+    (folder / "a.csv").write_text(HEADER + "weir,2026-11-01,1,1,,\n,2026-11-01,1,1,,\n")
+    (folder / "b.csv").write_text(HEADER + "weir,2026-11-01,1,2,,\n")
+    step = run(program, code=None)
+    assert step["message"] == "1 file taken, 1 file not taken"
+    assert "a.csv: " in step["log"]
+    assert count(program, url) == 1
+
+
+def test_a_file_that_changed_since_is_told_and_left(at_desk: Place) -> None:
+    program, url, folder = at_desk
+    (folder / "a.csv").write_text(HEADER + "weir,2026-11-01,1,1,,\n")
+    run(program)
+    (folder / "a.csv").write_text(HEADER + "weir,2026-11-01,1,1,,\nweir,2026-11-02,1,1,,\n")
+    for _ in range(2):
+        step = run(program, code=None)
+        assert step["state"] == "warning"
+        assert "1 file changed since" in step["message"]
+        assert "a.csv: changed since R1 took it" in step["log"]
+        assert count(program, url) == 1
+
+
+def test_a_file_that_is_still_written_waits(at_desk: Place) -> None:
+    program, url, folder = at_desk
+    program.edit("flows/loggers.toml", 'direction = "copy"', 'direction = "copy"\nsettled = "1h"')
+    program.promote(program.pack(), "dev")
+    (folder / "a.csv").write_text(HEADER + "weir,2026-11-01,1,1,,\n")
+    assert run(program)["message"] == "0 files taken, 1 still being written"
+    os.utime(folder / "a.csv", (1_000_000, 1_000_000))
+    assert run(program)["message"] == "1 file taken"
+    assert count(program, url) == 1
+
+
+def test_files_go_into_a_folder_and_never_over_others(at_desk: Place) -> None:
+    program, _, folder = at_desk
+    program.write("connections/archive.toml", 'kind = "files"\nurl = "${archive_url}"\n')
+    matrix = (program.folder / "parameters.toml").read_text()
+    program.write("parameters.toml", f'{matrix}\n[archive_url]\ntype = "text"\nevery = "archive"\n')
+    program.write(
+        "flows/loggers.toml",
+        'direction = "copy"\n[from]\nconnection = "loggers"\nfiles = "**"\n'
+        '[to]\nconnection = "archive"\nfolder = "2026"\n',
+    )
+    program.promote(program.pack(), "dev")
+    (folder / "deep").mkdir()
+    (folder / "deep/a.bin").write_bytes(bytes(range(256)))
+    (folder / "b.txt").write_text("ours")
+    archive = program.folder / "archive/2026"
+    archive.mkdir(parents=True)
+    (archive / "b.txt").write_text("theirs")
+    step = run(program, code=None)
+    assert step["message"] == "1 file taken, 1 file not taken"
+    assert (archive / "deep/a.bin").read_bytes() == bytes(range(256))
+    assert (archive / "b.txt").read_text() == "theirs"
+    assert sorted(p.name for p in archive.rglob("*") if p.is_file()) == ["a.bin", "b.txt"]
+    (archive / "b.txt").write_text("ours")  # as after a run that was killed before its mark
+    assert run(program)["message"] == "1 file taken, 1 taken before"
+
+
+def test_a_folder_that_is_not_there_is_a_clear_failure(at_desk: Place) -> None:
+    program, _, folder = at_desk
+    folder.rmdir()
+    step = run(program, code=1)
+    assert step["state"] == "failed"
+    assert "there is no such folder" in step["message"]
+
+
+def test_each_file_comes_once_though_runs_are_killed(copying: Place) -> None:
+    program, url, folder = copying
+    rows = "".join(f"weir,2026-11-01,1,{n},,\n" for n in range(3000))
+    for number in range(30):
+        (folder / f"{number:02}.csv").write_text(HEADER + rows)
+    for _ in range(3):
+        process = program.start("run", "flow:loggers", "--in", "dev", "--yes")
+        try:
+            process.wait(1.6)
+        except subprocess.TimeoutExpired:
+            process.send_signal(signal.SIGKILL)
+        process.communicate()
+    program("run", "flow:loggers", "--in", "dev", "--yes")
+    assert count(program, url) == 30 * 3000
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ('files = "**/*.*"', "", "[from] needs connection = ... and files = ..."),
+        ('table = "ops.reading"', "", "[to] needs either table = ... or connection = ..."),
+        ('files = "**/*.*"', 'files = "*"\nquery = "SELECT 1"', "query means nothing here"),
+        ('direction = "copy"', 'direction = "copy"\nsettled = "soon"', "not a duration"),
+        ('gauge = "gauge"', 'gaage = "gauge"', "gaage"),
+        ('direction = "copy"', 'direction = "copy"\nformat = "xml"', "Write one of"),
+    ],
+)
+def test_settings_that_do_not_fit_are_findings(
+    at_desk: Place, old: str, new: str, message: str
+) -> None:
+    program, _, _ = at_desk
+    program.edit("flows/loggers.toml", old, new)
+    findings = program.findings()
+    assert any(message in f["message"] + f["remedy"] for f in findings), findings
+
+
+def test_a_connection_to_another_kind_of_place_is_a_finding(
+    at_desk: Place,
+) -> None:
+    program, _, _ = at_desk
+    program.edit("connections/loggers.toml", '"files"', '"http"')
+    assert program.findings()[0]["rule"] == "flow/other-place"
+
+
+def test_lineage_leads_from_a_file_to_what_reads_the_table(
+    at_desk: Place,
+) -> None:
+    program, _, _ = at_desk
+    program.write("models/mart/levels.sql", "SELECT gauge, level AS cm FROM ops.reading")
+    edges = program("trace", "mart.levels.cm", "--up", "--json").json["edges"]
+    assert {"from": "flow:loggers.level_cm", "to": "ops.reading.level", "how": "copied"} in edges

@@ -1,0 +1,330 @@
+"""Flows that send mails, by a real mail server on loopback, with TLS and a password."""
+
+from __future__ import annotations
+
+import datetime as dt
+import ipaddress
+import json
+import signal
+import socket
+import ssl
+import threading
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from email import message_from_bytes, policy
+from email.message import EmailMessage
+from pathlib import Path
+from typing import Any
+
+import pytest
+from aiosmtpd.controller import Controller
+from aiosmtpd.smtp import SMTP, AuthResult, Envelope, LoginPassword, Session
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import NameOID
+
+from tests.driver import Program
+
+FLOW = """
+direction = "out"
+[from]
+table = "mart.warning"
+[to]
+connection = "duty"
+address = "{who}"
+subject = "Flood warning: {gauge}"
+text = \"\"\"
+The level at {gauge} is {level} cm.
+See ${map_url}?gauge={gauge}.
+\"\"\"
+[fields]
+who = "who"
+gauge = "gauge"
+level = "level"
+"""
+PASSWORD = "correct horse battery"
+
+
+@dataclass
+class Mailbox:
+    """What a mail server took, and what it is to answer instead."""
+
+    mails: list[EmailMessage] = field(default_factory=list)
+    recipients: list[str] = field(default_factory=list)
+    encrypted: list[bool] = field(default_factory=list)
+    answers: dict[str, list[str]] = field(default_factory=dict)
+    """By recipient, the answers to the next attempts."""
+    taken: threading.Event = field(default_factory=threading.Event)
+    enough: int = 1_000_000
+
+    async def handle_RCPT(  # noqa: N802
+        self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[str]
+    ) -> str:
+        waiting = self.answers.get(address)
+        if waiting:
+            return waiting.pop(0)
+        envelope.rcpt_tos.append(address)
+        return "250 OK"
+
+    async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:  # noqa: N802
+        content = envelope.content
+        assert isinstance(content, bytes)
+        self.mails.append(message_from_bytes(content, policy=policy.default))
+        self.recipients += envelope.rcpt_tos
+        self.encrypted.append(session.ssl is not None)
+        if len(self.mails) >= self.enough:
+            self.taken.set()
+        return "250 taken"
+
+
+def free_port() -> int:
+    """A port on which nobody listens."""
+    with socket.socket() as listener:
+        listener.bind(("127.0.0.1", 0))
+        return int(listener.getsockname()[1])
+
+
+def certificate(folder: Path) -> tuple[Path, Path]:
+    """A certificate of this machine that signs itself, and its key."""
+    key = ec.generate_private_key(ec.SECP256R1())
+    name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "127.0.0.1")])
+    now = dt.datetime.now(dt.UTC)
+    made = (
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now - dt.timedelta(days=1))
+        .not_valid_after(now + dt.timedelta(days=1))
+        .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
+        .add_extension(
+            x509.SubjectAlternativeName([x509.IPAddress(ipaddress.ip_address("127.0.0.1"))]),
+            critical=False,
+        )
+        .sign(key, hashes.SHA256())
+    )
+    folder.mkdir()
+    (folder / "cert.pem").write_bytes(made.public_bytes(serialization.Encoding.PEM))
+    (folder / "key.pem").write_bytes(
+        key.private_bytes(
+            serialization.Encoding.PEM,
+            serialization.PrivateFormat.PKCS8,
+            serialization.NoEncryption(),
+        )
+    )
+    return folder / "cert.pem", folder / "key.pem"
+
+
+def authenticate(
+    server: SMTP, session: Session, envelope: Envelope, mechanism: str, data: Any
+) -> AuthResult:
+    """Whether it is the user that may send."""
+    good = isinstance(data, LoginPassword) and (data.login, data.password) == (
+        b"river",
+        PASSWORD.encode(),
+    )
+    return AuthResult(success=good, handled=False)
+
+
+@pytest.fixture
+def server(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[Mailbox, str]]:
+    """A mail server that wants TLS and a password, and its address."""
+    cert, key = certificate(tmp_path / "tls")
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(cert, key)
+    monkeypatch.setenv("SSL_CERT_FILE", str(cert))
+    monkeypatch.setenv("MAIL_PASSWORD", PASSWORD)
+    mailbox = Mailbox()
+    controller = Controller(
+        mailbox,
+        hostname="127.0.0.1",
+        port=free_port(),
+        tls_context=context,
+        require_starttls=True,
+        auth_required=True,
+        authenticator=authenticate,
+    )
+    controller.start()
+    yield mailbox, f"smtp://127.0.0.1:{controller.port}"
+    controller.stop()
+
+
+def prepare(program: Program, url: str, *rows: tuple[str, str, int]) -> None:
+    """A flow of these warnings that is live in development."""
+    if not (program.folder / "flows").exists():
+        matrix = (program.folder / "parameters.toml").read_text()
+        program.write(
+            "parameters.toml",
+            f'{matrix}\n[mail_url]\ntype = "text"\nevery = "{url}"\n'
+            '[mail_user]\ntype = "text"\nevery = "river"\n'
+            '[map_url]\ntype = "text"\nevery = "https://map.example"\n'
+            '[mail_password]\ntype = "secret"\nevery = "env:MAIL_PASSWORD"\n'
+            '[mail_login]\ntype = "secret"\nevery = "env:MAIL_LOGIN"\n',
+        )
+        program.write(
+            "connections/duty.toml",
+            'kind = "mail"\nurl = "${mail_url}"\nsender = "Riverwatch <river@brackwater.example>"\n'
+            'timeout = "5s"\n[credentials]\nuser = "${mail_login}"\n'
+            'password = "${mail_password}"\n',
+        )
+    program.write("flows/warn.toml", FLOW)
+    selects = [f"SELECT '{w}' AS who, '{g}' AS gauge, {n} AS level" for w, g, n in rows]
+    program.write(
+        "models/mart/warning.sql",
+        '/*---\nstore = "table"\n---*/\n' + " UNION ALL ".join(selects) + "\n",
+    )
+    program.promote(program.pack(), "dev", code=None)
+
+
+def run(program: Program, code: int | None = 0, *more: str) -> dict[str, Any]:
+    lines = program("run", "warn", "--in", "dev", "--yes", "--json", *more, code=code).out
+    step: dict[str, Any] = json.loads(lines.splitlines()[-1])["steps"][0]
+    return step
+
+
+@pytest.fixture(autouse=True)
+def login(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("MAIL_LOGIN", "river")
+
+
+ANA = ("ana@brackwater.example", "Weir", 310)
+BEN = ("ben@brackwater.example", "Mühle", 255)
+
+
+def test_each_row_is_one_mail(anywhere: tuple[Program, str], server: tuple[Mailbox, str]) -> None:
+    program, _ = anywhere
+    mailbox, url = server
+    prepare(program, url, ANA, BEN)
+    assert run(program)["message"] == "2 rows sent"
+    assert run(program)["message"] == "0 rows sent, 2 sent before"
+    by_address = {mail["To"]: mail for mail in mailbox.mails}
+    mail = by_address[BEN[0]]
+    assert mail["Subject"] == "Flood warning: Mühle"
+    assert mail["From"] == "Riverwatch <river@brackwater.example>"
+    assert mail["Message-ID"].endswith("@brackwater.example>")
+    assert mail.get_content().strip().splitlines() == [
+        "The level at Mühle is 255 cm.",
+        "See https://map.example?gauge=Mühle.",
+    ]
+    assert mailbox.encrypted == [True, True]
+    prepare(program, url, ANA, (*BEN[:2], 256))
+    assert run(program)["message"] == "1 row sent, 1 sent before"
+
+
+def test_a_recipient_that_is_refused_is_a_dead_letter(
+    starter: Program, server: tuple[Mailbox, str]
+) -> None:
+    mailbox, url = server
+    prepare(starter, url, ANA, BEN, ("nobody", "Weir", 1), ("x@y.example", "We\nir", 2))
+    mailbox.answers[ANA[0]] = ["550 no such person"]
+    step = run(starter)
+    assert step["message"] == "1 row sent, 3 dead letters"
+    assert "550 no such person" in step["log"]
+    assert "'nobody' is no address of a mailbox" in step["log"]
+    assert "linefeed" in step["log"]
+    assert run(starter)["message"] == "0 rows sent, 4 sent before"
+    assert run(starter, 0, "--dead-letters")["message"].startswith("1 row sent, 2 dead letters")
+    assert set(mailbox.recipients) == {ANA[0], BEN[0]}
+
+
+def test_a_busy_server_is_asked_again(starter: Program, server: tuple[Mailbox, str]) -> None:
+    mailbox, url = server
+    prepare(starter, url, ANA)
+    mailbox.answers[ANA[0]] = ["451 later, please", "452 still busy"]
+    assert run(starter)["message"] == "1 row sent"
+
+
+def test_a_wrong_password_stops_the_flow(
+    starter: Program, server: tuple[Mailbox, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    mailbox, url = server
+    prepare(starter, url, ANA)
+    monkeypatch.setenv("MAIL_PASSWORD", "wrong")
+    step = run(starter, 1)
+    assert "the receiver answers 535" in step["message"]
+    assert mailbox.mails == []
+    monkeypatch.setenv("MAIL_PASSWORD", PASSWORD)
+    assert run(starter)["message"] == "1 row sent"
+
+
+def test_a_server_whose_certificate_is_unknown_gets_nothing(
+    starter: Program, server: tuple[Mailbox, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    mailbox, url = server
+    prepare(starter, url, ANA)
+    monkeypatch.delenv("SSL_CERT_FILE")
+    step = run(starter, 1)
+    assert "certificate" in step["message"]
+    assert mailbox.mails == []
+
+
+def test_a_server_elsewhere_has_to_offer_encryption(
+    starter: Program, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """On this machine a mail may go as it is; over a network it may not."""
+    monkeypatch.setenv("MAIL_PASSWORD", PASSWORD)
+    monkeypatch.setattr("inchworm.engine.running.receivers._THIS_MACHINE", ())
+    mailbox = Mailbox()
+    controller = Controller(mailbox, hostname="127.0.0.1", port=free_port())
+    controller.start()
+    prepare(starter, f"smtp://127.0.0.1:{controller.port}", ANA)
+    step = run(starter, 1)
+    controller.stop()
+    assert "offers no STARTTLS" in step["message"]
+    assert mailbox.mails == []
+
+
+def test_a_run_that_is_killed_sends_no_more_than_one_mail_twice(
+    starter: Program, server: tuple[Mailbox, str]
+) -> None:
+    mailbox, url = server
+    prepare(starter, url, *((f"p{n}@brackwater.example", "Weir", n) for n in range(60)))
+    mailbox.enough = 20
+    process = starter.start("run", "warn", "--in", "dev", "--yes")
+    assert mailbox.taken.wait(60)
+    process.send_signal(signal.SIGKILL)
+    process.communicate(timeout=60)
+    run(starter)
+    ids = [str(mail["Message-ID"]) for mail in mailbox.mails]
+    assert len(set(ids)) == 60
+    assert len(ids) <= 61
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ("Flood warning: {gauge}", "Flood warning: {gage}", "has {gage}, which is not under"),
+        ('subject = "Flood warning: {gauge}"', "", "[to] needs subject"),
+        ('address = "{who}"', 'address = "{who}"\napi = "apis/x.yaml"', "api means nothing here"),
+    ],
+)
+def test_texts_that_do_not_fit_are_findings(
+    starter: Program, server: tuple[Mailbox, str], old: str, new: str, message: str
+) -> None:
+    prepare(starter, server[1], ANA)
+    starter.edit("flows/warn.toml", old, new)
+    assert any(message in f["message"] for f in starter.findings()), starter.findings()
+
+
+def test_a_mail_connection_needs_a_sender(starter: Program, server: tuple[Mailbox, str]) -> None:
+    prepare(starter, server[1], ANA)
+    starter.edit("connections/duty.toml", "sender", "#sender")
+    assert "needs sender = ..." in starter.findings()[0]["message"]
+
+
+def test_personal_data_does_not_leave_by_mail_unasked(
+    starter: Program, server: tuple[Mailbox, str]
+) -> None:
+    prepare(starter, server[1], ANA)
+    starter.edit(
+        "models/mart/warning.sql",
+        'store = "table"',
+        'store = "table"\n[columns.who]\nclass = "personal"',
+    )
+    assert [f["part"] for f in starter.findings() if f["severity"] == "error"] == ["flow:warn"]
+    starter.edit(
+        "flows/warn.toml", 'direction = "out"', 'direction = "out"\ncleared = ["personal"]'
+    )
+    assert not [f for f in starter.findings() if f["severity"] == "error"]

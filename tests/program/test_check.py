@@ -104,6 +104,24 @@ CASES: dict[str, tuple[Change, str, str, str]] = {
         f"{NIGHTLY}:5",
         "cron",
     ),
+    "a schedule that starts twice": (
+        edit(NIGHTLY, 'cron = "15 2 * * *"', 'cron = "15 2 * * *"\nafter = "intake"'),
+        "part/malformed",
+        f"{NIGHTLY}:4",
+        "exactly one of cron",
+    ),
+    "a pipeline that starts itself": (
+        edit(NIGHTLY, 'cron = "15 2 * * *"', 'after = "nightly"'),
+        "pipeline/circle",
+        NIGHTLY,
+        "pipeline:nightly -> pipeline:nightly",
+    ),
+    "a schedule that waits for files of a flow that copies none": (
+        edit(NIGHTLY, 'cron = "15 2 * * *"', 'arrives = "publish_warnings"'),
+        "flow/other-place",
+        f"{NIGHTLY}:5",
+        "copies no files",
+    ),
     "a time zone": (
         edit(NIGHTLY, "Europe/Dublin", "Europe/Dubln"),
         "pipeline/schedule",

@@ -25,6 +25,7 @@ from inchworm.core.environments.environment import (
 )
 from inchworm.core.identifiers import PartId
 from inchworm.core.lineage.facts import Scheduled
+from inchworm.core.running.copying import ListedFile
 from inchworm.core.running.schedules import Missed
 from inchworm.host.app import DESCRIPTION, create_app
 from inchworm.host.host import Host, Watched
@@ -80,6 +81,37 @@ def test_what_was_missed_runs_once_or_not_at_all() -> None:
     never = replace(watched("0 2 * * *", Missed.SKIP), due_times={"all.often": yesterday})
     assert due(never, NOW) == [(at_two, False)]
     assert due(never, yesterday) == [(at_two, True)], "the host was there, and busy"
+
+
+def test_a_pipeline_starts_when_another_has_ended() -> None:
+    minute = dt.timedelta(minutes=1)
+    base = watched("")
+    (schedule,) = base.schedules
+    behind = replace(schedule, scheduled=Scheduled("often", "", "UTC", after="first"))
+    first = PartId.parse("pipeline:first")
+    live = replace(base, schedules=(behind,))
+    assert due(live, NOW - minute) == []
+    live = replace(live, ended={first: NOW - minute / 2})
+    assert due(live, NOW - minute) == [(NOW - minute / 2, True)]
+    assert due(live, NOW) == [], "it had ended before the host began, and that was no start"
+    assert due(live, NOW - minute, often=NOW - minute / 2) == []
+
+
+def test_a_pipeline_starts_when_files_have_arrived() -> None:
+    base = watched("")
+    (schedule,) = base.schedules
+    waiting = replace(schedule, scheduled=Scheduled("often", "", "UTC", arrives="loggers"))
+    live = replace(base, schedules=(waiting,))
+    assert due(live, NOW) == []
+    earlier = NOW - dt.timedelta(hours=1)
+    old = ListedFile(path="a.csv", size=1, changed_at=earlier.isoformat(), stamp="1 x")
+    live = replace(live, arrived={"loggers": [old]})
+    assert due(live, NOW) == [(earlier, True)], "files that came while nobody watched wait, too"
+    tried = {"all.often": frozenset([old])}
+    assert list(jobs_due(live, NOW, NOW, {}, tried)) == [], "a file that is not taken starts once"
+    moved_in = replace(old, path="b.csv", changed_at=(earlier - dt.timedelta(days=1)).isoformat())
+    live = replace(live, arrived={"loggers": [old, moved_in]}, due_times={"all.often": earlier})
+    assert [time for _, time, _ in jobs_due(live, NOW, NOW, {}, tried)] == [NOW]
 
 
 class Asked:
@@ -243,6 +275,51 @@ def test_a_due_time_has_one_run_whoever_comes_for_it(live: Program) -> None:
     assert [(run["started"], run["state"]) for run in runs] == [("all.often", "done")]
     earlier = [*due[:3], "2026-05-01T11:59:00+00:00"]
     assert "has run before" in live("run", "all", "--in", "dev", *earlier).text
+
+
+def test_files_that_arrive_start_one_pipeline_and_its_end_another(starter: Program) -> None:
+    matrix = (starter.folder / "parameters.toml").read_text()
+    starter.write("parameters.toml", f'{matrix}\n[incoming]\ntype = "text"\nevery = "incoming"\n')
+    starter.write("connections/loggers.toml", 'kind = "files"\nurl = "${incoming}"\n')
+    starter.write(
+        "schemas/ops/migrations/0002_level.sql", "CREATE TABLE ops.level (gauge TEXT, cm BIGINT);"
+    )
+    starter.write(
+        "flows/loggers.toml",
+        'direction = "copy"\n[from]\nconnection = "loggers"\nfiles = "*.csv"\n'
+        '[to]\ntable = "ops.level"\n[fields]\ngauge = "gauge"\ncm = "cm"\n',
+    )
+    starter.write(
+        "models/mart/high.sql",
+        '/*---\nstore = "table"\n---*/\nSELECT max(cm) AS cm FROM ops.level\n',
+    )
+    starter.write(
+        "pipelines/take.toml",
+        '[schedules.files]\narrives = "loggers"\n[[steps]]\nname = "take"\nflow = "loggers"\n',
+    )
+    starter.write(
+        "pipelines/build.toml",
+        '[schedules.behind]\nafter = "take"\n[[steps]]\nname = "high"\nbuild = ["mart.high"]\n',
+    )
+    starter.edit(
+        "environments/dev.toml", "[schedules]\n", '[schedules]\ntake = "on"\nbuild = "on"\n'
+    )
+    (starter.folder / "incoming").mkdir()
+    starter.promote(starter.pack(), "dev")
+    shown = starter("status", "dev", "--schedules").text
+    assert "when loggers has files" in shown
+    assert "after take" in shown
+    served = Served(starter)
+    (starter.folder / "incoming/a.csv").write_text("gauge,cm\nweir,12\n")
+    served.until(lambda: "pipeline:build" in {run["name"] for run in served.runs()})
+    served.until(lambda: all(run["state"] == "done" for run in served.runs()))
+    served.end(signal.SIGTERM)
+    runs = starter("history", "--runs", "--json").json["runs"]
+    assert [(run["subject"], run["started"]) for run in reversed(runs)] == [
+        ("pipeline:take", "take.files"),
+        ("pipeline:build", "build.behind"),
+    ]
+    assert starter.query("dev", "SELECT cm FROM mart.high") == [(12,)]
 
 
 def test_a_host_that_was_killed_begins_where_it_was(live: Program, host: Served) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Any
@@ -14,9 +14,12 @@ from inchworm.core.errors import InchwormError
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts import Scheduled
 from inchworm.core.promotion.composition import CompletedPromotion
+from inchworm.core.running.copying import ListedFile
 from inchworm.core.running.run import Run
 from inchworm.core.running.schedules import Missed, next_times
+from inchworm.core.running.states import RunState
 from inchworm.engine.connections import open_environment
+from inchworm.engine.running.arrivals import files_waiting
 
 _SHOWN = 3
 _AT_ONCE = 8
@@ -111,6 +114,9 @@ class LiveEnvironment:
         last: the promotion that is live; None where nothing was promoted.
         due_times: by schedule, the latest due time for which a run began.
         flows: the state of each flow at the gateway, by its name.
+        ended: when the last run of each pipeline that succeeded there ended.
+        arrived: by flow, the files that a schedule waits for and that were not taken yet.
+        troubles: why files that a schedule waits for could not be looked for.
     """
 
     environment: Environment
@@ -118,6 +124,9 @@ class LiveEnvironment:
     schedules: tuple[LiveSchedule, ...]
     due_times: Mapping[str, dt.datetime]
     flows: Mapping[str, str] = field(default_factory=dict)
+    ended: Mapping[PartId, dt.datetime] = field(default_factory=dict)
+    arrived: Mapping[str, Sequence[ListedFile]] = field(default_factory=dict)
+    troubles: tuple[str, ...] = ()
 
 
 def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment:
@@ -134,14 +143,30 @@ def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment
         last = place.bookkeeping.last()
         due = place.bookkeeping.due_times()
         items = place.gateway.items()
-    schedules = sorted(_schedules(documents, states), key=lambda each: each.name)
+        schedules = sorted(_schedules(documents, states), key=lambda each: each.name)
+        waiting = {s.scheduled.arrives for s in schedules if s.state == "on"} - {""}
+        arrived, troubles = files_waiting(
+            waiting, place, environment, workplace.machine, workplace.clock()
+        )
     return LiveEnvironment(
         environment=environment,
         last=last,
         schedules=tuple(schedules),
         due_times={name: dt.datetime.fromisoformat(at) for name, at in due.items()},
         flows={p.name: item.state for p, item in items.items() if p.kind is Kind.FLOW},
+        ended=_ended(workplace, environment) if any(s.scheduled.after for s in schedules) else {},
+        arrived=arrived,
+        troubles=troubles,
     )
+
+
+def _ended(workplace: Workplace, environment: Environment) -> dict[PartId, dt.datetime]:
+    """When the last run of each pipeline that succeeded in an environment ended."""
+    return {
+        run.plan.subject: dt.datetime.fromisoformat(run.changed_at)
+        for run in (workplace.ledger.runs() if workplace.ledger.exists else [])
+        if run.plan.environment == environment.name and run.state is RunState.DONE
+    }
 
 
 def _schedules(
@@ -151,7 +176,13 @@ def _schedules(
         for name, settings in document.get("schedules", {}).items():
             yield LiveSchedule(
                 pipeline=pipeline,
-                scheduled=Scheduled(name, settings["cron"], settings.get("timezone", "UTC")),
+                scheduled=Scheduled(
+                    name,
+                    settings.get("cron", ""),
+                    settings.get("timezone", "UTC"),
+                    settings.get("after", ""),
+                    settings.get("arrives", ""),
+                ),
                 missed=Missed(settings.get("missed", Missed.RUN_ONCE)),
                 state=states.get(f"{pipeline.name}.{name}", "off"),
             )

@@ -17,6 +17,7 @@ from dataclasses import dataclass, field, replace
 from inchworm.application.schedules import LiveEnvironment, read_live
 from inchworm.application.workplace import Workplace
 from inchworm.core.errors import InchwormError, UsageError
+from inchworm.core.running.copying import ListedFile
 from inchworm.host.scheduling import Job, jobs_due
 
 _LOOK = 15.0
@@ -119,6 +120,7 @@ class Host:
     def _watch(self, name: str) -> None:
         since = self.workplace().clock()
         considered: dict[str, dt.datetime] = {}
+        tried: dict[str, frozenset[ListedFile]] = {}
         while not self._stopping.is_set():
             if (job := self._next_call(name)) is not None:
                 self._run(job)
@@ -127,7 +129,7 @@ class Host:
             watched = self._watched[name]
             if watched.live is not None and not watched.problem:
                 for schedule, due, runs in jobs_due(
-                    watched.live, since, self.workplace().clock(), considered
+                    watched.live, since, self.workplace().clock(), considered, tried
                 ):
                     if not runs:
                         self.say(f"{name}: {schedule.name} of {due.isoformat()} was missed")
@@ -141,6 +143,8 @@ class Host:
                     )
                     if self._run(job) != _BUSY:
                         considered[schedule.name] = due
+                        files = watched.live.arrived.get(schedule.scheduled.arrives, ())
+                        tried[schedule.name] = frozenset(files)
             self._wait(name)
 
     def _wait(self, name: str) -> None:

@@ -54,9 +54,9 @@ def _lines(watched: list[Watched], runs: list[Run], now: dt.datetime) -> Iterato
     for each in watched:
         for schedule in each.live.schedules if each.live else ():
             if schedule.state == "on":
-                (due,) = next_times(schedule.scheduled, now, 1)
                 labels = _labels(environment=each.name, schedule=schedule.name)
-                yield f"inchworm_due_timestamp_seconds{labels} {due.timestamp():.0f}"
+                for due in next_times(schedule.scheduled, now, 1):
+                    yield f"inchworm_due_timestamp_seconds{labels} {due.timestamp():.0f}"
 
 
 def _labels(**labels: str) -> str:

@@ -64,6 +64,8 @@ def page(watched: Sequence[Watched], runs: Iterable[Run], now: dt.datetime) -> s
 
 def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
     yield f"<h2>{escape(each.name)}{_protection(each)}</h2>"
+    for trouble in each.live.troubles if each.live else ():
+        yield f'<p><span class="failed">cannot be looked for</span> {escape(trouble)}</p>'
     if each.problem:
         yield f'<p><span class="failed">cannot be read</span> {escape(each.problem)}</p>'
     if each.live is None:
@@ -85,7 +87,9 @@ def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
         (
             escape(schedule.name),
             _state(schedule.state),
-            "<br>".join(
+            escape(schedule.scheduled.text)
+            if not schedule.scheduled.cron
+            else "<br>".join(
                 f"{due.astimezone(ZoneInfo(schedule.scheduled.timezone)):%Y-%m-%d %H:%M} "
                 f"{escape(schedule.scheduled.timezone)}"
                 for due in next_times(schedule.scheduled, now, 3)

@@ -70,6 +70,7 @@ class FlowKind:
         return Facts(
             part=flow.part,
             documents=flow.documents,
+            place=_PLACES[flow.settings.way],
             documented=documented(flow.settings),
             reads=reads,
             edges=edges,
@@ -97,6 +98,7 @@ class FlowKind:
         return Facts(
             part=flow.part,
             documents=flow.documents,
+            place=_PLACES[flow.settings.way],
             documented=documented(flow.settings),
             fills=(table,) if table else (),
             reads=tuple(reads),
@@ -176,8 +178,8 @@ class FlowKind:
         return RenderedFlow(part=flow.part, content=document, dialect=flow.dialect)
 
 
-_PLACES = {Way.MAIL: "mail", Way.COPY: "files"}
-"""The kind of connection that a flow needs; one to an API may be of any kind."""
+_PLACES = {Way.MAIL: "mail", Way.COPY: "files", Way.SEND: "http", Way.RECEIVE: "http"}
+"""The kind of place at the other end of a flow."""
 
 
 def _connections(flow: Flow) -> Iterator[Need]:
@@ -188,5 +190,5 @@ def _connections(flow: Flow) -> Iterator[Need]:
                 wanted=PartId(Kind.CONNECTION, end.connection),
                 file=flow.file,
                 line=flow.document.line_of((side, "connection")),
-                place=_PLACES.get(flow.settings.way, ""),
+                place="" if flow.api_end is not None else _PLACES[flow.settings.way],
             )

@@ -24,10 +24,26 @@ from inchworm.kinds.settings import Report, Settings, documented, parameter_uses
 class Schedule(Settings):
     """When a pipeline starts by itself."""
 
-    cron: str
+    cron: str = ""
     timezone: str = "UTC"
     missed: Literal["run once", "skip"] = "run once"
     """What becomes of times that passed while nobody ran schedules."""
+    after: str = ""
+    arrives: str = ""
+
+    @model_validator(mode="after")
+    def _one_start(self) -> Schedule:
+        if sum(map(bool, (self.cron, self.after, self.arrives))) != 1:
+            raise ValueError(
+                "needs exactly one of cron = ..., after = a pipeline, or arrives = a copying flow"
+            )
+        return self
+
+    def needs(self) -> tuple[str, PartId] | None:
+        """The part that starts it, with the name of the setting."""
+        if self.after:
+            return "after", PartId(Kind.PIPELINE, self.after)
+        return ("arrives", PartId(Kind.FLOW, self.arrives)) if self.arrives else None
 
 
 class StepSettings(Settings):
@@ -102,6 +118,8 @@ class PipelineKind:
         settings, document = validated
         file = part.main.path
         for name, schedule in settings.schedules.items():
+            if not schedule.cron:
+                continue
             for key, fault in (
                 ("cron", _cron_fault(schedule.cron)),
                 ("timezone", _timezone_fault(schedule.timezone)),
@@ -152,6 +170,11 @@ class PipelineKind:
                     line=pipeline.document.line_of(("steps", i)),
                 )
             )
+        for name, schedule in pipeline.settings.schedules.items():
+            if (needed := schedule.needs()) is not None:
+                line = pipeline.document.line_of(("schedules", name, needed[0]))
+                place = "files" if schedule.arrives else ""
+                needs.append(Need(wanted=needed[1], file=pipeline.file, line=line, place=place))
         return Facts(
             part=pipeline.part,
             needs=tuple(needs),
@@ -159,7 +182,7 @@ class PipelineKind:
             stages=tuple(stages),
             documented=documented(pipeline.settings),
             schedules=tuple(
-                Scheduled(name, schedule.cron, schedule.timezone)
+                Scheduled(name, schedule.cron, schedule.timezone, schedule.after, schedule.arrives)
                 for name, schedule in pipeline.settings.schedules.items()
             ),
         )

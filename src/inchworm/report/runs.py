@@ -45,6 +45,8 @@ def schedules_document(schedules: Iterable[ScheduleStatus]) -> Document:
                 "pipeline": each.schedule.pipeline.name,
                 "name": each.schedule.scheduled.name,
                 "cron": each.schedule.scheduled.cron,
+                "after": each.schedule.scheduled.after,
+                "arrives": each.schedule.scheduled.arrives,
                 "timezone": each.schedule.scheduled.timezone,
                 "missed": each.schedule.missed.value,
                 "state": each.schedule.state,

@@ -140,7 +140,7 @@ class _Platform:
             return problem(HTTPStatus.BAD_REQUEST, "An item needs a digest and a document.")
         schedules = document.get("schedules", {}) if kind == "pipeline" else {}
         if not _are_schedules(schedules):
-            return problem(HTTPStatus.BAD_REQUEST, "A schedule needs a cron expression.")
+            return problem(HTTPStatus.BAD_REQUEST, "A schedule needs cron, after or arrives.")
         reason = self._store.faults().get(f"put {kind}:{name}")
         if reason is not None:
             return problem(HTTPStatus.SERVICE_UNAVAILABLE, reason)
@@ -344,7 +344,7 @@ def _are_schedules(schedules: object) -> bool:
     """Whether a pipeline's schedules are what can be kept."""
     return isinstance(schedules, dict) and all(
         isinstance(each, dict)
-        and isinstance(each.get("cron"), str)
+        and any(isinstance(each.get(key), str) for key in ("cron", "after", "arrives"))
         and isinstance(each.get("timezone", ""), str)
         for each in schedules.values()
     )

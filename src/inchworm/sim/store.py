@@ -112,7 +112,7 @@ class SimStore:
                     (
                         pipeline,
                         name,
-                        schedule["cron"],
+                        schedule.get("cron", ""),
                         schedule.get("timezone", "UTC"),
                         states.get(name, "off"),
                     ),

@@ -103,6 +103,8 @@ def _show_schedules(read: Schedules, as_json: bool) -> int:
         zone = each.schedule.scheduled.timezone
         due = [moment.astimezone(ZoneInfo(zone)) for moment in each.due]
         times = "\n".join(f"{moment:%Y-%m-%d %H:%M} {zone}" for moment in due)
+        if not each.schedule.scheduled.cron:
+            times = each.schedule.scheduled.text
         state = word(each.schedule.state)
         lines.append((each.environment, each.schedule.name, state, times or "-", ended))
     if lines:

@@ -127,8 +127,8 @@ def _promises(before: Assembly, after: Assembly, part: PartId) -> Iterator[Chang
 
 
 def _schedules(old: Outline, new: Outline) -> Iterator[Change]:
-    before = {s.name: f"{s.cron} {s.timezone}" for s in old.schedules}
-    after = {s.name: f"{s.cron} {s.timezone}" for s in new.schedules}
+    before = {s.name: s.text for s in old.schedules}
+    after = {s.name: s.text for s in new.schedules}
     for name in sorted({*before, *after}):
         one, other = before.get(name), after.get(name)
         if one != other:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
+from graphlib import CycleError, TopologicalSorter
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.documentation import documentation
@@ -48,19 +49,41 @@ def unknown_parts(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
 
 
 def other_places(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
-    """Connections that lead to another kind of place than the part needs."""
+    """Connections and flows that lead to another kind of place than the part needs."""
     for part, outline in assembly.outlines.items():
         for need in outline.needs:
-            connection = assembly.outlines.get(need.wanted)
-            if not need.place or connection is None or connection.place in ("", need.place):
+            named = assembly.outlines.get(need.wanted)
+            if not need.place or named is None or named.place in ("", need.place):
                 continue
+            is_flow = need.wanted.kind is Kind.FLOW
             yield rules.OTHER_PLACE.finding(
-                f'{need.wanted} is of kind = "{connection.place}", and the flow needs '
-                f'"{need.place}"',
+                f"{need.wanted} copies no files, so none arrive for it"
+                if is_flow
+                else f'{need.wanted} is of kind = "{named.place}", and has to be "{need.place}"',
                 part=part,
                 file=need.file,
                 line=need.line,
             )
+
+
+def starting_each_other(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
+    """Pipelines that start each other in a circle."""
+    starts = {
+        part: {PartId(Kind.PIPELINE, each.after) for each in outline.schedules if each.after}
+        for part, outline in assembly.outlines.items()
+        if part.kind is Kind.PIPELINE
+    }
+    try:
+        TopologicalSorter(starts).prepare()
+    except CycleError as error:
+        circle = [str(part) for part in error.args[1]]
+        first = error.args[1][0]
+        outline = assembly.outlines.get(first)
+        yield rules.START_CIRCLE.finding(
+            f"starts itself: {' -> '.join(circle)}",
+            part=first,
+            file=outline.file if outline else "",
+        )
 
 
 def unknown_columns(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
@@ -243,6 +266,7 @@ def row_references(cells: object) -> set[str]:
 _CHECKS: tuple[Check, ...] = (
     unknown_parts,
     other_places,
+    starting_each_other,
     unknown_columns,
     shape,
     classes,

@@ -246,6 +246,13 @@ NEVER_COMES = _rule(
     "The pipeline would never run, and nobody would be told.",
     "Correct the day or the month.",
 )
+START_CIRCLE = _rule(
+    "pipeline/circle",
+    _E,
+    "Pipelines start each other in a circle.",
+    "Once one of them has run, they would never stop.",
+    "Start one of them by the clock.",
+)
 READS_OUTSIDE = _rule(
     "sql/reads-outside",
     _E,
@@ -558,9 +565,9 @@ API_INVALID = _rule(
 OTHER_PLACE = _rule(
     "flow/other-place",
     _E,
-    "A flow names a connection that leads to another kind of place.",
-    "The flow could move nothing: a mail cannot go to a folder, or a file to a mailbox.",
-    "Name a connection of that kind, or correct the connection's kind.",
+    "A flow names a connection, or a schedule a flow, that leads to another kind of place.",
+    "Nothing could be moved: a mail cannot go to a folder, and no file arrives at an API.",
+    "Name one that leads to such a place, or correct its kind.",
 )
 FIELD_UNKNOWN = _rule(
     "flow/field",

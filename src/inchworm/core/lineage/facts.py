@@ -64,7 +64,7 @@ class Need(NamedTuple):
     file: str
     line: int | None = None
     place: str = ""
-    """The kind of place that a connection has to lead to: ``files``, ``mail``, or any."""
+    """The kind of place that a connection or flow has to lead to: ``files``, ``mail``, or any."""
 
 
 class Stage(NamedTuple):
@@ -78,11 +78,23 @@ class Stage(NamedTuple):
 
 
 class Scheduled(NamedTuple):
-    """When a pipeline starts: a cron expression of five fields, in a time zone."""
+    """When a pipeline starts: by the clock, after another pipeline, or when files have arrived."""
 
     name: str
     cron: str
+    """Five fields; empty where it does not start by the clock."""
     timezone: str
+    after: str = ""
+    """The pipeline whose successful end starts it."""
+    arrives: str = ""
+    """The copying flow that starts it when it has files to take."""
+
+    @property
+    def text(self) -> str:
+        """It in words."""
+        if self.cron:
+            return f"{self.cron} {self.timezone}"
+        return f"after {self.after}" if self.after else f"when {self.arrives} has files"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -119,7 +131,7 @@ class Facts:
     addresses: tuple[str, ...] = ()
     """Places that the part reaches, with ``${parameters}``; not those declared to be shared."""
     place: str = ""
-    """The kind of place that a connection leads to."""
+    """The kind of place that a connection leads to, or that a flow takes from or gives to."""
     documented: tuple[str, ...] = ()
     """What is said about the part: ``about``, ``owner``, and ``column:NAME`` for its columns."""
     checks: tuple[str, ...] = ()

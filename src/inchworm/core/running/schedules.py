@@ -58,7 +58,9 @@ def due_times(schedule: Scheduled, after: dt.datetime) -> Iterator[dt.datetime]:
 
 
 def next_times(schedule: Scheduled, after: dt.datetime, count: int) -> list[dt.datetime]:
-    """The next times at which a schedule is due, in UTC."""
+    """The next times at which a schedule is due, in UTC; none where no clock starts it."""
+    if not schedule.cron:
+        return []
     return list(islice(due_times(schedule, after), count))
 
 

@@ -19,15 +19,14 @@ from inchworm.core.counting import counted
 from inchworm.core.errors import InchwormError, TargetError
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId
-from inchworm.core.parameters.values import read_duration
 from inchworm.core.running.copying import (
     FileFormat,
     FileStanding,
     ListedFile,
     TakenFile,
     format_of,
-    standing,
 )
+from inchworm.engine.running.arrivals import looked_at
 from inchworm.engine.running.failure import StepFailed
 from inchworm.engine.running.site import RunSite
 from inchworm.targets.databases.quoting import quoted
@@ -124,13 +123,11 @@ class _Copying:
         """Look at every file that matches, and take those that were not taken."""
         self._marks.ensure()
         taken = self._marks.all()
-        rests = read_duration(str(self._document.get("settled", "0s")))
-        before = dt.datetime.fromisoformat(self._site.now()) - rests
-        settled_before = before.astimezone(dt.UTC).isoformat(timespec="seconds")
-        for listed in self._source.listing(self._document["from"]["files"]):
+        now = dt.datetime.fromisoformat(self._site.now())
+        for listed, stands in looked_at(self._document, self._source, taken, now):
             if self._site.context.stopping.is_set():
                 raise TargetError("the run was stopped.")
-            match standing(listed, taken, settled_before):
+            match stands:
                 case FileStanding.UNSETTLED:
                     self.outcome.waiting += 1
                 case FileStanding.TAKEN:

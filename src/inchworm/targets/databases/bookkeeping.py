@@ -55,9 +55,9 @@ class Bookkeeping:
     @property
     def exists(self) -> bool:
         """Whether the database has bookkeeping at all."""
-        return self._has("parts")
+        return self.has("parts")
 
-    def _has(self, table: str) -> bool:
+    def has(self, table: str) -> bool:
         """Whether one of its tables is there."""
         if table not in self._there:
             prefix = f"{self.schema}."
@@ -67,7 +67,7 @@ class Bookkeeping:
 
     def ensure(self) -> None:
         """Make the tables, and the columns that earlier versions had not, unless all are there."""
-        if self._has("schedules") and self._has("holds") and not self._lacking():
+        if self.has("schedules") and self.has("holds") and not self._lacking():
             return
         self._database.create_schema(self.schema)
         with self._database.transaction():
@@ -132,7 +132,7 @@ class Bookkeeping:
         )
 
     def _environments(self) -> list[tuple[str, str, int]]:
-        if not self._has("environments"):
+        if not self.has("environments"):
             return []
         rows = self._database.rows(
             f"SELECT environment, claimed_by, claims FROM {self.schema}.environments "
@@ -144,7 +144,7 @@ class Bookkeeping:
     def watches(self) -> bool:
         """Whether the surroundings of structures have been recorded, which later versions do."""
         if (
-            not self._has("environments")
+            not self.has("environments")
             or ("environments", "watches", "INTEGER") in self._lacking()
         ):
             return False
@@ -163,7 +163,7 @@ class Bookkeeping:
 
     def heads(self) -> dict[str, Head]:
         """The end of each ledger's chain when a promotion of that ledger was here last."""
-        if not self._has("ledgers"):
+        if not self.has("ledgers"):
             return {}
         rows = self._database.rows(
             f"SELECT ledger, entries, hash FROM {self.schema}.ledgers WHERE project = ?",
@@ -189,7 +189,7 @@ class Bookkeeping:
 
     def schedules(self) -> dict[str, SetSchedule]:
         """The state that promotions gave each ``pipeline.schedule``, and when."""
-        if not self._has("schedules"):
+        if not self.has("schedules"):
             return {}
         rows = self._database.rows(
             f"SELECT schedule, state, set_at FROM {self.schema}.schedules WHERE project = ?",
@@ -216,7 +216,7 @@ class Bookkeeping:
 
     def due_times(self) -> dict[str, str]:
         """The latest due time of each schedule for which a run began, ISO 8601, UTC."""
-        if not self._has("due_times"):
+        if not self.has("due_times"):
             return {}
         rows = self._database.rows(
             f"SELECT schedule, due FROM {self.schema}.due_times WHERE project = ?", [self._project]
@@ -242,7 +242,7 @@ class Bookkeeping:
 
     def aside(self, project: str | None = None) -> list[Aside]:
         """Relations that promotions of one project, or of all, put beside the live ones."""
-        if not self._has("aside"):
+        if not self.has("aside"):
             return []
         digest = "NULL" if ("aside", "digest", "VARCHAR") in self._lacking() else "digest"
         return [
@@ -460,7 +460,7 @@ class Bookkeeping:
 
     def holds(self) -> list[Hold]:
         """The holds of this project, by part; also those whose time is over."""
-        if not self._has("holds"):
+        if not self.has("holds"):
             return []
         return [
             Hold(
@@ -496,7 +496,7 @@ class Bookkeeping:
 
     def structures(self) -> list[Definition]:
         """The definitions that promotions left in the database, as far as they are recorded."""
-        if not self._has("structures"):
+        if not self.has("structures"):
             return []
         return [
             Definition(thing=Thing(thing), name=name, sql=sql, is_of_schema=bool(of_schema))
@@ -544,7 +544,7 @@ class Bookkeeping:
 
     def unrecorded(self) -> frozenset[str]:
         """The physical names of schemas that a promotion has changed and not yet recorded."""
-        if not self._has("unrecorded"):
+        if not self.has("unrecorded"):
             return frozenset()
         rows = self._database.rows(
             f"SELECT schema_name FROM {self.schema}.unrecorded WHERE project = ?", [self._project]

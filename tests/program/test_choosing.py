@@ -10,6 +10,7 @@ import pytest
 from tests.driver import Program
 
 TABLE = '/*---\nstore = "table"\n---*/\n'
+OWNED = '/*---\nstore = "table"\nowner = "Duty desk"\n---*/\n'
 
 
 @pytest.fixture
@@ -22,7 +23,7 @@ def two(anywhere: tuple[Program, str]) -> tuple[Program, str]:
     assert program.promote(program.pack(), "dev").json["state"] == "done"
     program.write("models/m/a.sql", f"{TABLE}SELECT 2 AS x, 5 AS y")
     program.write("models/m/b.sql", f"{TABLE}SELECT x * 20 AS z FROM m.a")
-    program.write("models/m/c.sql", f"{TABLE}SELECT 200 AS w")
+    program.write("models/m/c.sql", f"{OWNED}SELECT 200 AS w")
     return program, url
 
 
@@ -71,6 +72,7 @@ def test_only_some_parts_go(two: tuple[Program, str]) -> None:
         (("--only", "models/m/c.sql"), (1, 10, 200)),
         (("--only", "model:m.*", "--except", "m.b"), (2, 20, 200)),
         (("--only", "@chosen"), (1, 10, 200)),
+        (("--only", "owner:duty *"), (1, 10, 200)),
     ],
 )
 def test_parts_are_chosen_in_many_ways(

@@ -87,6 +87,7 @@ class ConnectionKind:
             part=connection.part,
             addresses=() if connection.settings.shared else (connection.settings.url,),
             place=connection.settings.kind,
+            owner=connection.settings.owner,
             documented=documented(connection.settings),
             uses=parameter_uses(connection.document, connection.file),
         )

@@ -68,6 +68,7 @@ class ConsumerKind:
         )
         return Facts(
             part=consumer.part,
+            owner=consumer.settings.owner,
             documented=documented(consumer.settings),
             reads=reads,
             edges=edges,

@@ -160,6 +160,7 @@ class ModelKind:
             edges=tuple(edges),
             uses=sql_uses(model.query, model.file, model.text),
             classes=self._said(model, "class_"),
+            owner=model.settings.owner,
             documented=documented(model.settings, model.settings.columns),
             declassified=self._said(model, "declassified"),
             counts=tuple(Node(table, c.name) for c in resolution.columns if c.is_count),

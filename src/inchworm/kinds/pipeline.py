@@ -180,6 +180,7 @@ class PipelineKind:
             needs=tuple(needs),
             uses=parameter_uses(pipeline.document, pipeline.file),
             stages=tuple(stages),
+            owner=pipeline.settings.owner,
             documented=documented(pipeline.settings),
             schedules=tuple(
                 Scheduled(name, schedule.cron, schedule.timezone, schedule.after, schedule.arrives)

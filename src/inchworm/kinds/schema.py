@@ -168,6 +168,7 @@ class SchemaKind:
             part=schema.part,
             provides=schema.tables,
             managed_outside=outside,
+            owner=schema.settings.owner,
             documented=documented(schema.settings),
             classes=classes,
         )

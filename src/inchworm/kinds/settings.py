@@ -27,7 +27,7 @@ def documented(
     settings: Settings, columns: Mapping[str, Settings] | None = None
 ) -> tuple[str, ...]:
     """The names of the descriptions that a part and its columns have."""
-    described = [name for name in ("about", "owner") if getattr(settings, name, "")]
+    described = ["about"] if getattr(settings, "about", "") else []
     columns_described = [
         f"column:{n.lower()}" for n, s in (columns or {}).items() if getattr(s, "about", "")
     ]

@@ -66,8 +66,8 @@ def command(
     with it where it stopped.
 
     With --only and --except, some parts go and all others stay as they are there. PARTS is a part,
-    a pattern (model:hydro.*), a kind (model:), a folder or file (models/hydro/), or @FILE with a
-    line for each.
+    a pattern (model:hydro.*), a kind (model:), a folder or file (models/hydro/), an owner
+    (owner:NAME), or @FILE with a line for each.
 
     Where the environment demands something of it ([entry]), it waits until that is met, with exit
     code 3: see inchworm review and inchworm approve.

@@ -22,7 +22,7 @@ def documentation(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
             continue
         if part.kind in policies.about and "about" not in outline.documented:
             yield _missing(outline, rules.NO_ABOUT, "does not say what it is about")
-        if part.kind in policies.owner and "owner" not in outline.documented:
+        if part.kind in policies.owner and not outline.owner:
             yield _missing(outline, rules.NO_OWNER, "has no owner")
         if part.kind in policies.columns:
             yield from _columns(assembly, outline)

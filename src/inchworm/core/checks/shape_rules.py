@@ -52,7 +52,7 @@ def _not_read(assembly: Assembly, read_by: Mapping[str, set[PartId]]) -> Iterato
         return
     for model in assembly.of_kind(Kind.MODEL):
         outline = assembly.outlines[model]
-        is_owned = "owner" in outline.documented  # who may read it in ways that nobody declares
+        is_owned = bool(outline.owner)  # who may read it in ways that nobody declares
         if outline.readable and not is_owned and not read_by.get(model.relation, set()) - {model}:
             yield rules.NOT_READ.finding("is read by nothing", part=model, file=outline.file)
 

@@ -132,8 +132,10 @@ class Facts:
     """Places that the part reaches, with ``${parameters}``; not those declared to be shared."""
     place: str = ""
     """The kind of place that a connection leads to, or that a flow takes from or gives to."""
+    owner: str = ""
+    """Who answers for the part."""
     documented: tuple[str, ...] = ()
-    """What is said about the part: ``about``, ``owner``, and ``column:NAME`` for its columns."""
+    """What is said about the part: ``about``, and ``column:NAME`` for its columns."""
     checks: tuple[str, ...] = ()
     """The checks on the data of a model, in words."""
     traits: tuple[Trait, ...] = ()
@@ -188,6 +190,7 @@ class Outline(NamedTuple):
     cleared: tuple[str, ...] = ()
     addresses: tuple[str, ...] = ()
     place: str = ""
+    owner: str = ""
     documented: tuple[str, ...] = ()
     checks: tuple[str, ...] = ()
     traits: tuple[Trait, ...] = ()

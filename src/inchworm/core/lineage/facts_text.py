@@ -215,6 +215,7 @@ _MORE: Mapping[str, tuple[Callable[[Any], Any], Callable[[Any], Any]]] = {
     "cleared": (list, tuple),
     "addresses": (list, tuple),
     "place": (_same, str),
+    "owner": (_same, str),
     "documented": (list, tuple),
     "checks": (list, tuple),
     "traits": (list, _each(Trait)),

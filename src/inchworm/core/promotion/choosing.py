@@ -61,8 +61,8 @@ class Hold:
 class Choice:
     """The parts that are to go, as somebody wrote it.
 
-    Each text is a part, a pattern of parts (``model:hydro.*``), a kind (``model:``), or a folder or
-    file (``models/hydro/``).
+    Each text is a part, a pattern of parts (``model:hydro.*``), a kind (``model:``), a folder or
+    file (``models/hydro/``), or an owner (``owner:hydrology``).
 
     Attributes:
         only: what goes; everything where it is empty.
@@ -116,8 +116,15 @@ def _meant(texts: Iterable[str], known: Sequence[PartId], assembly: Assembly) ->
     return meant
 
 
+_OWNER = "owner:"
+
+
 def _means(text: str, part: PartId, assembly: Assembly) -> bool:
     folded = text.lower()
+    if folded.startswith(_OWNER):
+        outline = assembly.outlines.get(part)
+        owner = outline.owner.lower() if outline is not None else ""
+        return bool(owner) and fnmatchcase(owner, folded.removeprefix(_OWNER).strip())
     if "/" in text:
         files = assembly.parts[part].files if part in assembly.parts else ()
         return any(file.path.startswith(text) for file in files)

@@ -13,6 +13,7 @@ from inchworm.core.entry.approvals import Approval, Identity, Verdict, envelope,
 from inchworm.core.entry.approvals import signed_bytes as signed_bytes_of
 from inchworm.core.entry.conditions import NO_CONDITIONS, measure_condition, ran_condition
 from inchworm.core.entry.judging import (
+    Admission,
     Answer,
     CheckedApproval,
     Evidence,
@@ -62,6 +63,13 @@ class Entry:
     def is_open(self) -> bool:
         """Whether the promotion may run."""
         return not self.missing or self.exception is not None
+
+    @property
+    def admission(self) -> Admission | None:
+        """By what the promotion is let in, as the ledger keeps it; None where nothing is asked."""
+        if not self.judged and self.exception is None:
+            return None
+        return Admission(judged=self.judged, exception=self.exception_text)
 
     @property
     def exception_text(self) -> str:

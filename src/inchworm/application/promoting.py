@@ -228,7 +228,7 @@ def carry_out_promotion(
             now=workplace.now,
             process=workplace.process,
             reporter=reporter,
-            exception=entry.exception_text,
+            admission=entry.admission,
         )
     )
 

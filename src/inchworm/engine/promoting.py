@@ -17,6 +17,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from inchworm.core.entry.judging import Admission
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import EnvironmentMoved, InchwormError, UsageError
 from inchworm.core.execution import StepReport, StepState
@@ -49,7 +50,7 @@ class Work:
         now: the current time, ISO 8601, UTC; by the database's clock as soon as it is reached.
         locks: the folder for lock files.
         process: the number of this process, for messages to others.
-        exception: who let it in although entry conditions were missing, and why.
+        admission: by what it was let in, where the environment demands anything.
     """
 
     prepared: Prepared
@@ -61,7 +62,7 @@ class Work:
     now: Callable[[], str]
     process: int = 0
     reporter: Reporter = field(default_factory=Reporter)
-    exception: str = ""
+    admission: Admission | None = None
 
 
 def carry_out(work: Work) -> Promotion:
@@ -244,7 +245,7 @@ class _Promoting:
             changes=work.promotion.draft.changes,
             id=work.promotion.id,
             undone=work.promotion.draft.undone,
-            exception=work.exception,
+            exception=work.admission.exception if work.admission else "",
             holds=work.promotion.draft.holds,
             is_choice=work.promotion.draft.is_choice,
             undoes=rollback.undoes if (rollback := work.promotion.draft.rollback) else (),
@@ -260,7 +261,9 @@ class _Promoting:
         """All steps that are not done yet."""
         # claimed first: a promotion that the ledger says began has claimed the environment
         self._claim()
-        self.work.promotion = self.work.ledger.move(self.before, State.RUNNING)
+        self.work.promotion = self.work.ledger.move(
+            self.before, State.RUNNING, admission=self.work.admission
+        )
         self._forget_lost_builds()
         marks = frozenset(self.place.bookkeeping.recorded_steps(self.site.id.key))
         journal = _Journal(self.work, self.plan, marks)

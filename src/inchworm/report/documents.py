@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from inchworm.core.bundle.bundle import Bundle
     from inchworm.core.bundle.compare import Change
     from inchworm.core.checks.findings import Finding
+    from inchworm.core.entry.judging import Judged
     from inchworm.core.execution import StepReport
     from inchworm.core.identifiers import PartId
     from inchworm.core.ledger.promotions import HeardPromotion
@@ -156,14 +157,21 @@ def promotion_document(promotion: Promotion) -> Document:
             }
             for each in promotion.approvals
         ],
+        "entry": judged_document(promotion.admission.judged if promotion.admission else ()),
+        "exception": promotion.admission.exception if promotion.admission else "",
     }
 
 
 def entry_document(entry: Entry) -> list[Document]:
     """The entry conditions of a promotion, met or missing, by what evidence."""
+    return judged_document(entry.judged)
+
+
+def judged_document(judged: Iterable[Judged]) -> list[Document]:
+    """Entry conditions, met or missing, by what evidence."""
     return [
         {"condition": each.condition, "met": each.is_met, "evidence": each.evidence}
-        for each in entry.judged
+        for each in judged
     ]
 
 

@@ -12,6 +12,7 @@ from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 
 from inchworm.core.entry.approvals import Approval
+from inchworm.core.entry.judging import Admission
 from inchworm.core.errors import LedgerError, UsageError, did_you_mean
 from inchworm.core.execution import StepReport
 from inchworm.core.identifiers import PromotionId, promotion_number
@@ -177,8 +178,14 @@ class Ledger:
         (entry,) = self.append(_next_promotion, Drafted(draft=draft, commit=commit))
         return promotion_of(self.id, [entry])
 
-    def move(self, promotion: Promotion, state: State, message: str = "") -> Promotion:
-        """Record that a promotion is in another state now.
+    def move(
+        self,
+        promotion: Promotion,
+        state: State,
+        message: str = "",
+        admission: Admission | None = None,
+    ) -> Promotion:
+        """Record that a promotion is in another state now, and by what it was let in.
 
         Raises:
             LedgerError: when that state may not follow the present one.
@@ -188,7 +195,8 @@ class Ledger:
                 f"{promotion.id} is {promotion.state}; it cannot become {state}.",
                 next="See inchworm history.",
             )
-        self.append(str(promotion.id), StateChanged(state=state, message=message))
+        event = StateChanged(state=state, message=message, admission=admission)
+        self.append(str(promotion.id), event)
         return self.promotion(promotion.id)
 
     def judge(self, promotion: PromotionId, approval: Approval) -> Promotion:

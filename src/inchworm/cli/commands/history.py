@@ -8,6 +8,7 @@ import click
 from rich.console import Console
 from rich.text import Text
 
+from inchworm.application.auditing import audit
 from inchworm.application.history import (
     Wanted,
     executed_notebook,
@@ -22,15 +23,18 @@ from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.runs import print_run, print_runs
 from inchworm.cli.samples import print_failing_rows
-from inchworm.cli.terminal import console, print_json, rows, spell_seconds, word
+from inchworm.cli.terminal import console, print_json, rows, say, spell_seconds, word
+from inchworm.core.counting import counted
 from inchworm.core.identifiers import promotion_key, promotion_number
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
 from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.running.run import Measured, Run, run_number
+from inchworm.report.audit_page import audit_page
 from inchworm.report.documents import history_document, life_document, promotion_document
 from inchworm.report.figures import check_picture
 from inchworm.report.measures import draw_measure, measures_document
 from inchworm.report.notebooks import write_notebook
+from inchworm.report.promotions_picture import Moment, draw_promotions
 from inchworm.report.runs import run_document
 
 
@@ -43,7 +47,11 @@ from inchworm.report.runs import run_document
 @click.option("--until", default="", metavar="DATE", help="Only those up to a day.")
 @click.option("--runs", "of_runs", is_flag=True, help="Runs, and not promotions.")
 @click.option("--notebook", metavar="NAME", help="With a run: a notebook that it executed.")
-@click.option("--html", type=click.Path(path_type=Path), help="Write that notebook as a page.")
+@click.option(
+    "--html",
+    type=click.Path(path_type=Path),
+    help="Write a page: that notebook, or what entered, with the evidence.",
+)
 @click.option("--measure", metavar="NAME", help="What notebooks measured under a name.")
 @click.option("--picture", type=click.Path(path_type=Path), help="Draw it: FILE.svg or FILE.png.")
 @click.option("--all", "everything", is_flag=True, help="All of them, not the latest 100.")
@@ -68,16 +76,18 @@ def command(
     With a part (model:hydro.gauge): what promotions did to it, in all environments.
 
     A notebook that a run executed can be written as a page: R12 --notebook NAME --html FILE.
+    Without a record, --html writes what entered (--to prod --since 2026-10-01) with its evidence:
+    conditions, approvals, findings, steps; --picture draws promotions over time.
 
     Promotions of other ledgers are listed as far as the databases told of them, when status or
     promote read them. The ledger's chain is followed first, so an entry that was altered does not
     go unnoticed.
     """
     place = workplace()
-    if (notebook is None) != (html is None) or (notebook and record is None):
+    if (notebook is None) is not (html is None or record is None) or (html and of_runs):
         raise click.UsageError("Say all of it: history RUN --notebook NAME --html FILE.")
-    if picture is not None and measure is None:
-        raise click.UsageError("--picture draws what --measure NAME lists.")
+    if picture is not None and measure is None and (record is not None or of_runs):
+        raise click.UsageError("--picture draws promotions, or what --measure NAME lists.")
     if record is not None and notebook is not None and html is not None:
         write_notebook(executed_notebook(place, record, notebook), html)
         click.echo(f"{html}: {notebook} as {record.upper()} executed it")
@@ -95,7 +105,32 @@ def command(
         _show_runs(runs(place, environment), everything, as_json)
     else:
         wanted = Wanted(environment=environment or "", by=by, state=state, since=since, until=until)
-        _show_promotions(place, wanted, everything, as_json)
+        if picture is not None:
+            _draw_promotions(place, wanted, picture)
+        if html is not None:
+            html.write_text(audit_page(audit(place, wanted), place.now()), encoding="utf-8")
+            click.echo(f"{html}: what entered, with its evidence")
+        if picture is None and html is None:
+            _show_promotions(place, wanted, everything, as_json)
+
+
+def _draw_promotions(place: Workplace, wanted: Wanted, picture: Path) -> None:
+    check_picture(picture)
+    recorded = audit(place, wanted)
+    moments = [
+        Moment(
+            environment=record.promotion.draft.environment,
+            bundle=record.promotion.draft.bundle,
+            state=record.promotion.state,
+            at=record.at,
+            is_rollback=record.promotion.draft.rollback is not None,
+        )
+        for record in recorded.entries
+    ]
+    known = [environment.name for environment in place.project.environments]
+    gone = {moment.environment for moment in moments}.difference(known)
+    draw_promotions(moments, [*known, *sorted(gone)], picture, f"Promotions of {recorded.ledger}")
+    click.echo(f"{picture}: {counted(len(moments), 'promotion')} over time")
 
 
 def _show_measures(measured: list[Measured], picture: Path | None, as_json: bool) -> None:
@@ -237,6 +272,12 @@ def _show_story(screen: Console, promotion: Promotion) -> None:
         how = "signed" if approval.envelope else f"as {approval.identity.value} says"
         at = shown_time(approval.at)
         screen.print(f"{approval.verdict.value} {at} UTC by {approval.by} ({how}){because}")
+    admission = promotion.admission
+    for judged in admission.judged if admission else ():
+        met = "met" if judged.is_met else "missing"
+        screen.print(Text.assemble(word(met), f" {judged.condition}: {judged.evidence}"))
+    if admission and admission.exception:
+        say(screen, "warning", f"let in by exception, {admission.exception}")
 
 
 def _show_one(promotion: Promotion) -> None:

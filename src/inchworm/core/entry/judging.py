@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from inchworm.core.checks.findings import Finding, Severity
@@ -33,6 +34,29 @@ class Judged:
     condition: str
     is_met: bool
     evidence: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class Admission:
+    """By what a promotion was let into an environment.
+
+    Attributes:
+        judged: every entry condition, as it was when the promotion began.
+        exception: who let it in although some were missing, and why; empty where nobody had to.
+    """
+
+    judged: tuple[Judged, ...] = ()
+    exception: str = ""
+
+    def to_json(self) -> dict[str, Any]:
+        """The admission as the ledger keeps it."""
+        return asdict(self)
+
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any]) -> Admission:
+        """An admission as the ledger kept it."""
+        judged = tuple(Judged(**each) for each in data["judged"])
+        return cls(judged=judged, exception=data["exception"])
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -11,6 +11,7 @@ from dataclasses import asdict, dataclass
 from typing import Any, ClassVar, Self, get_args
 
 from inchworm.core.entry.approvals import Approval
+from inchworm.core.entry.judging import Admission
 from inchworm.core.errors import LedgerError
 from inchworm.core.execution import StepReport
 from inchworm.core.ledger.entries import Entry
@@ -83,21 +84,32 @@ class Drafted:
 
 @dataclass(frozen=True, kw_only=True)
 class StateChanged:
-    """A promotion is in another state."""
+    """A promotion is in another state.
+
+    Attributes:
+        admission: of one that begins, by what it was let in; former versions did not record it.
+    """
 
     kind: ClassVar[str] = "state"
     state: State
     message: str = ""
+    admission: Admission | None = None
 
     @property
     def body(self) -> dict[str, Any]:
         """The event as an entry keeps it."""
-        return {"state": self.state.value, "message": self.message}
+        more = {"admission": self.admission.to_json()} if self.admission else {}
+        return {"state": self.state.value, "message": self.message, **more}
 
     @classmethod
     def of(cls, body: Mapping[str, Any]) -> Self:
         """The event that an entry keeps."""
-        return cls(state=State(body["state"]), message=body["message"])
+        admission = body.get("admission")
+        return cls(
+            state=State(body["state"]),
+            message=body["message"],
+            admission=Admission.from_json(admission) if admission else None,
+        )
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -50,10 +50,11 @@ def promotion_of(ledger: str, entries: Sequence[Entry]) -> Promotion:
                 steps[step] = report
             case Judgement(approval=approval):
                 approvals.append(approval)
-            case StateChanged(state=state, message=message):
+            case StateChanged(state=state, message=message, admission=admission):
                 promotion = replace(
                     promotion,
                     state=state,
+                    admission=promotion.admission or admission,
                     message=message,
                     changed_at=entry.at,
                     changed_by=entry.by,

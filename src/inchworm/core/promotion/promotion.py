@@ -9,6 +9,7 @@ from typing import Any
 
 from inchworm.core.checks.findings import Finding, finding_from
 from inchworm.core.entry.approvals import Approval
+from inchworm.core.entry.judging import Admission
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, PromotionId, Subject, subject_named
 from inchworm.core.parts import Digest, digest_of
@@ -253,6 +254,8 @@ class Promotion:
     message: str = ""
     approvals: tuple[Approval, ...] = ()
     """What people said about the draft, in that order."""
+    admission: Admission | None = None
+    """By what it was let in, once it began; None where the environment demands nothing."""
 
     @property
     def was_passed(self) -> bool:

@@ -253,8 +253,6 @@ class _Sending:
         Raises:
             TargetError: when it takes nothing from us, or cannot be reached.
         """
-        if message.identity in self._repeated and (fault := self._receiver.fault(message)):
-            return fault
         retrying = Retrying(
             stop=stop_after_attempt(_ATTEMPTS),
             wait=self._wait,

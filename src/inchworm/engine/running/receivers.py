@@ -217,6 +217,8 @@ class MailReceiver:
 
     def deliver(self, message: Message) -> Reply:
         """Hand a mail to the server, over one connection for all mails while it holds."""
+        if fault := self.fault(message):  # of a dead letter that somebody wants to have sent
+            return Reply(verdict=Verdict.REFUSED, text=fault)
         try:
             self._connected().send_message(self._mail(message))
         except smtplib.SMTPRecipientsRefused as error:

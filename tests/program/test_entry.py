@@ -353,3 +353,37 @@ def test_an_altered_ledger_is_named(gate: Program) -> None:
         connection.execute("UPDATE entries SET by = 'Ole' WHERE kind = 'approval'")
     number = verified["entries"]
     assert f"entry {number} was altered" in gate("ledger", "verify", code=1).text
+
+
+def test_what_entered_is_told_with_its_evidence(gate: Program) -> None:
+    """In the ledger, and as one page: by what each was let in, and what needs a look."""
+    demand(gate, "approvals = 1", 'exception = ["Mira Fen"]')
+    gate("approve", draft(gate), "--because", "seen <b>twice</b>", environ=MIRA)
+    promote(gate, "P1")
+    (judged,) = gate("history", "P1", "--json").json["entry"]
+    assert judged == {
+        "condition": "1 approval, not by an author of the changes",
+        "met": True,
+        "evidence": "Mira Fen (as git says)",
+    }
+    gate.edit("models/report/daily_total.sql", "sum(amount) AS", "2 * sum(amount) AS")
+    id_ = draft(gate)
+    gate("promote", id_, "--yes", "--exception", "--because", "gauges are down", environ=MIRA)
+    shown = gate("history", id_).text
+    assert "missing 1 approval, not by an author of the changes: none yet; 1 missing" in shown
+    assert "let in by exception, by Mira Fen: gauges are down" in shown
+    gate("rollback", id_, "--because", "wrong", "--yes", code=3)
+
+    gate("history", "--to", "dev", "--html", "audit.html")
+    page = (gate.folder / "audit.html").read_text()
+    assert "2 promotions: 2 done" in page
+    assert "1 of them needs a look" in page
+    assert "by exception, by Mira Fen: gauges are down" in page
+    assert "seen &lt;b&gt;twice&lt;/b&gt;" in page
+    assert "http" not in page.replace("http-equiv", ""), "it asks nobody for anything"
+    gate("history", "--since", "2030-01-01", "--html", "later.html")
+    assert "Nothing entered in this period" in (gate.folder / "later.html").read_text()
+    gate("history", "--picture", "promotions.svg")
+    assert "<svg" in (gate.folder / "promotions.svg").read_text()
+    gate("history", "--picture", "promotions.gif", code=2)
+    gate("history", "P1", "--picture", "promotions.svg", code=2)

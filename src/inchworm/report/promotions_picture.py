@@ -29,10 +29,11 @@ class Moment:
 
 _MARKS = (
     ("done", "o", "#1b6e53"),
+    ("taken back later", "d", "#8a3f6b"),
     ("rollback", "<", "#8a3f6b"),
     ("partly done", "s", "#b07818"),
     ("failed", "X", "#a3261c"),
-    ("other", "d", "#5b6661"),
+    ("running", "^", "#5b6661"),
 )
 _LABELLED = 40
 """Promotions up to which each has the name of its bundle."""
@@ -90,7 +91,6 @@ def draw_promotions(
 
 
 def _kind(moment: Moment) -> str:
-    if moment.state is State.DONE:
-        return "rollback" if moment.is_rollback else "done"
-    named = moment.state.value
-    return named if named in {"failed", "partly done"} else "other"
+    if moment.state is State.DONE and moment.is_rollback:
+        return "rollback"
+    return "taken back later" if moment.state is State.UNDONE else moment.state.value

@@ -129,7 +129,7 @@ def _draw_promotions(place: Workplace, wanted: Wanted, picture: Path) -> None:
     ]
     known = [environment.name for environment in place.project.environments]
     gone = {moment.environment for moment in moments}.difference(known)
-    draw_promotions(moments, [*known, *sorted(gone)], picture, f"Promotions of {recorded.ledger}")
+    draw_promotions(moments, [*known, *sorted(gone)], picture, f"{place.project.settings.name}: promotions")
     click.echo(f"{picture}: {counted(len(moments), 'promotion')} over time")
 
 

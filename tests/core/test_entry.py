@@ -12,19 +12,12 @@ from hypothesis import strategies as st
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Severity
-from inchworm.core.entry.approvals import (
-    PAYLOAD_TYPE,
-    Approval,
-    Identity,
-    Verdict,
-    envelope,
-    signature_in,
-    signed_bytes,
-)
+from inchworm.core.entry.approvals import Approval, Identity, Verdict, signature_in
 from inchworm.core.entry.closed_hours import closed_by, closed_time
 from inchworm.core.entry.conditions import EntryConditions, measure_condition, ran_condition
 from inchworm.core.entry.judging import Answer, CheckedApproval, Evidence, Number, Passed, judge
 from inchworm.core.entry.people import People, Person
+from inchworm.core.entry.statements import PAYLOAD_TYPE, envelope, signed_bytes
 from inchworm.core.environments.verification import holds, key_in_body, value_at
 from inchworm.core.parts import Digest
 

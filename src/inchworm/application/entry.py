@@ -5,12 +5,11 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
-from pathlib import Path
 
 from inchworm.application.route import ask_passages
+from inchworm.application.signing import key_path, sign_head, vouched_for
 from inchworm.application.workplace import Workplace
-from inchworm.core.entry.approvals import Approval, Identity, Verdict, envelope, signature_in
-from inchworm.core.entry.approvals import signed_bytes as signed_bytes_of
+from inchworm.core.entry.approvals import Approval, Identity, Verdict, signature_in
 from inchworm.core.entry.conditions import NO_CONDITIONS, measure_condition, ran_condition
 from inchworm.core.entry.judging import (
     Admission,
@@ -24,6 +23,7 @@ from inchworm.core.entry.judging import (
     missing,
 )
 from inchworm.core.entry.people import People
+from inchworm.core.entry.statements import envelope, signed_bytes
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import UsageError, Waiting
 from inchworm.core.parts import Digest
@@ -35,9 +35,6 @@ from inchworm.engine.asking import ask
 from inchworm.engine.route import Passage
 from inchworm.project.git import authors, user_name
 from inchworm.project.people import read_people
-
-KEY_VARIABLE = "INCHWORM_KEY"
-_KEY_FILE = "inchworm/key.pem"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -96,7 +93,7 @@ def entry_of(workplace: Workplace, promotion: Promotion) -> Entry:
         return Entry()
     people = read_people(workplace.root)
     checked = checked_approvals(promotion, people)
-    evidence = _evidence(workplace, promotion, environment, checked)
+    evidence = _evidence(workplace, promotion, environment, checked, people)
     judged = tuple(judge(conditions, evidence, people))
     exceptions = (
         each
@@ -164,6 +161,7 @@ def say(workplace: Workplace, id_: str, verdict: Verdict, because: str) -> Promo
     if verdict is Verdict.REJECTED:
         message = f"rejected by {approval.by}: {because}"
         promotion = workplace.ledger.move(promotion, State.DROPPED, message)
+    sign_head(workplace)
     return promotion
 
 
@@ -192,15 +190,6 @@ def _check_may_except(workplace: Workplace, promotion: Promotion, approval: Appr
         )
 
 
-def key_path(workplace: Workplace) -> Path:
-    """Where the key of whoever is at work is: ``INCHWORM_KEY``, or their configuration folder."""
-    environ = workplace.machine.environ
-    if given := environ.get(KEY_VARIABLE):
-        return Path(given)
-    home = Path(environ.get("HOME") or Path.home())
-    return Path(environ.get("XDG_CONFIG_HOME") or home / ".config") / _KEY_FILE
-
-
 def _signed(workplace: Workplace, promotion: Promotion, verdict: Verdict, because: str) -> Approval:
     from inchworm.store.keys import read_key  # cryptography, only where something is signed
 
@@ -219,7 +208,7 @@ def _signed(workplace: Workplace, promotion: Promotion, verdict: Verdict, becaus
     if key is None:
         return approval
     payload = approval.statement
-    signature = key.sign(signed_bytes_of(payload))
+    signature = key.sign(signed_bytes(payload))
     return replace(approval, envelope=envelope(payload, key.public, signature))
 
 
@@ -256,7 +245,7 @@ def _problem(promotion: Promotion, approval: Approval) -> str:
     signature = signature_in(approval)
     if signature is None:
         return "what is signed is another statement"
-    if not is_signed_by(*signature, signed_bytes_of(approval.statement)):
+    if not is_signed_by(*signature, signed_bytes(approval.statement)):
         return "its signature is wrong"
     return ""
 
@@ -269,6 +258,7 @@ def _evidence(
     promotion: Promotion,
     environment: Environment,
     checked: tuple[CheckedApproval, ...],
+    people: People,
 ) -> Evidence:
     """Everything that the conditions of an environment ask for, and nothing else.
 
@@ -293,6 +283,9 @@ def _evidence(
             passage.environment: _passed(passage, draft.bundle_digest)
             for passage in (ask_passages(workplace, names) if names else ())
         },
+        vouched=vouched_for(workplace, draft.bundle, draft.bundle_digest, people)
+        if conditions.bundle_signed
+        else (),
         measured=_measured(workplace, promotion, environment),
         ran=_ran(workplace, promotion, environment),
         answers=_answers(workplace, promotion, environment),

@@ -7,8 +7,9 @@ from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
-from inchworm.application.entry import checked_approvals, key_path
+from inchworm.application.entry import checked_approvals
 from inchworm.application.route import ask_heads
+from inchworm.application.signing import SignedHead, key_path, signed_heads
 from inchworm.application.workplace import Workplace
 from inchworm.core.entry.judging import CheckedApproval
 from inchworm.core.errors import LedgerError
@@ -56,12 +57,19 @@ class Verified:
         anchored: environments whose databases know the chain, and agree.
         unasked: environments that could not be asked, each with the reason.
         approvals: all of them, by promotion.
+        heads: the ends of the chain that were signed at some time.
     """
 
     entries: int
     anchored: tuple[str, ...]
     unasked: tuple[tuple[str, str], ...]
     approvals: tuple[tuple[PromotionId, CheckedApproval], ...]
+    heads: tuple[SignedHead, ...] = ()
+
+    @property
+    def wrong_heads(self) -> list[SignedHead]:
+        """The signed ends that the chain does not have, or whose signature does not count."""
+        return [each for each in self.heads if each.problem]
 
     @property
     def wrong(self) -> list[tuple[PromotionId, CheckedApproval]]:
@@ -92,6 +100,7 @@ def verify(workplace: Workplace) -> Verified:
         anchored=tuple(name for name, known in heads.items() if ledger.id in known),
         unasked=tuple(unasked.items()),
         approvals=tuple(approvals),
+        heads=tuple(signed_heads(workplace, people)),
     )
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from inchworm import __version__
 from inchworm.application.checking import Checked, check, checked_before
 from inchworm.application.route import ask_passages
+from inchworm.application.signing import sign_bundle
 from inchworm.application.workplace import Workplace
 from inchworm.core.bundle.bundle import Bundle, Provenance, pack
 from inchworm.core.checks.rules import OTHER_CONTENT
@@ -25,6 +26,7 @@ class PackResult:
         bundle: None when there are errors.
         is_known: whether it was packed before, with the same digest.
         file: where it is.
+        is_signed: whether whoever packed it has signed it.
         why_snapshot: why it is no release; empty when it is one.
         unasked: environments that could not be asked whether they have the version otherwise.
     """
@@ -33,6 +35,7 @@ class PackResult:
     bundle: Bundle | None = None
     is_known: bool = False
     file: str = ""
+    is_signed: bool = False
     why_snapshot: str = ""
     unasked: tuple[str, ...] = ()
 
@@ -81,6 +84,7 @@ def pack_tree(workplace: Workplace, *, only_release: bool = False) -> PackResult
     is_known = bundle.name in workplace.bundles.names()
     unasked = () if is_known or bundle.snapshot else _check_unused(workplace, bundle)
     file = workplace.bundles.put(bundle)
+    is_signed = sign_bundle(workplace, bundle.name, bundle.digest)
     if not is_known:
         workplace.ledger.packed(
             bundle.name,
@@ -91,6 +95,7 @@ def pack_tree(workplace: Workplace, *, only_release: bool = False) -> PackResult
         bundle=bundle,
         is_known=is_known,
         file=file,
+        is_signed=is_signed,
         why_snapshot=why_snapshot,
         unasked=unasked,
     )

@@ -9,6 +9,7 @@ from types import MappingProxyType
 
 from inchworm.application.entry import Entry, demand_entry
 from inchworm.application.route import ask_passages
+from inchworm.application.signing import sign_head
 from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.environments.environment import Environment
@@ -217,7 +218,7 @@ def carry_out_promotion(
 
     for bundle in (prepared.bundle, *filter(None, prepared.others.values())):
         bundle.verify()
-    return carry_out(
+    carried_out = carry_out(
         Work(
             prepared=prepared,
             promotion=promotion,
@@ -231,6 +232,8 @@ def carry_out_promotion(
             admission=entry.admission,
         )
     )
+    sign_head(workplace)
+    return carried_out
 
 
 def drop(workplace: Workplace, promotion: Promotion, why: str) -> None:

@@ -195,6 +195,7 @@ class EntrySettings(Settings):
     by: tuple[str, ...] = ()
     by_author: bool = False
     signed: bool = False
+    bundle_signed: bool | tuple[str, ...] = False
     passed_in: tuple[str, ...] = ()
     rested: str | None = None
     no_warnings: bool = False
@@ -245,10 +246,14 @@ class EntrySettings(Settings):
     @property
     def conditions(self) -> EntryConditions:
         """The conditions as the rest of the program has them."""
-        given = self.model_dump(exclude={"rested", "ask_timeout"})
+        given = self.model_dump(exclude={"rested", "ask_timeout", "bundle_signed"})
         rested = read_duration(self.rested).total_seconds() if self.rested else 0.0
         return EntryConditions(
-            **given, rested=rested, ask_seconds=read_duration(self.ask_timeout).total_seconds()
+            **given,
+            bundle_signed=bool(self.bundle_signed),
+            bundle_by=self.bundle_signed if isinstance(self.bundle_signed, tuple) else (),
+            rested=rested,
+            ask_seconds=read_duration(self.ask_timeout).total_seconds(),
         )
 
 

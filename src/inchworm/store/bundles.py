@@ -32,11 +32,15 @@ _REFUSES_TO_OVERWRITE = frozenset({"memory", "s3", "s3a", "gs", "gcs", "abfs", "
 """Protocols of fsspec that write an object whole, and only if there is none, when asked to."""
 
 
+_ARCHIVE = ".zip"
+_SIGNATURE = ".dsse.json"
+
+
 class Place(Protocol):
     """Where archives are, each under the name of a file."""
 
-    def names(self) -> list[str]:
-        """The names of all archives."""
+    def names(self, ending: str = _ARCHIVE) -> list[str]:
+        """The names of all files with an ending."""
         ...
 
     def read(self, name: str) -> bytes:
@@ -63,9 +67,9 @@ class Folder:
     path: Path
     root: Path
 
-    def names(self) -> list[str]:
-        """The names of all archives."""
-        return [p.name for p in self.path.glob("*.zip")] if self.path.is_dir() else []
+    def names(self, ending: str = _ARCHIVE) -> list[str]:
+        """The names of all files with an ending."""
+        return [p.name for p in self.path.glob(f"*{ending}")] if self.path.is_dir() else []
 
     def read(self, name: str) -> bytes:
         """The bytes of an archive."""
@@ -102,9 +106,9 @@ class Remote:
     folder: str
     url: str
 
-    def names(self) -> list[str]:
-        """The names of all archives."""
-        return [name for name in self._listed() if name.endswith(".zip")]
+    def names(self, ending: str = _ARCHIVE) -> list[str]:
+        """The names of all files with an ending."""
+        return [name for name in self._listed() if name.endswith(ending)]
 
     def read(self, name: str) -> bytes:
         """The bytes of an archive."""
@@ -230,6 +234,24 @@ class BundleStore:
                     next="A bundle never changes: raise the version in inchworm.toml, and tag it.",
                 )
         return self.place.shown(file)
+
+    def signatures(self, bundle: str) -> list[bytes]:
+        """The signatures beside a bundle, each a DSSE envelope as JSON."""
+        names = [n for n in self.place.names(_SIGNATURE) if n.startswith(f"{bundle}.")]
+        own = [n for n in names if n.removeprefix(f"{bundle}.").count(".") == _SIGNATURE.count(".")]
+        return [self.place.read(name) for name in sorted(own)]
+
+    def keep_signature(self, bundle: str, key: str, content: bytes) -> None:
+        """Keep a signature beside a bundle, one for each key; the first one stays.
+
+        Args:
+            bundle: its name.
+            key: a short text that stands for the key.
+            content: a DSSE envelope as JSON.
+        """
+        name = f"{bundle}.{key}{_SIGNATURE}"
+        if name not in self.place.names(_SIGNATURE):
+            self.place.create(name, content)
 
     def names(self) -> list[str]:
         """The names of all bundles in the store."""

@@ -8,7 +8,7 @@ answered from the index.
 from __future__ import annotations
 
 import uuid
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import suppress
 
 from inchworm.core.entry.approvals import Approval
@@ -20,6 +20,7 @@ from inchworm.core.ledger.entries import BEGINNING, Entry, Head, first_break
 from inchworm.core.ledger.events import (
     Drafted,
     Event,
+    HeadSigned,
     Heard,
     Judgement,
     LedgerStarted,
@@ -127,6 +128,18 @@ class Ledger:
         with self._storage.transaction() as transaction:
             tail = transaction.tail()
         return Head(tail.latest.number, tail.latest.hash) if tail else BEGINNING
+
+    def signed_heads(self) -> list[HeadSigned]:
+        """The ends of the chain that people have signed, the earliest first.
+
+        Raises:
+            LedgerError: when one of those entries was altered.
+        """
+        return [HeadSigned.of(entry.body) for entry in self.entries(kind=HeadSigned.kind)]
+
+    def hashes(self, numbers: Collection[int]) -> dict[int, str]:
+        """The hashes of entries, by number; entries that there are not are left out."""
+        return {row.number: row.hash for row in self._storage.rows() if row.number in numbers}
 
     def check_behind(self, heads: Mapping[str, Mapping[str, Head]]) -> None:
         """Hold the chain against what databases know of it, and follow it from there.

@@ -129,7 +129,8 @@ def _draw_promotions(place: Workplace, wanted: Wanted, picture: Path) -> None:
     ]
     known = [environment.name for environment in place.project.environments]
     gone = {moment.environment for moment in moments}.difference(known)
-    draw_promotions(moments, [*known, *sorted(gone)], picture, f"{place.project.settings.name}: promotions")
+    title = f"{place.project.settings.name}: promotions"
+    draw_promotions(moments, [*known, *sorted(gone)], picture, title)
     click.echo(f"{picture}: {counted(len(moments), 'promotion')} over time")
 
 

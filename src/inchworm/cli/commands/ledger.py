@@ -49,13 +49,17 @@ def verify_command(as_json: bool) -> None:
                 "anchored": list(verified.anchored),
                 "unasked": dict(verified.unasked),
                 "approvals": len(verified.approvals),
+                "signed_heads": [
+                    {"entry": each.number, "by": each.by, "problem": each.problem}
+                    for each in verified.heads
+                ],
                 "wrong": [
                     {"promotion": str(id_), "by": each.approval.by, "problem": each.problem}
                     for id_, each in verified.wrong
                 ],
             }
         )
-        sys.exit(1 if verified.wrong else 0)
+        sys.exit(1 if verified.wrong or verified.wrong_heads else 0)
     screen = console()
     say(screen, "whole", f"{verified.entries:,} entries, each fits the one before")
     if verified.anchored:
@@ -67,9 +71,18 @@ def verify_command(as_json: bool) -> None:
         signed = sum(each.is_signed for _, each in verified.approvals)
         text = f"{counted(good, 'approval')}, {signed} of them signed with a known key"
         say(screen, "checked", text)
+    if verified.heads:
+        latest = max((each.number for each in verified.heads if not each.problem), default=0)
+        good_heads = len(verified.heads) - len(verified.wrong_heads)
+        text = f"{counted(good_heads, 'signature')} of its end, the last at entry {latest:,}"
+        say(screen, "checked", text)
+    if verified.wrong_heads:
+        head_lines = [(f"{e.number:,}", e.by, e.problem) for e in verified.wrong_heads]
+        screen.print(rows(("end that does not count", "by", "why"), head_lines))
     if verified.wrong:
         lines = [(str(id_), each.approval.by, each.problem) for id_, each in verified.wrong]
         screen.print(rows(("does not count", "by", "why"), lines))
+    if verified.wrong or verified.wrong_heads:
         sys.exit(1)
 
 

@@ -46,6 +46,8 @@ def command(only_release: bool, as_json: bool) -> None:
         ("content", f"{counted(len(bundle.manifest['parts']), 'part')}, {bundle.digest}"),
         ("file", result.file),
     ]
+    if result.is_signed:
+        lines.append(("signed", "with the key of whoever packed it, beside the bundle"))
     if result.unasked:
         lines.append(("not asked", f"{', '.join(result.unasked)}: the database does not answer"))
     screen.print(rows(("", ""), lines))

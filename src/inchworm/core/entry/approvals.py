@@ -1,22 +1,15 @@
-"""Approvals: what somebody said about one draft, as a statement that can be signed.
-
-A statement is one of in-toto (version 1), and a signed one stands in a DSSE envelope: both are open
-formats (https://github.com/in-toto/attestation, https://github.com/secure-systems-lab/dsse).
-"""
+"""Approvals: what somebody said about one draft, as a statement that can be signed."""
 
 from __future__ import annotations
 
-import base64
-import json
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from enum import StrEnum
 from typing import Any
 
+from inchworm.core.entry.statements import opened, statement
 from inchworm.core.parts import Digest
 
-PAYLOAD_TYPE = "application/vnd.in-toto+json"
-STATEMENT_TYPE = "https://in-toto.io/Statement/v1"
 PREDICATE_TYPE = "https://inchworm.example/approval/v1"
 
 
@@ -82,42 +75,13 @@ class Approval:
     @property
     def statement(self) -> bytes:
         """The statement that is signed: always the same bytes for the same approval."""
-        algorithm, _, value = self.digest.partition(":")
-        body = {
-            "_type": STATEMENT_TYPE,
-            "subject": [{"name": self.promotion, "digest": {algorithm: value}}],
-            "predicateType": PREDICATE_TYPE,
-            "predicate": {
-                "verdict": self.verdict.value,
-                "because": self.because,
-                "by": self.by,
-                "at": self.at,
-            },
+        said = {
+            "verdict": self.verdict.value,
+            "because": self.because,
+            "by": self.by,
+            "at": self.at,
         }
-        return json.dumps(body, sort_keys=True, ensure_ascii=False).encode()
-
-
-def signed_bytes(payload: bytes) -> bytes:
-    """The bytes over which a signature of DSSE is made: its pre-authentication encoding."""
-    kind = PAYLOAD_TYPE.encode()
-    return b" ".join(
-        [b"DSSEv1", str(len(kind)).encode(), kind, str(len(payload)).encode(), payload]
-    )
-
-
-def envelope(payload: bytes, key: str, signature: bytes) -> dict[str, Any]:
-    """The DSSE envelope of a signed payload.
-
-    Args:
-        payload: the statement.
-        key: the public key, base64.
-        signature: over :func:`signed_bytes`.
-    """
-    return {
-        "payloadType": PAYLOAD_TYPE,
-        "payload": base64.b64encode(payload).decode(),
-        "signatures": [{"keyid": key, "sig": base64.b64encode(signature).decode()}],
-    }
+        return statement(self.promotion, self.digest, PREDICATE_TYPE, said)
 
 
 def signature_in(approval: Approval) -> tuple[str, bytes] | None:
@@ -125,15 +89,6 @@ def signature_in(approval: Approval) -> tuple[str, bytes] | None:
 
     It is malformed, too, when the statement in it says something else than the approval.
     """
-    held = approval.envelope
-    try:
-        (signature,) = held["signatures"]
-        payload = base64.b64decode(held["payload"], validate=True)
-        key_and_signature = (
-            str(signature["keyid"]),
-            base64.b64decode(signature["sig"], validate=True),
-        )
-    except (KeyError, TypeError, ValueError):
-        return None
-    is_same = held.get("payloadType") == PAYLOAD_TYPE and payload == approval.statement
-    return key_and_signature if is_same else None
+    held = opened(approval.envelope)
+    is_same = held is not None and held.payload == approval.statement
+    return (held.key, held.signature) if held is not None and is_same else None

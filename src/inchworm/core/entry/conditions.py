@@ -19,6 +19,8 @@ class EntryConditions:
         by: who may approve: people, and ``group:NAME``; anybody where it is empty.
         by_author: whether an author of the changes may approve.
         signed: whether only approvals count that are signed with a known key.
+        bundle_signed: whether the bundle has to be signed with a known key.
+        bundle_by: who may have signed it: people and groups; anybody known where it is empty.
         passed_in: environments that the bundle must have passed through.
         rested: how long it must have been in those, and in the environments before, in seconds.
         no_warnings: whether warnings that are not waived are in the way.
@@ -35,6 +37,8 @@ class EntryConditions:
     by: tuple[str, ...] = ()
     by_author: bool = False
     signed: bool = False
+    bundle_signed: bool = False
+    bundle_by: tuple[str, ...] = ()
     passed_in: tuple[str, ...] = ()
     rested: float = 0.0
     no_warnings: bool = False

@@ -76,6 +76,19 @@ class CheckedApproval:
 
 
 @dataclass(frozen=True, kw_only=True)
+class Vouched:
+    """A signature of a bundle, with what became of looking at it.
+
+    Attributes:
+        person: whose key it is; None where it does not count.
+        problem: why it does not; empty when it does.
+    """
+
+    person: Person | None = None
+    problem: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
 class Passed:
     """How an environment that a bundle has to pass through stands to it.
 
@@ -116,6 +129,7 @@ class Evidence:
         environment: where it goes.
         now: the present time, with a zone.
         authors: names of those who made the changes; None where nobody knows them.
+        vouched: the signatures of the bundle.
         passed: by environment.
         measured: the latest number that a run of this bundle measured, by notebook, name and
             environment; of the environment that it goes to, the latest of any bundle.
@@ -130,6 +144,7 @@ class Evidence:
     findings: Sequence[Finding] = ()
     approvals: Sequence[CheckedApproval] = ()
     authors: Sequence[str] | None = ()
+    vouched: Sequence[Vouched] = ()
     passed: Mapping[str, Passed] = field(default_factory=dict)
     measured: Mapping[tuple[str, str, str], Number] = field(default_factory=dict)
     ran: Mapping[tuple[str, str], str] = field(default_factory=dict)
@@ -156,6 +171,8 @@ class _Judging:
         """In the order in which people ask for them."""
         if self.conditions.approvals:
             yield self._approvals()
+        if self.conditions.bundle_signed:
+            yield self._bundle_signed()
         yield from self._passages()
         if self.conditions.no_warnings:
             yield self._warnings()
@@ -211,6 +228,20 @@ class _Judging:
             if each.approval.by.lower() in names or any(map(each.person.is_called, names)):
                 return "an author of the changes"
         return ""
+
+    def _bundle_signed(self) -> Judged:
+        wanted = self.conditions.bundle_by
+        condition = "bundle signed" + (f" by {' or '.join(wanted)}" if wanted else "")
+        signers = [each.person for each in self.evidence.vouched if each.person is not None]
+        counting = [p for p in signers if not wanted or self.people.may(p, wanted)]
+        others = [f"{p.name}'s signature is not asked for" for p in signers if p not in counting]
+        refused = [each.problem for each in self.evidence.vouched if each.problem]
+        given = ", ".join(sorted({person.name for person in counting})) or "not signed"
+        return Judged(
+            condition=condition,
+            is_met=bool(counting),
+            evidence="; ".join([given, *others, *refused]),
+        )
 
     # ---- everything else ----------------------------------------------------------------------
 

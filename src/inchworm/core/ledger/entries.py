@@ -32,7 +32,7 @@ class Entry:
         at: ISO 8601, UTC.
         by: the person or service.
         kind: ``ledger-started``, ``packed``, ``drafted``, ``state``, ``step``,
-            ``run-started``, ``run-step``, ``run-ended`` or ``heard``.
+            ``run-started``, ``run-step``, ``run-ended``, ``heard`` or ``head-signed``.
         about: what it concerns: the id of a promotion or run, or a bundle's name.
         body: everything else, as JSON.
         before: the hash of the entry before.

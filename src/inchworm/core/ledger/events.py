@@ -211,6 +211,32 @@ class Heard:
         return cls(promotions=tuple(map(CompletedPromotion.from_json, body["promotions"])))
 
 
+@dataclass(frozen=True, kw_only=True)
+class HeadSigned:
+    """Somebody signed the end that the chain had before this entry.
+
+    Attributes:
+        number: that of the entry which was the last one.
+        hash: its hash.
+        envelope: the signed statement about it.
+    """
+
+    kind: ClassVar[str] = "head-signed"
+    number: int
+    hash: str
+    envelope: Mapping[str, Any]
+
+    @property
+    def body(self) -> dict[str, Any]:
+        """The event as an entry keeps it."""
+        return {"number": self.number, "hash": self.hash, "envelope": dict(self.envelope)}
+
+    @classmethod
+    def of(cls, body: Mapping[str, Any]) -> Self:
+        """The event that an entry keeps."""
+        return cls(number=body["number"], hash=body["hash"], envelope=body["envelope"])
+
+
 Event = (
     LedgerStarted
     | Packed
@@ -222,6 +248,7 @@ Event = (
     | RunStepReported
     | RunEnded
     | Heard
+    | HeadSigned
 )
 
 _EVENTS: Mapping[str, type[Event]] = {event.kind: event for event in get_args(Event)}

@@ -1,0 +1,173 @@
+"""Signing bundles and the ends of ledgers, and holding signatures against people's keys."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from inchworm.application.workplace import Workplace
+from inchworm.core.entry.judging import Vouched
+from inchworm.core.entry.people import People
+from inchworm.core.entry.statements import (
+    BUNDLE_PREDICATE,
+    HEAD_PREDICATE,
+    envelope,
+    opened,
+    signed_bytes,
+    statement,
+)
+from inchworm.core.ledger.events import HeadSigned
+from inchworm.core.parts import Digest
+
+KEY_VARIABLE = "INCHWORM_KEY"
+_KEY_FILE = "inchworm/key.pem"
+
+
+def key_path(workplace: Workplace) -> Path:
+    """Where the key of whoever is at work is: ``INCHWORM_KEY``, or their configuration folder."""
+    environ = workplace.machine.environ
+    if given := environ.get(KEY_VARIABLE):
+        return Path(given)
+    home = Path(environ.get("HOME") or Path.home())
+    return Path(environ.get("XDG_CONFIG_HOME") or home / ".config") / _KEY_FILE
+
+
+def has_key(workplace: Workplace) -> bool:
+    """Whether whoever is at work has a key."""
+    return key_path(workplace).exists()
+
+
+def sign_bundle(workplace: Workplace, bundle: str, digest: Digest) -> bool:
+    """Put a signature beside a bundle, where whoever is at work has a key; whether one is there.
+
+    Raises:
+        UsageError: when the file is no key, or others can read it.
+    """
+    signed = _sealed(workplace, bundle, digest, BUNDLE_PREDICATE)
+    if signed is None:
+        return False
+    key, sealed = signed
+    fingerprint = hashlib.sha256(key.encode()).hexdigest()[:16]
+    content = json.dumps(sealed, indent=1).encode() + b"\n"
+    workplace.bundles.keep_signature(bundle, fingerprint, content)
+    return True
+
+
+def vouched_for(
+    workplace: Workplace, bundle: str, digest: Digest, people: People
+) -> tuple[Vouched, ...]:
+    """The signatures beside a bundle, each held against the keys of people."""
+    return tuple(
+        _vouched(content, bundle, digest, people)
+        for content in workplace.bundles.signatures(bundle)
+    )
+
+
+def _vouched(content: bytes, bundle: str, digest: Digest, people: People) -> Vouched:
+    try:
+        held = opened(json.loads(content))
+    except ValueError:
+        held = None
+    if held is None:
+        return Vouched(problem="a signature file is malformed")
+    said = held.says(bundle, digest, BUNDLE_PREDICATE)
+    if said is None:
+        return Vouched(problem="a signature is of other content")
+    return _held_against(held.key, held.signature, held.payload, people)
+
+
+def _held_against(key: str, signature: bytes, payload: bytes, people: People) -> Vouched:
+    from inchworm.store.keys import is_signed_by
+
+    if not is_signed_by(key, signature, signed_bytes(payload)):
+        return Vouched(problem="a signature is wrong")
+    person = people.with_key(key)
+    if person is None:
+        return Vouched(problem="a signature is made with a key that people.toml does not have")
+    return Vouched(person=person)
+
+
+def sign_head(workplace: Workplace) -> None:
+    """Sign the end of the ledger, where whoever is at work has a key.
+
+    Whoever can write the ledger could write all of it anew, with hashes that fit; but not with the
+    hashes that others have signed.
+
+    Raises:
+        LedgerError: when the ledger cannot be written.
+        UsageError: when the file is no key, or others can read it.
+    """
+    if not has_key(workplace):
+        return
+    head = workplace.ledger.head
+    name, digest = _head_name(workplace.ledger.id, head.number), Digest(f"sha256:{head.hash}")
+    signed = _sealed(workplace, name, digest, HEAD_PREDICATE)
+    if signed is not None:
+        event = HeadSigned(number=head.number, hash=head.hash, envelope=signed[1])
+        workplace.ledger.append(workplace.ledger.id, event)
+
+
+@dataclass(frozen=True, kw_only=True)
+class SignedHead:
+    """An end of the ledger that somebody signed.
+
+    Attributes:
+        number: that of the entry which was the last one then.
+        by: who signed it.
+        problem: why it does not count; empty when it does.
+    """
+
+    number: int
+    by: str
+    problem: str = ""
+
+
+def signed_heads(workplace: Workplace, people: People) -> list[SignedHead]:
+    """Every end of the ledger that was signed, held against the entries and people's keys."""
+    hashes: dict[int, str] = {}
+    heads = workplace.ledger.signed_heads()
+    wanted = {head.number for head in heads}
+    if wanted:
+        hashes = workplace.ledger.hashes(wanted)
+    return [_checked(head, hashes, workplace.ledger.id, people) for head in heads]
+
+
+def _checked(
+    head: HeadSigned, hashes: Mapping[int, str], ledger: str, people: People
+) -> SignedHead:
+    held = opened(head.envelope)
+    name, digest = _head_name(ledger, head.number), Digest(f"sha256:{head.hash}")
+    said = held.says(name, digest, HEAD_PREDICATE) if held else None
+    if held is None or said is None:
+        return SignedHead(number=head.number, by="?", problem="what is signed is something else")
+    vouched = _held_against(held.key, held.signature, held.payload, people)
+    by = vouched.person.name if vouched.person else str(said.get("by", "?"))
+    if vouched.problem:
+        return SignedHead(number=head.number, by=by, problem=vouched.problem)
+    if hashes.get(head.number) != head.hash:
+        problem = f"entry {head.number} was another one then: the ledger was written anew"
+        return SignedHead(number=head.number, by=by, problem=problem)
+    return SignedHead(number=head.number, by=by)
+
+
+def _head_name(ledger: str, number: int) -> str:
+    return f"{ledger}#{number}"
+
+
+def _sealed(
+    workplace: Workplace, name: str, digest: Digest, kind: str
+) -> tuple[str, dict[str, Any]] | None:
+    """The public key and the envelope of a statement that is signed; None without a key."""
+    if not has_key(workplace):
+        return None
+    from inchworm.store.keys import read_key  # cryptography, only where something is signed
+
+    key = read_key(key_path(workplace))
+    if key is None:
+        return None
+    payload = statement(name, digest, kind, {"by": workplace.user, "at": workplace.now()})
+    return key.public, envelope(payload, key.public, key.sign(signed_bytes(payload)))

@@ -77,3 +77,23 @@ def test_what_ran_at_a_time(past: Program) -> None:
     shown = past("status", "--at", "2020-01-01 12:00").text
     assert shown.count("nothing yet") == 3
     assert "is not a time" in past("status", "--at", "noon", code=2).text
+
+
+def test_a_ledger_that_was_lost_is_begun_again(released: Program) -> None:
+    """With the bundles, and what the databases know; then life goes on."""
+    refused = released("ledger", "rebuild", code=1)
+    assert "there is a ledger with" in refused.text
+    for file in (released.folder / ".inchworm").glob("ledger.sqlite*"):
+        file.unlink()
+    rebuilt = released("ledger", "rebuild", "--json").json
+    assert rebuilt["promotions"] == {"dev": 1, "test": 1, "prod": 0}
+    assert rebuilt["bundles"] == 1
+    (bundle,) = released("bundles", "--json").json["bundles"]
+    assert bundle["promoted_to"] == ["dev", "test"]
+    history = released("history", "--json").json
+    assert history["promotions"] == []
+    assert [each["environment"] for each in history["of_other_ledgers"]] == ["test", "dev"]
+    assert released("ledger", "verify").code == 0
+    assert released.promote("riverwatch-1.4.0", "prod").json["state"] == "done"
+    (entry,) = released("history", "--json").json["promotions"]
+    assert entry["id"] == "P1"

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from inchworm.application.entry import checked_approvals
-from inchworm.application.route import ask_heads
+from inchworm.application.route import ask_heads, ask_passages
 from inchworm.application.signing import SignedHead, key_path, signed_heads
 from inchworm.application.workplace import Workplace
 from inchworm.core.entry.judging import CheckedApproval
-from inchworm.core.errors import LedgerError
+from inchworm.core.errors import BundleError, LedgerError
 from inchworm.core.identifiers import PromotionId
+from inchworm.core.ledger.events import Packed
 from inchworm.project.people import read_people
 from inchworm.store.keys import make_key, read_key
 
@@ -101,6 +102,62 @@ def verify(workplace: Workplace) -> Verified:
         unasked=tuple(unasked.items()),
         approvals=tuple(approvals),
         heads=tuple(signed_heads(workplace, people)),
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class Rebuilt:
+    """What a new ledger knows.
+
+    Attributes:
+        promotions: how many completed promotions each environment's database told of.
+        bundles: how many bundles of the store were recorded again.
+        unreadable: bundles that cannot be read, each with the reason.
+        unasked: environments that could not be asked, each with the reason.
+    """
+
+    promotions: Mapping[str, int]
+    bundles: int
+    unreadable: tuple[tuple[str, str], ...]
+    unasked: tuple[tuple[str, str], ...]
+
+
+def rebuild(workplace: Workplace) -> Rebuilt:
+    """Begin a ledger in place of one that was lost, with what bundles and databases know.
+
+    Databases know the promotions that were completed, who carried them out, when and by what
+    exception; drafts, approvals, failures and the course of steps are nowhere else than in the
+    ledger that was lost.
+
+    Raises:
+        LedgerError: when there is a ledger.
+    """
+    ledger = workplace.ledger
+    if ledger.exists:
+        raise LedgerError(
+            f"there is a ledger with {ledger.count():,} entries.",
+            next="Restore its latest copy if it is damaged. To begin another one, move it away "
+            "first, and keep it.",
+        )
+    ledger.begin()
+    bundles, unreadable = 0, []
+    for name in workplace.bundles.names():
+        try:
+            bundle = workplace.bundles.get(name)
+        except BundleError as error:
+            unreadable.append((name, error.what))
+            continue
+        event = Packed(digest=bundle.digest, commit=bundle.commit, snapshot=bundle.snapshot)
+        ledger.packed(bundle.name, event)
+        bundles += 1
+    passages = ask_passages(workplace, [each.name for each in workplace.project.environments])
+    for passage in passages:
+        ledger.hear(passage.environment, passage.promotions)
+    return Rebuilt(
+        promotions={p.environment: len(p.promotions) for p in passages if not p.problem},
+        bundles=bundles,
+        unreadable=tuple(unreadable),
+        unasked=tuple((p.environment, p.problem) for p in passages if p.problem),
     )
 
 

@@ -76,6 +76,10 @@ class Ledger:
             self._id = _started(started[0]) if started else self._start()
         return self._id
 
+    def begin(self) -> str:
+        """Make the first entry, unless there is one; the ledger's name."""
+        return self.id
+
     def append(self, about: str | About, *events: Event) -> list[Entry]:
         """Add entries about one thing; ``about`` may be worked out from the entries before.
 
@@ -176,8 +180,8 @@ class Ledger:
             f"its entry {head.number} is missing or another one than the database of {environment} "
             "was told: the ledger was cut, altered, or is an old copy.",
             where=self._storage.place,
-            next="Restore its latest copy. If that is lost, move the file away: a new ledger "
-            "begins, and the databases still say what is live and what passed where.",
+            next="Restore its latest copy. If that is lost, move the file away: inchworm ledger "
+            "rebuild begins another one with what the databases know.",
         )
 
     # ---- promotions ---------------------------------------------------------------------------

@@ -6,7 +6,7 @@ import sys
 
 import click
 
-from inchworm.application.keeping import exported, own_key, verify
+from inchworm.application.keeping import exported, own_key, rebuild, verify
 from inchworm.cli.process import workplace
 from inchworm.cli.terminal import console, print_json, rows, say
 from inchworm.core.counting import counted
@@ -84,6 +84,41 @@ def verify_command(as_json: bool) -> None:
         screen.print(rows(("does not count", "by", "why"), lines))
     if verified.wrong or verified.wrong_heads:
         sys.exit(1)
+
+
+@command.command("rebuild")
+@click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/rebuilt/1.")
+def rebuild_command(as_json: bool) -> None:
+    """Begin a ledger in place of one that was lost.
+
+    It records the bundles of the store again, and the completed promotions that the databases of
+    environments tell of. What only the lost ledger knew (drafts, approvals, failures, the course of
+    steps) is gone.
+    """
+    rebuilt = rebuild(workplace())
+    if as_json:
+        print_json(
+            {
+                "format": "inchworm/rebuilt/1",
+                "promotions": dict(rebuilt.promotions),
+                "bundles": rebuilt.bundles,
+                "unreadable": dict(rebuilt.unreadable),
+                "unasked": dict(rebuilt.unasked),
+            }
+        )
+    else:
+        screen = console()
+        say(screen, "done", f"a new ledger, with {counted(rebuilt.bundles, 'bundle')}")
+        for name, number in rebuilt.promotions.items():
+            say(screen, "told", f"{name}: {counted(number, 'completed promotion')}")
+        for name, why in rebuilt.unreadable:
+            say(screen, "cannot be read", f"{name}: {why}")
+        for name, why in rebuilt.unasked:
+            say(screen, "not asked", f"{name}: {why}")
+        screen.print(
+            "Drafts, approvals, failures and the course of steps were only in the lost one."
+        )
+    sys.exit(1 if rebuilt.unreadable or rebuilt.unasked else 0)
 
 
 @command.command("export")

@@ -2,7 +2,8 @@
 
 Run it with ``python -m tests.kill --kills 500 [--seed N]``. Two checkouts with a ledger each
 promote into one database by turns. Each bundle changes, adds and removes models, lets an increment
-grow and brings a migration; the process that promotes it is killed with SIGKILL at random instants
+grow and brings a migration; now and then a part is on hold, or the promotion is taken back. The
+process that promotes it is killed with SIGKILL at random instants
 until it ends, and then the database must be exactly what an undisturbed database is that took the
 same bundles: same tables, same rows, same migrations, nothing left beside.
 """
@@ -129,21 +130,61 @@ class Place:
 
     def promote_killing(self, outcome: Outcome, most: int) -> None:
         """Promote from one of the checkouts, killing the process up to ``most`` times."""
+        for each in self.checkouts:  # either of them may have to take it back
+            bundle = each.pack()
         program = self.chance.choice(self.checkouts)
-        new = [program.pack(), "--to", "dev"]
+        self._carry_out(program, ["promote", bundle, "--to", "dev"], outcome, most)
+
+    def hold_calmly(self, part: str) -> None:
+        """Put a part on hold in both databases, undisturbed."""
+        for program in (self.calm, self.checkouts[0]):
+            hold = ("hold", part, "--in", "dev", "--because", "to see what stays", "--yes")
+            program.process(*hold)
+
+    def lift_calmly(self, part: str) -> None:
+        """Lift the hold of a part in both databases."""
+        for program in (self.calm, self.checkouts[0]):
+            program.process("hold", part, "--in", "dev", "--lift", "--yes")
+
+    def roll_back_calmly(self) -> None:
+        """Take the last promotion back, without being killed."""
+        self.calm.process("rollback", "dev", "--because", "to see", "--yes")
+
+    def roll_back_killing(self, outcome: Outcome, most: int) -> None:
+        """Take the last promotion back, killing the process up to ``most`` times."""
+        program = self.chance.choice(self.checkouts)
+        self._carry_out(program, ["rollback", "dev", "--because", "to see"], outcome, most)
+
+    def _carry_out(self, program: Program, command: list[str], outcome: Outcome, most: int) -> None:
+        """Have a command done, killing it up to ``most`` times, and going on with what it began."""
+        before = self._completed(program)
         for _ in range(most):
-            if not self._killed(program, ["promote", *(self._unfinished(program) or new), "--yes"]):
+            if not self._killed(program, [*self._next(program, command), "--yes"]):
                 break
             outcome.kills += 1
+            if self._completed(program) != before:
+                break
         for _ in range(_PATIENCE):
-            going_on = self._unfinished(program) or new
-            answer = program.process("promote", *going_on, "--yes", code=None)
-            if answer.code != _LOCKED:
+            if self._completed(program) != before:
+                break
+            answer = program.process(*self._next(program, command), "--yes", code=None)
+            if answer.code not in (0, _LOCKED):
+                outcome.wrong.append(f"version {self.steps}: {answer.text}")
+                break
+            if answer.code == 0:
                 break
             time.sleep(0.1)  # the server has not noticed yet that its client is dead
-        if answer.code != 0:
-            outcome.wrong.append(f"version {self.steps}: {answer.text}")
         outcome.promotions += 1
+
+    def _next(self, program: Program, command: list[str]) -> list[str]:
+        unfinished = self._unfinished(program)
+        return ["promote", *unfinished] if unfinished else command
+
+    @staticmethod
+    def _completed(program: Program) -> int:
+        """How many promotions of a checkout's ledger are done, or were taken back since."""
+        told = program.process("history", "--all", "--json").json["promotions"]
+        return sum(each["state"] in {"done", "undone"} for each in told)
 
     def _killed(self, program: Program, command: list[str]) -> bool:
         """Start a command and kill it at a random instant; whether it was still at work."""
@@ -209,10 +250,24 @@ def kill(place: Place, kills: int) -> Outcome:
     outcome = Outcome()
     while outcome.kills < kills and not outcome.wrong:
         place.change()
+        holds = place.steps > 1 and place.chance.random() < _HOW_OFTEN
+        if holds:
+            place.hold_calmly(HELD)
         place.promote_calmly()
         place.promote_killing(outcome, min(6, kills - outcome.kills))
         place.compare(outcome)
+        if place.steps > 1 and not outcome.wrong and place.chance.random() < _HOW_OFTEN:
+            place.roll_back_calmly()
+            place.roll_back_killing(outcome, min(3, kills - outcome.kills))
+            place.compare(outcome)
+        if holds:
+            place.lift_calmly(HELD)
     return outcome
+
+
+HELD = "model:report.daily_total"
+_HOW_OFTEN = 0.4
+"""How often, of all versions, a part is on hold, or the promotion is taken back."""
 
 
 @contextlib.contextmanager

@@ -9,6 +9,7 @@ import pytest
 from tests import postgres
 from tests.crowd import crowd
 from tests.kill import Place, databases, kill
+from tests.reviewed_crowd import reviewed_crowd
 
 
 @pytest.mark.parametrize("kind", ["duckdb", "postgresql"])
@@ -32,3 +33,13 @@ def test_many_people_with_two_ledgers_at_once(tmp_path: Path, postgres_server: s
         ledgers = (one.rpartition("/")[2], other.rpartition("/")[2])
         codes = crowd(tmp_path, url, ledgers, seconds=3, size=4)
     assert codes[0] > 0
+
+
+def test_many_people_who_review_what_enters(tmp_path: Path, postgres_server: str) -> None:
+    """Nothing enters twice, or without an approval, and the ledger's chain is whole."""
+    with (
+        postgres.database(postgres_server) as url,
+        postgres.database(postgres_server) as ledger,
+    ):
+        ends = reviewed_crowd(tmp_path, url, ledger.rpartition("/")[2], seconds=4, size=3)
+    assert ends["draft", 0] > 0

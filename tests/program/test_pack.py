@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import subprocess
+import zipfile
 from pathlib import Path
 
 from tests.driver import Program
@@ -89,3 +90,29 @@ def test_a_bundle_file_can_be_named_by_its_path(starter: Program, tmp_path: Path
     copy = tmp_path / f"{name}.zip"
     shutil.copyfile(starter.folder / f".inchworm/bundles/{name}.zip", copy)
     assert starter.promote(str(copy), "dev").json["state"] == "done"
+
+
+def test_libraries_are_tested_before_anything_is_packed(river: Program) -> None:
+    """Tests are no part of a bundle; what passed is not run again."""
+    test = "from riverlib.error import root_mean_square as rms\n\n\n"
+    test += "def test_it():\n    assert rms([2, 2]) == 2\n"
+    river.write("library/tests/test_error.py", test)
+    before = river("check", "--json").json
+    river.pack()
+    passed = river.folder / ".inchworm/library_tests_passed"
+    first = passed.read_text()
+    stamp = passed.stat().st_mtime_ns
+    river.pack()
+    assert passed.stat().st_mtime_ns == stamp
+    bundles = river.folder / ".inchworm/bundles"
+    (bundle,) = bundles.glob("*.zip")
+    assert not [name for name in zipfile.ZipFile(bundle).namelist() if "tests" in name]
+    assert [f for f in before["findings"] if "tests" in str(f["file"])] == []
+
+    river.write("library/tests/test_error.py", test.replace("== 2", "== 7"))
+    refused = river("pack", code=2).text
+    assert "library/tests/ fails" in refused
+    assert "assert" in refused
+    assert passed.read_text() == first
+    river.write("library/tests/test_error.py", "X = 1\n")
+    assert "has no tests" in river("pack", code=2).text

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from inchworm import __version__
 from inchworm.application.checking import Checked, check, checked_before
+from inchworm.application.library_tests import check_libraries
 from inchworm.application.route import ask_passages
 from inchworm.application.signing import sign_bundle
 from inchworm.application.workplace import Workplace
@@ -15,6 +16,7 @@ from inchworm.core.errors import BundleError, UsageError
 from inchworm.core.ledger.events import Packed
 from inchworm.core.promotion.drafting.standing import other_content
 from inchworm.core.promotion.states import State
+from inchworm.kinds.registry import LIBRARY_TESTS
 from inchworm.project.tree import PART_FOLDERS
 
 
@@ -58,6 +60,7 @@ def pack_tree(workplace: Workplace, *, only_release: bool = False) -> PackResult
         reading, _ = workplace.read()
     if checked.has_errors:
         return PackResult(checked=checked)
+    check_libraries(workplace)
     git = workplace.project.git
     version = workplace.project.settings.version
     is_tagged = bool({version, f"v{version}"}.intersection(git.tags))
@@ -70,7 +73,11 @@ def pack_tree(workplace: Workplace, *, only_release: bool = False) -> PackResult
         )
     bundle = pack(
         reading.assembly,
-        dict(workplace.tree.contents.below(PART_FOLDERS)),
+        {
+            path: content
+            for path, content in workplace.tree.contents.below(PART_FOLDERS).items()
+            if not path.startswith(LIBRARY_TESTS)
+        },
         checked.findings,
         Provenance(
             commit=git.commit,

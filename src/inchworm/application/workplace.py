@@ -5,12 +5,13 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inchworm.application.source_tree import SourceTree
+from inchworm.core.environments.environment import owner_name
 from inchworm.core.parameters.matrix import evaluate, read_files
 from inchworm.project.git import user_name
 from inchworm.project.tree import Project, find_project
@@ -66,6 +67,8 @@ class Workplace:
             ProjectError: when its ``inchworm.toml`` is wrong.
         """
         project = find_project(tree.root)
+        if project.has_corners:
+            project = replace(project, owner=owner_name(_user_of(machine, project.root)))
         _keep_private(project.root / KEPT)
         return cls(project, tree, machine, clock, process)
 
@@ -77,7 +80,7 @@ class Workplace:
     @cached_property
     def user(self) -> str:
         """Who is at work: ``INCHWORM_USER``, else git's user name, else the login."""
-        return self.machine.environ.get(_USER) or user_name(self.root) or self.machine.login
+        return _user_of(self.machine, self.root)
 
     def now(self) -> str:
         """The time, ISO 8601, UTC, to the second."""
@@ -173,3 +176,7 @@ def _keep_private(folder: Path) -> None:
 
 _OWNER_ONLY = 0o700
 _OTHERS = 0o077
+
+
+def _user_of(machine: Machine, root: Path) -> str:
+    return machine.environ.get(_USER) or user_name(root) or machine.login

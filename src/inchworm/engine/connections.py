@@ -81,10 +81,14 @@ class OpenEnvironment:
         ours = {part.part: part for part in parts if part.project == self.project}
         foreign = [part for part in parts if part.project != self.project]
         aside = self.aside()
+        everything = self.database.structure()
+        corner = self.environment.database.corner
+        schemas = {table.schema for table in everything.values()}
+        elsewhere = corner.of_others(schemas) if corner else frozenset()
         structure = {
             name: table
-            for name, table in self.database.structure().items()
-            if table.schema != self.bookkeeping.schema and name not in aside
+            for name, table in everything.items()
+            if table.schema not in {self.bookkeeping.schema, *elsewhere} and name not in aside
         }
         differing, attached = self._compared(ours, foreign)
         promotions = tuple(self.bookkeeping.promotions())

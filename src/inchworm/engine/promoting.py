@@ -107,6 +107,11 @@ def _check_unmoved(work: Work, place: OpenEnvironment) -> None:
     """The environment must be as drafted; after a stop, nobody else may have been there."""
     promotion, draft = work.promotion, work.promotion.draft
     again = f"inchworm promote {draft.bundle} --to {draft.environment}"
+    if draft.corner != work.prepared.environment.corner:
+        raise EnvironmentMoved(
+            f"{promotion.id} was drafted for the corner of {draft.corner or 'nobody'}.",
+            next=f"Draft one for this corner: {again}",
+        )
     if draft.bundle_digest != work.prepared.bundle.digest:
         raise EnvironmentMoved(
             f"{draft.bundle} is not the bundle that {promotion.id} was drafted with.",
@@ -326,7 +331,8 @@ class _Promoting:
         for summary in ledger.summaries():
             if summary.environment == environment and summary.state is State.DRAFTED:
                 draft = ledger.promotion(summary.id)
-                ledger.move(draft, State.DROPPED, passed_by(self.before.id))
+                if draft.draft.corner == self.before.draft.corner:
+                    ledger.move(draft, State.DROPPED, passed_by(self.before.id))
 
     def _claim(self) -> None:
         """Say in the database whose turn it is, and which names this promotion will use."""

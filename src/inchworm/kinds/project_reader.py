@@ -46,7 +46,7 @@ from inchworm.kinds.analysis import (
     work_out,
 )
 from inchworm.kinds.base import Surroundings
-from inchworm.kinds.registry import FOLDERS, SHARED_FOLDERS, UNFIT, part_of
+from inchworm.kinds.registry import FOLDERS, LIBRARY_TESTS, SHARED_FOLDERS, UNFIT, part_of
 
 _SEEN_BY_OTHERS = (*SHARED_FOLDERS, "library")
 _MENTION = re.compile(r"(\w+)\s*\.\s*(\w+)")
@@ -150,6 +150,8 @@ def _parts(contents: Contents, findings: list[Finding]) -> dict[PartId, Part]:
         part = part_of(path)
         if part is not None:
             by_part[part].append(SourceFile(path, contents))
+        elif path.startswith(LIBRARY_TESTS):
+            continue
         elif path.partition("/")[0] in FOLDERS and not path.lower().endswith(_BESIDE):
             unfit = UNFIT.search(path.partition("/")[2].replace("/", ""))
             message = f"belongs to no part: no name has {unfit.group()!r}" if unfit else _STRAY

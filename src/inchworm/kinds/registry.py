@@ -44,6 +44,14 @@ def _model(pieces: list[str]) -> str | None:
     return f"{pieces[1]}.{pieces[2][:-4]}".lower()
 
 
+LIBRARY_TESTS = "library/tests/"
+"""The folder of the tests of libraries: no part, and in no bundle."""
+
+
+def _library(pieces: list[str]) -> str | None:
+    return None if "/".join(pieces).startswith(LIBRARY_TESTS) else _folder(".py")(pieces)
+
+
 class Handled(NamedTuple):
     """How the parts in one folder of a project are handled.
 
@@ -66,7 +74,7 @@ FOLDERS: Mapping[str, Handled] = {
     "pipelines": Handled(Kind.PIPELINE, _file(".toml"), "pipeline.PipelineKind"),
     "connections": Handled(Kind.CONNECTION, _file(".toml"), "connection.ConnectionKind"),
     "flows": Handled(Kind.FLOW, _file(".toml"), "flow.FlowKind"),
-    "library": Handled(Kind.LIBRARY, _folder(".py"), "library.LibraryKind"),
+    "library": Handled(Kind.LIBRARY, _library, "library.LibraryKind"),
     "consumers": Handled(Kind.CONSUMER, _file(".toml"), "consumer.ConsumerKind"),
 }
 """The registry of kinds, by the folder in which every file belongs to a part of the kind."""

@@ -14,6 +14,7 @@ from inchworm.core.checks.findings import Finding
 from inchworm.core.entry.closed_hours import closed_time
 from inchworm.core.entry.conditions import EntryConditions, measure_condition, ran_condition
 from inchworm.core.environments.environment import (
+    OWNER,
     DatabaseAddress,
     Environment,
     SecretStoreAddress,
@@ -135,7 +136,7 @@ class DatabaseSettings(Settings):
     password: str | None = None
     schema_pattern: str = "{schema}"
     threads: int | None = Field(None, ge=1, le=1024)
-    bookkeeping: str = Field("inchworm", pattern="^[a-z_][a-z0-9_]*$")
+    bookkeeping: str = ""
     keep_replaced: bool = True
     undo_migrations: bool = False
     may_lose: tuple[str, ...] = ()
@@ -143,9 +144,31 @@ class DatabaseSettings(Settings):
     @field_validator("schema_pattern")
     @classmethod
     def _has_schema(cls, pattern: str) -> str:
-        if not re.fullmatch(r"[A-Za-z0-9_]*\{schema\}[A-Za-z0-9_]*", pattern):
-            raise ValueError("must be {schema} with letters, digits and _ around it")
+        if not re.fullmatch(r"[A-Za-z0-9_]*\{schema\}[A-Za-z0-9_]*", pattern.replace(OWNER, "")):
+            raise ValueError("must be {schema} with letters, digits, _ and {owner} around it")
         return pattern
+
+    @field_validator("bookkeeping")
+    @classmethod
+    def _is_plain(cls, schema: str) -> str:
+        if schema and not re.fullmatch(r"[a-z_][a-z0-9_]*", schema.replace(OWNER, "_")):
+            raise ValueError("must be lower-case letters, digits, _ and {owner}, no digit first")
+        return schema
+
+    @model_validator(mode="after")
+    def _corners_have_their_own_bookkeeping(self) -> DatabaseSettings:
+        if OWNER in self.schema_pattern and self.bookkeeping and OWNER not in self.bookkeeping:
+            raise ValueError(
+                "bookkeeping needs {owner}, as schema_pattern has it: a corner has its own"
+            )
+        return self
+
+    @property
+    def address(self) -> DatabaseAddress:
+        """The address as the rest of the program has it."""
+        of_corner = f"inchworm__{OWNER}" if OWNER in self.schema_pattern else "inchworm"
+        given = self.model_dump(exclude={"bookkeeping"})
+        return DatabaseAddress(**given, bookkeeping=self.bookkeeping or of_corner)
 
 
 class Databases(Settings):
@@ -430,7 +453,7 @@ def _environment(name: str, path: str, settings: EnvironmentSettings) -> Environ
         snapshots=settings.snapshots,
         overrides=settings.overrides,
         shared=settings.shared,
-        database=DatabaseAddress(**database.model_dump()),
+        database=database.address,
         workspace=settings.workspace.address,
         gateway=settings.gateway.address,
         secret_store=SecretStoreAddress(**settings.secret_store.model_dump())
@@ -466,10 +489,28 @@ def _report_route(
                     )
                 )
         _report_entry(environment, by_name, documents[environment.name], report)
+        _report_corner(environment, documents[environment.name], report)
         if environment.name in _all_before(environment, by_name):
             report(
                 rules.MALFORMED.finding(
                     f"{environment.name} comes after itself", file=environment.file, line=line
+                )
+            )
+
+
+def _report_corner(environment: Environment, document: TomlDocument, report: Report) -> None:
+    """Where everybody has a corner of the database, they need services of their own, too."""
+    services = {"workspace": environment.workspace, "gateway": environment.gateway}
+    for name, service in services.items():
+        has_own = OWNER in service.url or name in environment.shared
+        if environment.database.has_corners and not has_own:
+            report(
+                rules.MALFORMED.finding(
+                    f"[{name}] url is the same for everybody, and the database has corners",
+                    file=environment.file,
+                    line=document.line_of((name, "url")),
+                    remedy="Write {owner} into it, such as sim:dev-{owner}; or, where all of you "
+                    f'put things there on purpose: shared = ["{name}"].',
                 )
             )
 

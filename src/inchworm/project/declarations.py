@@ -28,7 +28,7 @@ from inchworm.core.lineage.facts import Policies, Use
 from inchworm.core.parts import digest_of
 
 FILE = ".inchworm/declarations.json"
-_VERSION = 5
+_VERSION = 6
 """Raised whenever the same files are read otherwise than before."""
 
 

@@ -50,6 +50,13 @@ class Project:
 
     root: Path
     declared: Declarations
+    owner: str = ""
+    """Whose corner an environment is that has corners, as it can stand in a schema's name."""
+
+    @property
+    def has_corners(self) -> bool:
+        """Whether any environment has a corner for everybody."""
+        return any(each.database.has_corners for each in self.declared.environments)
 
     @property
     def settings(self) -> ProjectSettings:
@@ -64,7 +71,8 @@ class Project:
     @cached_property
     def environments(self) -> list[Environment]:
         """All environments, in the order of the route."""
-        return in_route_order(self.declared.environments)
+        declared = in_route_order(self.declared.environments)
+        return [each.in_corner(self.owner) for each in declared] if self.owner else declared
 
     def environment(self, name: str) -> Environment:
         """The environment of that name; case does not count.

@@ -14,6 +14,8 @@ from rich.console import Console
 from rich.text import Text
 
 from inchworm.application.running import PreparedRun, RunRequest, carry_out_run, prepare_run
+from inchworm.application.running_here import own_corner, put_here
+from inchworm.application.workplace import Workplace
 from inchworm.cli.options import PARTLY_DONE, duration
 from inchworm.cli.process import collect_as_usual, shown_time, workplace
 from inchworm.cli.runs import spell_step
@@ -27,13 +29,15 @@ from inchworm.core.execution import StepReport, StepState
 from inchworm.core.parameters.values import Type
 from inchworm.core.running.run import Run, RunStep
 from inchworm.core.running.states import RunState
+from inchworm.engine.reporter import Reporter
 from inchworm.engine.running.runner import Due, RunReporter
 from inchworm.report.runs import run_document, step_document
 
 
 @click.command("run")
 @click.argument("name", metavar="PIPELINE|MODEL|NOTEBOOK|FLOW")
-@click.option("--in", "environment", metavar="ENV", required=True, help="Where it is live.")
+@click.option("--in", "where", metavar="ENV", help="Where it is live.")
+@click.option("--here", is_flag=True, help="The tree as it is, in your own corner.")
 @click.option("--upstream", is_flag=True, help="First what it depends on: models and notebooks.")
 @click.option("--downstream", is_flag=True, help="Then what it affects: models and notebooks.")
 @click.option("--since-failed", is_flag=True, help="Go on with the last run, where it failed.")
@@ -48,7 +52,8 @@ from inchworm.report.runs import run_document, step_document
 @click.option("--json", "as_json", is_flag=True, help="A line of JSON for each thing that happens.")
 def command(
     name: str,
-    environment: str,
+    where: str | None,
+    here: bool,
     upstream: bool,
     downstream: bool,
     since_failed: bool,
@@ -67,8 +72,18 @@ def command(
     Tables are built beside the live ones, checked, and switched over together. Steps that do not
     need each other run side by side; one that fails keeps only those from beginning that need it.
     Ctrl-C and SIGTERM stop what runs, and nothing half done is seen.
+
+    With --here, what the working tree has of it goes into your own corner of an environment first
+    ({owner} in its schema_pattern), where nobody else is disturbed.
     """
     place = workplace()
+    screen = console()
+    if here:
+        environment = _put_here(screen, place, name, where, as_json)
+    elif where is not None:
+        environment = where
+    else:
+        raise click.UsageError("Say where: --in ENV, or --here.")
     prepared = prepare_run(
         place,
         RunRequest(
@@ -84,7 +99,6 @@ def command(
             started=started,
         ),
     )
-    screen = console()
     if only_values:
         _show_values(screen, prepared, as_json)
         return
@@ -109,6 +123,23 @@ def command(
         _show_end(screen, prepared, run, time.monotonic() - began)
     ends = {RunState.DONE: 0, RunState.PARTLY_DONE: PARTLY_DONE}
     sys.exit(ends.get(run.state, 1))
+
+
+def _put_here(
+    screen: Console, place: Workplace, name: str, where: str | None, as_json: bool
+) -> str:
+    """Put the working tree into one's own corner; the environment's name."""
+    corner = own_corner(place, where)
+    promotion = put_here(place, name, corner, Reporter())
+    if as_json:
+        return corner.name
+    named = f"{corner.name} ({corner.protection})"
+    if promotion is None:
+        say(screen, "nothing to do", f"{named} has it as the tree has it")
+    else:
+        steps = counted(len(promotion.draft.steps), "step")
+        say(screen, "done", f"{promotion.draft.bundle} is in {named}: {promotion.id}, {steps}")
+    return corner.name
 
 
 def _interrupt(number: int, frame: object) -> None:

@@ -143,13 +143,14 @@ def _show(place: Workplace, read: Status) -> None:
         Text.assemble(
             (settings.name, "bold"),
             (f"  read {shown_time(read.read_at)} UTC as {place.user}", "dim"),
+            (f", the corner of {place.project.owner}" if place.project.owner else "", "dim"),
         )
     )
     screen.print()
     lines: list[tuple[str | Text, ...]] = []
     for each in read.environments:
         environment = each.environment
-        protection = word(environment.protection)
+        protection = word("protected" if environment.protected else "not protected")
         last = each.live.last if each.live else None
         if each.live is None:
             lines.append((environment.name, protection, "cannot be read", *[""] * 6))

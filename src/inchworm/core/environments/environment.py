@@ -2,12 +2,63 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+import re
+import unicodedata
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 from inchworm.core.entry.conditions import NO_CONDITIONS, EntryConditions
 from inchworm.core.environments.verification import Verification
+from inchworm.core.errors import UsageError
 from inchworm.core.identifiers import RelationName, relation
+
+OWNER = "{owner}"
+"""Stands in addresses for whoever is at work, so that each has a corner of their own."""
+
+
+def owner_name(user: str) -> str:
+    """Somebody's name as it can stand in the name of a schema.
+
+    Raises:
+        UsageError: when the name has no letter or digit that could.
+    """
+    plain = unicodedata.normalize("NFKD", user).encode("ascii", "ignore").decode().lower()
+    name = re.sub(r"[^a-z0-9]+", "_", plain).strip("_")
+    if not name:
+        raise UsageError(
+            f"{user!r} has no letters or digits that could name a corner.",
+            next="Set INCHWORM_USER, or git's user.name.",
+        )
+    return name
+
+
+@dataclass(frozen=True, kw_only=True)
+class Corner:
+    """Somebody's corner of a database.
+
+    Attributes:
+        schemas: the pattern of the names of all corners' schemas, with ``{owner}`` in it.
+        bookkeeping: the same of the schemas in which their bookkeeping is.
+    """
+
+    owner: str
+    schemas: str
+    bookkeeping: str
+
+    def of_others(self, schemas: Iterable[str]) -> frozenset[str]:
+        """The schemas, of those in a database, that are in the corners of others."""
+        if OWNER not in self.schemas:  # each corner is a database of its own
+            return frozenset()
+        known = frozenset(schemas)
+        kept = re.compile(re.escape(self.bookkeeping).replace(re.escape(OWNER), "(.+)"))
+        owners = {match[1] for name in known if (match := kept.fullmatch(name))} - {self.owner}
+        patterns = (self.schemas.replace("{schema}", "{any}"), self.bookkeeping)
+        corners = [
+            re.compile(re.escape(pattern.replace(OWNER, owner)).replace(re.escape("{any}"), ".+"))
+            for owner in owners
+            for pattern in patterns
+        ]
+        return frozenset(name for name in known if any(c.fullmatch(name) for c in corners))
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -26,6 +77,13 @@ class DatabaseAddress:
     """Whether migrations of a promotion that fails are taken back, where they can be."""
     may_lose: tuple[str, ...] = ()
     """Tables and columns, by logical name, whose values a change of structure may lose."""
+    corner: Corner | None = None
+    """The corner that it is, where everybody has one of their own."""
+
+    @property
+    def has_corners(self) -> bool:
+        """Whether everybody has other schemas, or another database."""
+        return OWNER in self.url or OWNER in self.schema_pattern
 
     def physical_schema(self, schema: str) -> str:
         """The schema's name in this environment."""
@@ -84,6 +142,33 @@ class Environment:
     """What has to hold once a promotion is there."""
     file: str = ""
 
+    @property
+    def corner(self) -> str:
+        """Whose corner it is; empty where nobody has one of their own."""
+        return self.database.corner.owner if self.database.corner else ""
+
+    def in_corner(self, owner: str) -> Environment:
+        """The environment as it is for somebody; the same one where it has no corners."""
+        if not self.database.has_corners:
+            return self
+        database = self.database
+        return replace(
+            self,
+            database=replace(
+                database,
+                url=database.url.replace(OWNER, owner),
+                schema_pattern=database.schema_pattern.replace(OWNER, owner),
+                bookkeeping=database.bookkeeping.replace(OWNER, owner),
+                corner=Corner(
+                    owner=owner,
+                    schemas=database.schema_pattern,
+                    bookkeeping=database.bookkeeping,
+                ),
+            ),
+            workspace=replace(self.workspace, url=self.workspace.url.replace(OWNER, owner)),
+            gateway=replace(self.gateway, url=self.gateway.url.replace(OWNER, owner)),
+        )
+
     def schedule_state(self, pipeline: str, schedule: str) -> str:
         """``on`` or ``off``: by pipeline and schedule, by schedule, by pipeline, or by default."""
         for key in (f"{pipeline}.{schedule}", schedule, pipeline):
@@ -93,8 +178,9 @@ class Environment:
 
     @property
     def protection(self) -> str:
-        """``protected`` or ``not protected``, as lines that matter show it."""
-        return "protected" if self.protected else "not protected"
+        """``protected`` or ``not protected``, and whose corner, as lines that matter show it."""
+        protection = "protected" if self.protected else "not protected"
+        return f"{protection}, the corner of {self.corner}" if self.corner else protection
 
 
 def in_route_order(environments: Sequence[Environment]) -> list[Environment]:

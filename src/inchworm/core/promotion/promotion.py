@@ -149,6 +149,8 @@ class Draft:
     """Whether some of them stay because they were not chosen, and not by holds alone."""
     holds: tuple[Hold, ...] = ()
     """The holds in force afterwards."""
+    corner: str = ""
+    """Whose corner it goes into, where the environment has corners."""
     undone: Undone = field(default_factory=dict)
     """The migrations that a rollback takes back, by schema; exactly as they are here."""
 
@@ -194,6 +196,7 @@ class Draft:
             **({"sources": {str(p): s for p, s in self.sources.items()}} if self.sources else {}),
             **({"is_choice": True} if self.is_choice else {}),
             **({"holds": [hold.to_json() for hold in self.holds]} if self.holds else {}),
+            **({"corner": self.corner} if self.corner else {}),
             **({"undone": _undone_to_json(self.undone)} if self.undone else {}),
         }
 

@@ -69,6 +69,7 @@ def draft(request: Request) -> Draft:
     findings += _rights(request, relations, made, pending)
     return Draft(
         environment=request.environment.name,
+        corner=request.environment.corner,
         bundle=request.bundle,
         bundle_digest=request.bundle_digest,
         today=request.today.isoformat(),

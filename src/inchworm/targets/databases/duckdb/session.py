@@ -28,6 +28,29 @@ Only one process at a time writes to a file, so nobody else makes one meanwhile.
 """
 
 
+Macros = list[tuple[Any, ...]]
+
+_REMEMBERED: dict[Path, tuple[str, Macros]] = {}
+"""The macros of files that this process has read, each with what the file looked like then.
+
+Reading them takes longer than most commands do in all, as DuckDB lists thousands of its own
+functions with them; and a command opens a file several times.
+"""
+
+
+def _stamp(path: Path) -> str:
+    """Times and sizes of a database's files: others, whenever anybody has written to it."""
+    stamps = []
+    for file in (path, path.with_name(f"{path.name}.wal")):
+        try:
+            found = file.stat()
+        except FileNotFoundError:
+            stamps.append("-")
+        else:
+            stamps.append(f"{found.st_ino} {found.st_mtime_ns} {found.st_size}")
+    return ", ".join(stamps)
+
+
 class DuckDbSession:
     """A connection to a DuckDB file."""
 
@@ -44,8 +67,13 @@ class DuckDbSession:
     ) -> None:
         self.identity = f"{login} at {path.name}".lstrip()
         self._path = path
-        self._macros: list[list[tuple[Any, ...]]] = []
-        """The macros that were read, once they were; all connections of a process share it."""
+        self._macros: list[Macros] = []
+        """The macros that were read, once they were; all connections to a file share it."""
+        self._is_first = True
+        """Whether it is the connection that others are made of."""
+        stamp, remembered = _REMEMBERED.get(path, ("", []))
+        if path != IN_MEMORY and stamp == _stamp(path):
+            self._macros.append(remembered)
         config = places.config
         if threads is not None:
             config["threads"] = threads
@@ -90,6 +118,7 @@ class DuckDbSession:
         """Another connection of this process to the same file."""
         other = copy(self)
         other._connection = self._connection.cursor()
+        other._is_first = False
         return other
 
     def interrupt(self) -> None:
@@ -185,6 +214,8 @@ class DuckDbSession:
     def close(self) -> None:
         """End the connection."""
         self._connection.close()
+        if self._macros and self._is_first and self._path != IN_MEMORY:
+            _REMEMBERED[self._path] = (_stamp(self._path), self._macros[0])
 
     @contextmanager
     def _errors(self) -> Iterator[None]:

@@ -1,0 +1,69 @@
+"""The tests of a project's libraries, which have to pass before anything is packed."""
+
+from __future__ import annotations
+
+import hashlib
+import shlex
+import sys
+from pathlib import Path
+
+from inchworm.application.workplace import KEPT, Workplace
+from inchworm.core.errors import UsageError
+from inchworm.engine.asking import ask
+from inchworm.kinds.registry import LIBRARY_TESTS
+
+_PASSED = "library_tests_passed"
+_SECONDS = 600.0
+"""How long all tests may take."""
+_NO_TESTS = 5
+"""The exit code of pytest where it finds none."""
+
+
+def check_libraries(workplace: Workplace) -> None:
+    """Run the tests of the libraries with pytest, unless they passed with just these files.
+
+    Raises:
+        UsageError: when one fails, when there are none in the folder, or pytest is not installed.
+    """
+    root = workplace.root
+    folder = root / LIBRARY_TESTS
+    if not folder.is_dir():
+        return
+    digest = _digest(root / "library")
+    passed = root / KEPT / _PASSED
+    if passed.is_file() and passed.read_text() == digest:
+        return
+    command = [sys.executable, "-m", "pytest", str(folder), "-q", "--tb=short"]
+    command += ["-p", "no:cacheprovider", "--import-mode=importlib", f"--rootdir={folder}"]
+    environ = {
+        **workplace.machine.environ,
+        "PYTHONPATH": str(root / "library"),
+        "PYTHONDONTWRITEBYTECODE": "1",
+    }
+    answer = ask(shlex.join(command), "", root, environ, _SECONDS)
+    if answer.code == 0:
+        passed.write_text(digest)
+        return
+    if "No module named pytest" in answer.text:
+        raise UsageError(
+            "The libraries have tests, and pytest is not installed here.",
+            where=LIBRARY_TESTS,
+            next="pip install pytest",
+        )
+    what = "has no tests" if answer.code == _NO_TESTS else f"fails: {answer.text}"
+    raise UsageError(
+        f"{LIBRARY_TESTS} {what}.",
+        where=LIBRARY_TESTS,
+        next="See all of it: PYTHONPATH=library python -m pytest library/tests",
+    )
+
+
+def _digest(folder: Path) -> str:
+    """Of every Python file of the libraries and their tests, and of the Python that runs them."""
+    digest = hashlib.sha256(sys.version.encode())
+    for path in sorted(
+        p for p in folder.rglob("*") if p.is_file() and "__pycache__" not in p.parts
+    ):
+        name, content = str(path.relative_to(folder)), path.read_bytes()
+        digest.update(f"{name}\0{len(content)}\0".encode() + content)
+    return digest.hexdigest()

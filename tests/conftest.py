@@ -13,6 +13,7 @@ from inchworm.application.starting import start_project
 from inchworm.demo.day import write_scenario
 from tests import postgres
 from tests.driver import Program
+from tests.once import Once
 
 settings.register_profile("quick", max_examples=50, deadline=None)
 settings.register_profile(
@@ -33,6 +34,14 @@ def postgres_url(postgres_server: str) -> Iterator[str]:
     """An empty PostgreSQL database."""
     with postgres.database(postgres_server) as address:
         yield address
+
+
+@pytest.fixture(scope="session")
+def once(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Once]:
+    """Brings states about that many tests begin with."""
+    made = Once(tmp_path_factory.mktemp("once"))
+    yield made
+    made.close()
 
 
 @pytest.fixture

@@ -9,27 +9,35 @@ import pytest
 
 from inchworm.sim.store import SimStore
 from tests.driver import Program
+from tests.once import Once
 
 DEV = "duckdb:///.inchworm/dev.duckdb"
 MODEL = "models/report/daily_total.sql"
 
 
 @pytest.fixture
-def live(anywhere: tuple[Program, str]) -> tuple[Program, str]:
+def live(once: Once, anywhere: tuple[Program, str]) -> tuple[Program, str]:
     """A new project that is live in a database of each kind; its schedule is on."""
-    program, url = anywhere
+    once(_make_live, *anywhere)
+    return anywhere
+
+
+def _make_live(program: Program, url: str) -> None:
     program.edit("environments/dev.toml", 'default = "off"', 'default = "on"')
     program.promote(program.pack(), "dev")
-    return program, url
 
 
 @pytest.fixture
-def served(starter: Program, postgres_url: str) -> tuple[Program, str]:
+def served(once: Once, starter: Program, postgres_url: str) -> tuple[Program, str]:
     """A new project in PostgreSQL's dialect that is live there."""
-    starter.edit("inchworm.toml", '"duckdb"', '"postgres"')
-    starter.edit("environments/dev.toml", DEV, postgres_url)
-    starter.promote(starter.pack(), "dev")
+    once(_serve, starter, postgres_url)
     return starter, postgres_url
+
+
+def _serve(program: Program, url: str) -> None:
+    program.edit("inchworm.toml", '"duckdb"', '"postgres"')
+    program.edit("environments/dev.toml", DEV, url)
+    program.promote(program.pack(), "dev")
 
 
 def change(program: Program, factor: int) -> str:

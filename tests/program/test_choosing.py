@@ -8,15 +8,20 @@ from typing import Any
 import pytest
 
 from tests.driver import Program
+from tests.once import Once
 
 TABLE = '/*---\nstore = "table"\n---*/\n'
 OWNED = '/*---\nstore = "table"\nowner = "Duty desk"\n---*/\n'
 
 
 @pytest.fixture
-def two(anywhere: tuple[Program, str]) -> tuple[Program, str]:
+def two(once: Once, anywhere: tuple[Program, str]) -> tuple[Program, str]:
     """Two models, of which one reads the other, are live; the next version changes both."""
-    program, url = anywhere
+    once(_make_two, *anywhere)
+    return anywhere
+
+
+def _make_two(program: Program, url: str) -> None:
     program.write("models/m/a.sql", f"{TABLE}SELECT 1 AS x, 5 AS y")
     program.write("models/m/b.sql", f"{TABLE}SELECT x * 10 AS z FROM m.a")
     program.write("models/m/c.sql", f"{TABLE}SELECT 100 AS w")
@@ -24,7 +29,6 @@ def two(anywhere: tuple[Program, str]) -> tuple[Program, str]:
     program.write("models/m/a.sql", f"{TABLE}SELECT 2 AS x, 5 AS y")
     program.write("models/m/b.sql", f"{TABLE}SELECT x * 20 AS z FROM m.a")
     program.write("models/m/c.sql", f"{OWNED}SELECT 200 AS w")
-    return program, url
 
 
 def values(program: Program, url: str) -> tuple[Any, ...]:

@@ -13,6 +13,7 @@ import duckdb
 import pytest
 
 from tests.driver import Program
+from tests.once import DEV, Once
 
 TABLE = """
 CREATE TABLE ops.reading (
@@ -41,21 +42,22 @@ Place = tuple[Program, str, Path]
 
 
 @pytest.fixture
-def copying(anywhere: tuple[Program, str]) -> Place:
+def copying(once: Once, anywhere: tuple[Program, str]) -> Place:
     """It in a database of each kind."""
-    return prepare(*anywhere)
+    once(prepare, *anywhere)
+    return (*anywhere, anywhere[0].folder / "incoming")
 
 
 @pytest.fixture
-def at_desk(starter: Program) -> Place:
+def at_desk(once: Once, starter: Program) -> Place:
     """It in DuckDB."""
-    return prepare(starter, "duckdb:///.inchworm/dev.duckdb")
+    once(prepare, starter, DEV)
+    return starter, DEV, starter.folder / "incoming"
 
 
-def prepare(program: Program, url: str) -> Place:
+def prepare(program: Program, url: str) -> None:
     """A project with the flow, promoted into development."""
-    folder = program.folder / "incoming"
-    folder.mkdir()
+    (program.folder / "incoming").mkdir()
     matrix = (program.folder / "parameters.toml").read_text()
     program.write(
         "parameters.toml", f'{matrix}\n[loggers_url]\ntype = "text"\nevery = "incoming"\n'
@@ -64,7 +66,6 @@ def prepare(program: Program, url: str) -> Place:
     program.write("schemas/ops/migrations/0002_reading.sql", TABLE)
     program.write("flows/loggers.toml", FLOW)
     program.promote(program.pack(), "dev")
-    return program, url, folder
 
 
 def run(program: Program, code: int | None = 0) -> dict[str, Any]:

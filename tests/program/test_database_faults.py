@@ -13,6 +13,7 @@ import pytest
 from inchworm.targets.databases import connect
 from tests.cutting import Wire, wire
 from tests.driver import COMMAND, Program
+from tests.once import Once
 
 HERE = "duckdb:///.inchworm/dev.duckdb"
 MORE = "schemas/ops/migrations/0002_more.sql"
@@ -38,14 +39,18 @@ def state(url: str) -> dict[str, Any]:
 
 
 @pytest.fixture
-def served(starter: Program, postgres_url: str) -> Program:
+def served(once: Once, starter: Program, postgres_url: str) -> Program:
     """A new project in the server's own dialect, promoted into it, and changed."""
-    starter.edit("inchworm.toml", 'dialect = "duckdb"', 'dialect = "postgres"')
-    starter.edit("environments/dev.toml", HERE, postgres_url)
-    starter.promote(starter.pack(), "dev")
-    starter.write(MORE, TWO)
-    starter.edit("models/report/daily_total.sql", "sum(amount)", "sum(amount + 0)")
+    once(_serve, starter, postgres_url)
     return starter
+
+
+def _serve(program: Program, url: str) -> None:
+    program.edit("inchworm.toml", 'dialect = "duckdb"', 'dialect = "postgres"')
+    program.edit("environments/dev.toml", HERE, url)
+    program.promote(program.pack(), "dev")
+    program.write(MORE, TWO)
+    program.edit("models/report/daily_total.sql", "sum(amount)", "sum(amount + 0)")
 
 
 @pytest.fixture

@@ -7,6 +7,7 @@ import shutil
 import pytest
 
 from tests.driver import Program
+from tests.once import Once
 
 SETTINGS = 'about = "What staff keep"\nmanaged = "structure"\n'
 TABLES = """\
@@ -202,8 +203,13 @@ CREATE TABLE staff.visit (
 
 
 @pytest.fixture
-def kept(starter: Program, postgres_url: str) -> tuple[Program, str]:
+def kept(once: Once, starter: Program, postgres_url: str) -> tuple[Program, str]:
     """A schema of wanted structure that is live in PostgreSQL, with rows, and a view upon it."""
+    once(_make_kept, starter, postgres_url)
+    return starter, postgres_url
+
+
+def _make_kept(starter: Program, postgres_url: str) -> None:
     starter.edit("inchworm.toml", '"duckdb"', '"postgres"')
     starter.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", postgres_url)
     starter.write("schemas/staff/schema.toml", SETTINGS)
@@ -216,7 +222,6 @@ def kept(starter: Program, postgres_url: str) -> tuple[Program, str]:
         "INSERT INTO staff.visit VALUES (1, 1, -3), (2, 9 - 7, -3)",
         "SELECT 1",
     )
-    return starter, postgres_url
 
 
 def test_a_type_that_all_values_fit_loses_nothing(kept: tuple[Program, str]) -> None:

@@ -7,6 +7,7 @@ import pytest
 
 from inchworm.targets.databases import connect
 from tests.driver import Program
+from tests.once import Once, promoted
 from tests.program.test_faults import die
 
 HERE = "duckdb:///.inchworm/dev.duckdb"
@@ -20,11 +21,10 @@ CREATE TABLE ops.b (id INTEGER PRIMARY KEY);
 
 
 @pytest.fixture
-def place(anywhere: tuple[Program, str]) -> tuple[Program, str]:
+def place(once: Once, anywhere: tuple[Program, str]) -> tuple[Program, str]:
     """A new project promoted into development, and its database."""
-    starter, url = anywhere
-    starter.promote(starter.pack(), "dev")
-    return starter, url
+    once(promoted, *anywhere)
+    return anywhere
 
 
 def tables(program: Program, url: str) -> list[str]:
@@ -134,12 +134,16 @@ CONCURRENT = (
 
 
 @pytest.fixture
-def served(starter: Program, postgres_url: str) -> Program:
+def served(once: Once, starter: Program, postgres_url: str) -> Program:
     """A new project in the server's own dialect, promoted into it."""
-    starter.edit("environments/dev.toml", HERE, postgres_url)
-    starter.edit("inchworm.toml", 'dialect = "duckdb"', 'dialect = "postgres"')
-    starter.promote(starter.pack(), "dev")
+    once(_serve, starter, postgres_url)
     return starter
+
+
+def _serve(program: Program, url: str) -> None:
+    program.edit("environments/dev.toml", HERE, url)
+    program.edit("inchworm.toml", 'dialect = "duckdb"', 'dialect = "postgres"')
+    program.promote(program.pack(), "dev")
 
 
 def test_a_statement_outside_transactions_goes_on_after_a_crash(

@@ -7,6 +7,7 @@ import pytest
 
 from inchworm.sim.store import SimStore
 from tests.driver import Program
+from tests.once import Once
 
 DEV = "duckdb:///.inchworm/dev.duckdb"
 GROWS = """\
@@ -56,13 +57,16 @@ def test_services_are_given_the_physical_names(released: Program) -> None:
 
 
 @pytest.fixture
-def growing(anywhere: tuple[Program, str]) -> tuple[Program, str]:
+def growing(once: Once, anywhere: tuple[Program, str]) -> tuple[Program, str]:
     """A model is live whose rows are nowhere else: what it was built from is gone."""
-    program, url = anywhere
+    once(_grow, *anywhere)
+    return anywhere
+
+
+def _grow(program: Program, url: str) -> None:
     program.write("models/mart/ledger.sql", GROWS.format(more=""))
     program.promote(program.pack(), "dev")
     program.ask(url, "DELETE FROM ops.measurement WHERE day < '2026-02-02'", "SELECT 1")
-    return program, url
 
 
 def test_a_moved_model_takes_its_rows_along(growing: tuple[Program, str]) -> None:

@@ -15,6 +15,7 @@ import pytest
 
 from inchworm.targets.databases import connect
 from tests.driver import Program
+from tests.once import Once, promoted
 from tests.program.test_faults import die
 
 URL = "duckdb:///.inchworm/dev.duckdb"
@@ -32,11 +33,10 @@ url = "sim:other"
 
 
 @pytest.fixture
-def live(anywhere: tuple[Program, str]) -> tuple[Program, str]:
+def live(once: Once, anywhere: tuple[Program, str]) -> tuple[Program, str]:
     """A new project that is live in a database of each kind."""
-    program, url = anywhere
-    program.promote(program.pack(), "dev")
-    return program, url
+    once(promoted, *anywhere)
+    return anywhere
 
 
 def clone(program: Program, folder: Path) -> Program:
@@ -420,12 +420,16 @@ SAID = {
 
 
 @pytest.fixture
-def served(starter: Program, postgres_url: str) -> tuple[Program, str]:
+def served(once: Once, starter: Program, postgres_url: str) -> tuple[Program, str]:
     """A new project that is live in PostgreSQL."""
-    starter.edit("environments/dev.toml", URL, postgres_url)
-    starter.promote(starter.pack(), "dev")
-    starter.ask(postgres_url, "CREATE SCHEMA theirs", "SELECT 1")
+    once(_serve, starter, postgres_url)
     return starter, postgres_url
+
+
+def _serve(program: Program, url: str) -> None:
+    program.edit("environments/dev.toml", URL, url)
+    program.promote(program.pack(), "dev")
+    program.ask(url, "CREATE SCHEMA theirs", "SELECT 1")
 
 
 @pytest.mark.parametrize(

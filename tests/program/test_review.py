@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 from tests.driver import Program
+from tests.once import Once
 
 
 class Page(html.parser.HTMLParser):
@@ -54,9 +55,13 @@ _EMPTY = frozenset({"meta", "col", "br"})
 
 
 @pytest.fixture
-def drafted(released: Program) -> Program:
+def drafted(once: Once, released: Program) -> Program:
     """Riverwatch, with a draft of 1.4.1 in front of production: P6."""
-    program = released
+    once(_draft, released)
+    return released
+
+
+def _draft(program: Program, url: str) -> None:
     program.promote("riverwatch-1.4.0", "prod")
     program.edit("models/hydro/level_trend.sql", "mean_cm - lag", "1.0 * mean_cm - lag")
     program.write(
@@ -68,7 +73,6 @@ def drafted(released: Program) -> Program:
     with (program.folder / "environments/prod.toml").open("a") as file:
         file.write('\n[entry]\napprovals = 1\nby = ["Mira <Fen>"]\n')
     program("promote", bundle, "--to", "prod", "--draft")
-    return program
 
 
 def test_the_terminal_shows_what_one_needs(drafted: Program) -> None:

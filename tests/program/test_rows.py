@@ -6,6 +6,7 @@ import pytest
 
 from inchworm.core.sample import Sample, plain
 from tests.driver import Program
+from tests.once import Once
 
 MODEL = """/*---
 key = ["gauge_id", "hour"]
@@ -17,9 +18,13 @@ SELECT gauge_id, hour, max(level_cm) AS peak_cm FROM mart.reading GROUP BY 1, 2
 
 
 @pytest.fixture
-def made(anywhere: tuple[Program, str]) -> tuple[Program, str]:
+def made(once: Once, anywhere: tuple[Program, str]) -> tuple[Program, str]:
     """A project with three readings that are live, and a model that is not."""
-    program, url = anywhere
+    once(_make, *anywhere)
+    return anywhere
+
+
+def _make(program: Program, url: str) -> None:
     values = "(1, 7, 80), (1, 8, 230), (2, 7, 310)"
     rows = " UNION ALL ".join(
         f"SELECT {a} AS gauge_id, {b} AS hour, {c} AS level_cm"
@@ -28,7 +33,6 @@ def made(anywhere: tuple[Program, str]) -> tuple[Program, str]:
     program.write("models/mart/reading.sql", f'/*---\nstore = "table"\n---*/\n{rows}\n')
     program.promote(program.pack(), "dev")
     program.write("models/mart/hourly.sql", MODEL)
-    return program, url
 
 
 def first(program: Program, *arguments: str) -> list[list[object]]:

@@ -12,6 +12,7 @@ import pytest
 from inchworm.engine.locks import Lock
 from inchworm.targets.databases import connect
 from tests.driver import Answer, Program
+from tests.once import DEV, Once
 
 TABLE = '/*---\nstore = "table"\n---*/\n'
 
@@ -48,15 +49,17 @@ def make_live(program: Program, url: str) -> tuple[Program, str]:
 
 
 @pytest.fixture
-def live(anywhere: tuple[Program, str]) -> tuple[Program, str]:
+def live(once: Once, anywhere: tuple[Program, str]) -> tuple[Program, str]:
     """A pipeline that is live in a database of each kind."""
-    return make_live(*anywhere)
+    once(make_live, *anywhere)
+    return anywhere
 
 
 @pytest.fixture
-def live_here(starter: Program) -> tuple[Program, str]:
+def live_here(once: Once, starter: Program) -> tuple[Program, str]:
     """The same in DuckDB, for what does not depend on the database."""
-    return make_live(starter, "duckdb:///.inchworm/dev.duckdb")
+    once(make_live, starter, DEV)
+    return starter, DEV
 
 
 def execute(program: Program, url: str, *statements: str) -> None:

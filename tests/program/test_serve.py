@@ -31,6 +31,7 @@ from inchworm.host.app import DESCRIPTION, create_app
 from inchworm.host.host import Host, Watched
 from inchworm.host.scheduling import jobs_due
 from tests.driver import COMMAND, Program
+from tests.once import Once
 
 NOW = dt.datetime(2026, 5, 1, 12, 0, 30, tzinfo=dt.UTC)
 TOKEN = "open sesame"
@@ -187,8 +188,13 @@ def test_it_tells_how_things_stand(served: Asked) -> None:
 
 
 @pytest.fixture
-def live(starter: Program) -> Program:
+def live(once: Once, starter: Program) -> Program:
     """A pipeline that is due every minute, and live."""
+    once(_make_live, starter)
+    return starter
+
+
+def _make_live(starter: Program, url: str) -> None:
     starter.write("models/mart/one.sql", '/*---\nstore = "table"\n---*/\nSELECT 1 AS n\n')
     starter.write(
         "pipelines/all.toml",
@@ -196,7 +202,6 @@ def live(starter: Program) -> Program:
     )
     starter.edit("environments/dev.toml", "[schedules]\n", '[schedules]\nall = "on"\n')
     starter.promote(starter.pack(), "dev")
-    return starter
 
 
 class Served:

@@ -1,0 +1,98 @@
+"""States of projects that many tests begin with: brought about once, then copied for each."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+import psycopg
+
+from tests.driver import Program
+
+DEV = "duckdb:///.inchworm/dev.duckdb"
+"""The database of a new project."""
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A state: the project's folder, and the address of its database in a server, if it has one."""
+
+    folder: Path
+    url: str
+
+
+class Once:
+    """Brings states about.
+
+    Args:
+        folder: an empty folder in which they are kept.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._kept: dict[tuple[str, str], Kept] = {}
+
+    def __call__(
+        self, build: Callable[[Program, str], object], program: Program, url: str = DEV
+    ) -> None:
+        """Have a new project and its empty database in the state that ``build`` brings about."""
+        kind = "postgresql" if url.startswith("postgresql:") else url
+        key = (f"{build.__module__}.{build.__qualname__}", kind)
+        kept = self._kept.get(key)
+        if kept is None:
+            build(program, url)
+            self._kept[key] = self._keep(program, url)
+        else:
+            _restore(kept, program, url)
+
+    def _keep(self, program: Program, url: str) -> Kept:
+        folder = self._folder / str(len(self._kept))
+        shutil.copytree(program.folder, folder, symlinks=True)
+        if not url.startswith("postgresql:"):
+            return Kept(folder, url)
+        name = f"{url.rpartition('/')[2]}_kept"
+        _copy_database(url, name)
+        return Kept(folder, f"{url.rpartition('/')[0]}/{name}")
+
+    def close(self) -> None:
+        """Remove what is kept in a server."""
+        for kept in self._kept.values():
+            if kept.url.startswith("postgresql:"):
+                # a server that was made for these tests is gone by now, with all that it had
+                with (
+                    suppress(psycopg.OperationalError),
+                    psycopg.connect(_beside(kept.url), autocommit=True) as server,
+                ):
+                    name = kept.url.rpartition("/")[2]
+                    server.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)".encode())
+
+
+def promoted(program: Program, url: str) -> None:
+    """The state in which a new project is live in development."""
+    program.promote(program.pack(), "dev")
+
+
+def _restore(kept: Kept, program: Program, url: str) -> None:
+    shutil.rmtree(program.folder)
+    shutil.copytree(kept.folder, program.folder, symlinks=True)
+    if not url.startswith("postgresql:"):
+        return
+    _copy_database(kept.url, url.rpartition("/")[2])
+    was = kept.url.removesuffix("_kept")
+    for file in (program.folder / "environments").iterdir():
+        file.write_text(file.read_text().replace(was, url))
+
+
+def _copy_database(url: str, name: str) -> None:
+    """Make a database a copy of another one; whatever it was is gone."""
+    with psycopg.connect(_beside(url), autocommit=True) as server:
+        server.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)".encode())
+        server.execute(f"CREATE DATABASE {name} TEMPLATE {url.rpartition('/')[2]}".encode())
+
+
+def _beside(url: str) -> str:
+    """Another database of the same server, to work from."""
+    return f"{url.rpartition('/')[0]}/postgres"

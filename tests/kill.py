@@ -139,16 +139,16 @@ class Place:
         """Put a part on hold in both databases, undisturbed."""
         for program in (self.calm, self.checkouts[0]):
             hold = ("hold", part, "--in", "dev", "--because", "to see what stays", "--yes")
-            program.process(*hold)
+            program(*hold)
 
     def lift_calmly(self, part: str) -> None:
         """Lift the hold of a part in both databases."""
         for program in (self.calm, self.checkouts[0]):
-            program.process("hold", part, "--in", "dev", "--lift", "--yes")
+            program("hold", part, "--in", "dev", "--lift", "--yes")
 
     def roll_back_calmly(self) -> None:
         """Take the last promotion back, without being killed."""
-        self.calm.process("rollback", "dev", "--because", "to see", "--yes")
+        self.calm("rollback", "dev", "--because", "to see", "--yes")
 
     def roll_back_killing(self, outcome: Outcome, most: int) -> None:
         """Take the last promotion back, killing the process up to ``most`` times."""
@@ -183,7 +183,7 @@ class Place:
     @staticmethod
     def _completed(program: Program) -> int:
         """How many promotions of a checkout's ledger are done, or were taken back since."""
-        told = program.process("history", "--all", "--json").json["promotions"]
+        told = program("history", "--all", "--json").json["promotions"]
         return sum(each["state"] in {"done", "undone"} for each in told)
 
     def _killed(self, program: Program, command: list[str]) -> bool:
@@ -206,7 +206,7 @@ class Place:
     @staticmethod
     def _unfinished(program: Program) -> list[str]:
         """The latest promotion, where it is not over."""
-        answer = program.process("history", "--json").json["promotions"]
+        answer = program("history", "--json").json["promotions"]
         latest = answer[0] if answer else {"state": "done"}
         return [latest["id"]] if latest["state"] in {"running", "failed", "partly done"} else []
 
@@ -222,7 +222,7 @@ class Place:
             outcome.wrong.append(f"version {self.steps}: something is left beside: {rows}")
         database.close()
         for program in self.checkouts:
-            drifted = program.process("drift", "dev", "--json", code=None).json["drifted"]
+            drifted = program("drift", "dev", "--json", code=None).json["drifted"]
             if [d for d in drifted if d["part"].startswith(("model", "schema"))]:
                 outcome.wrong.append(f"version {self.steps}: {json.dumps(drifted)}")
 

@@ -36,6 +36,18 @@ def _as_nobody_special(command: list[str]) -> list[str]:
     return [shutil.which("runuser") or "/usr/sbin/runuser", "-u", "postgres", "--", *command]
 
 
+def _in_memory() -> Path | None:
+    """A folder in memory, where there is room: each test has a database made, and thrown away."""
+    if not os.access(_MEMORY, os.W_OK):
+        return None
+    return _MEMORY if shutil.disk_usage(_MEMORY).free > _ROOM else None
+
+
+_MEMORY = Path("/dev/shm")
+_ROOM = 4 * 1024**3
+"""Bytes that have to be free there."""
+
+
 @contextmanager
 def server() -> Iterator[str]:
     """The address of a server, without a database; it is gone with the block if it was made."""
@@ -48,7 +60,7 @@ def server() -> Iterator[str]:
         if os.environ.get(REQUIRED):
             pytest.fail("PostgreSQL is not installed, and must be")
         pytest.skip(f"PostgreSQL is not installed; install it, or set {GIVEN}")
-    folder = Path(tempfile.mkdtemp(prefix="inchworm-pg-"))
+    folder = Path(tempfile.mkdtemp(prefix="inchworm-pg-", dir=_in_memory()))
     if os.geteuid() == 0:
         shutil.chown(folder, "postgres")
     with socket.socket() as free:

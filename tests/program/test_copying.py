@@ -186,6 +186,7 @@ def test_a_file_that_is_still_written_waits(at_desk: Place) -> None:
     program.edit("flows/loggers.toml", 'direction = "copy"', 'direction = "copy"\nsettled = "1h"')
     program.promote(program.pack(), "dev")
     (folder / "a.csv").write_text(HEADER + "weir,2026-11-01,1,1,,\n")
+    (folder / ".b.csv.partial").write_text(HEADER)
     assert run(program)["message"] == "0 files taken, 1 still being written"
     os.utime(folder / "a.csv", (1_000_000, 1_000_000))
     assert run(program)["message"] == "1 file taken"
@@ -250,6 +251,8 @@ def test_each_file_comes_once_though_runs_are_killed(copying: Place) -> None:
         ('files = "**/*.*"', 'files = "*"\nquery = "SELECT 1"', "query means nothing here"),
         ('direction = "copy"', 'direction = "copy"\nsettled = "soon"', "not a duration"),
         ('gauge = "gauge"', 'gaage = "gauge"', "gaage"),
+        ('"**/*.*"', '"../*.csv"', "has to be below the connection's folder"),
+        ('"**/*.*"', '"/etc/*"', "has to be below the connection's folder"),
         ('direction = "copy"', 'direction = "copy"\nformat = "xml"', "Write one of"),
     ],
 )

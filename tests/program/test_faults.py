@@ -5,8 +5,6 @@ from __future__ import annotations
 import os
 import shutil
 import signal
-import subprocess
-import sys
 import time
 from contextlib import closing
 from pathlib import Path
@@ -20,6 +18,7 @@ from inchworm.store.ledger import Ledger
 from inchworm.store.ledgers.sqlite import SqliteLedger
 from inchworm.targets.http_services import connect_service
 from tests.driver import Program, interrupt
+from tests.program.crash import die
 
 BUNDLE = "riverwatch-1.4.0"
 REPOSITORY = Path(__file__).parents[2]
@@ -46,22 +45,6 @@ def state_of(program: Program, environment: str) -> dict[str, Any]:
         "items": service.items(),
         "schedules": service.schedules(),
     }
-
-
-def die(program: Program, promotion: str, instant: str) -> None:
-    """Carry out a promotion in a process that dies at one instant."""
-    environ = program.environ | {
-        "PYTHONPATH": os.pathsep.join([str(REPOSITORY), os.environ.get("PYTHONPATH", "")])
-    }
-    done = subprocess.run(
-        [sys.executable, "-m", "tests.program.crash", promotion, instant],
-        cwd=program.folder,
-        env=environ,
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    assert done.returncode == 137, done.stderr
 
 
 def test_a_promotion_killed_at_every_step_ends_as_an_undisturbed_one(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from tests.driver import Program
-from tests.program.test_faults import die
+from tests.program.crash import die
 
 ENTRY = """\
 /*---

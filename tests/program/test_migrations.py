@@ -8,7 +8,7 @@ import pytest
 from inchworm.targets.databases import connect
 from tests.driver import Program
 from tests.once import Once, promoted
-from tests.program.test_faults import die
+from tests.program.crash import die
 
 HERE = "duckdb:///.inchworm/dev.duckdb"
 MORE = "schemas/ops/migrations/0002_more.sql"

@@ -16,7 +16,7 @@ import pytest
 from inchworm.targets.databases import connect
 from tests.driver import Program
 from tests.once import Once, promoted
-from tests.program.test_faults import die
+from tests.program.crash import die
 
 URL = "duckdb:///.inchworm/dev.duckdb"
 CORNER = '[databases.main]\nschema_pattern = "ada_{schema}"'

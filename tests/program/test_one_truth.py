@@ -13,7 +13,7 @@ import pytest
 from inchworm.cli import process
 from inchworm.core.ledger.entries import Row
 from tests.driver import Program
-from tests.program.test_faults import die
+from tests.program.crash import die
 
 DEV = "duckdb:///.inchworm/dev.duckdb"
 MODEL = "models/report/daily_total.sql"

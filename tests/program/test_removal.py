@@ -6,7 +6,7 @@ from typing import Any
 
 from inchworm.core.errors import TargetError
 from tests.driver import Program
-from tests.program.test_faults import die
+from tests.program.crash import die
 
 READS = "SELECT x + 1 AS y FROM m.a"
 READS_NO_MORE = "SELECT 5 AS y"

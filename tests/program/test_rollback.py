@@ -8,7 +8,7 @@ import pytest
 
 from inchworm.core.errors import TargetError
 from tests.driver import Program
-from tests.program.test_faults import die
+from tests.program.crash import die
 
 TOTAL = "models/report/daily_total.sql"
 ROWS = "SELECT CAST(day AS VARCHAR(10)), total FROM report.daily_total ORDER BY day"

@@ -19,7 +19,8 @@ import httpx
 import pytest
 
 from tests.driver import Answer, Program
-from tests.program.test_faults import REPOSITORY, die
+from tests.program.crash import die
+from tests.program.test_faults import REPOSITORY
 
 CANARIES = {
     "CANARY_ENV": "cAnAry-env+/=\"é\\<b>&'%20 7f3a",

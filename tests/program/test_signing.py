@@ -130,3 +130,20 @@ def _write_anew(file: Path) -> None:
                 "UPDATE entries SET by = ?, before = ?, hash = ? WHERE number = ?",
                 (by, entry.before, entry.hash, number),
             )
+
+
+def test_a_build_server_without_home_or_key_packs_all_the_same(
+    gate: Program, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.delenv("XDG_CONFIG_HOME")
+    monkeypatch.setattr(Path, "home", classmethod(_no_home))
+    packed = gate("pack", environ={"HOME": ""})
+    assert "signed" not in packed.text
+    refused = gate("ledger", "key", environ={"HOME": ""}, code=2)
+    assert "Set INCHWORM_KEY" in refused.text
+    missing = gate("pack", environ={"INCHWORM_KEY": "/nowhere/key.pem"}, code=2)
+    assert "there is no key to sign with" in missing.text
+
+
+def _no_home(cls: type[Path]) -> Path:
+    raise RuntimeError("Could not determine home directory.")

@@ -5,9 +5,10 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 from inchworm.application.route import ask_passages
-from inchworm.application.signing import key_path, sign_head, vouched_for
+from inchworm.application.signing import own_signing_key, sign_head, vouched_for
 from inchworm.application.workplace import Workplace
 from inchworm.core.entry.approvals import Approval, Identity, Verdict, signature_in
 from inchworm.core.entry.conditions import NO_CONDITIONS, measure_condition, ran_condition
@@ -35,6 +36,9 @@ from inchworm.engine.asking import ask
 from inchworm.engine.route import Passage
 from inchworm.project.git import authors, user_name
 from inchworm.project.people import read_people
+
+if TYPE_CHECKING:
+    from inchworm.store.keys import SigningKey
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -154,14 +158,15 @@ def say(workplace: Workplace, id_: str, verdict: Verdict, because: str) -> Promo
         )
     if verdict is not Verdict.APPROVED and not because:
         raise UsageError("The record needs a reason.", next="Give it: --because TEXT.")
-    approval = _signed(workplace, promotion, verdict, because)
+    key = own_signing_key(workplace)
+    approval = _signed(workplace, promotion, verdict, because, key)
     if verdict is Verdict.EXCEPTION:
         _check_may_except(workplace, promotion, approval)
     promotion = workplace.ledger.judge(promotion.id, approval)
     if verdict is Verdict.REJECTED:
         message = f"rejected by {approval.by}: {because}"
         promotion = workplace.ledger.move(promotion, State.DROPPED, message)
-    sign_head(workplace)
+    sign_head(workplace, key)
     return promotion
 
 
@@ -190,10 +195,13 @@ def _check_may_except(workplace: Workplace, promotion: Promotion, approval: Appr
         )
 
 
-def _signed(workplace: Workplace, promotion: Promotion, verdict: Verdict, because: str) -> Approval:
-    from inchworm.store.keys import read_key  # cryptography, only where something is signed
-
-    key = read_key(key_path(workplace))
+def _signed(
+    workplace: Workplace,
+    promotion: Promotion,
+    verdict: Verdict,
+    because: str,
+    key: SigningKey | None,
+) -> Approval:
     is_named = workplace.machine.environ.get("INCHWORM_USER") or user_name(workplace.root)
     identity = Identity.KEY if key else Identity.GIT if is_named else Identity.SYSTEM
     approval = Approval(

@@ -9,7 +9,7 @@ from types import MappingProxyType
 
 from inchworm.application.entry import Entry, demand_entry
 from inchworm.application.route import ask_passages
-from inchworm.application.signing import sign_head
+from inchworm.application.signing import own_signing_key, sign_head
 from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.environments.environment import Environment
@@ -214,6 +214,7 @@ def carry_out_promotion(
         KeyboardInterrupt: after recording where it stopped.
     """
     entry = demand_entry(workplace, promotion, entry)
+    key = own_signing_key(workplace)
     from inchworm.engine.promoting import Work, carry_out  # much that a draft does not need
 
     for bundle in (prepared.bundle, *filter(None, prepared.others.values())):
@@ -232,7 +233,7 @@ def carry_out_promotion(
             admission=entry.admission,
         )
     )
-    sign_head(workplace)
+    sign_head(workplace, key)
     return carried_out
 
 

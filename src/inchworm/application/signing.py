@@ -7,7 +7,7 @@ import json
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from inchworm.application.workplace import Workplace
 from inchworm.core.entry.judging import Vouched
@@ -20,8 +20,12 @@ from inchworm.core.entry.statements import (
     signed_bytes,
     statement,
 )
+from inchworm.core.errors import UsageError
 from inchworm.core.ledger.events import HeadSigned
 from inchworm.core.parts import Digest
+
+if TYPE_CHECKING:
+    from inchworm.store.keys import SigningKey
 
 KEY_VARIABLE = "INCHWORM_KEY"
 _KEY_FILE = "inchworm/key.pem"
@@ -32,13 +36,40 @@ def key_path(workplace: Workplace) -> Path:
     environ = workplace.machine.environ
     if given := environ.get(KEY_VARIABLE):
         return Path(given)
-    home = Path(environ.get("HOME") or Path.home())
-    return Path(environ.get("XDG_CONFIG_HOME") or home / ".config") / _KEY_FILE
+    if folder := environ.get("XDG_CONFIG_HOME"):
+        return Path(folder) / _KEY_FILE
+    try:
+        home = Path(environ.get("HOME") or Path.home())
+    except RuntimeError as error:
+        raise UsageError(
+            "There is no home folder here in which a key could be.",
+            next=f"Set {KEY_VARIABLE} to the file of the key.",
+        ) from error
+    return home / ".config" / _KEY_FILE
 
 
-def has_key(workplace: Workplace) -> bool:
-    """Whether whoever is at work has a key."""
-    return key_path(workplace).exists()
+def own_signing_key(workplace: Workplace) -> SigningKey | None:
+    """The key of whoever is at work; None where there is none, not even a home folder for it.
+
+    Raises:
+        UsageError: when ``INCHWORM_KEY`` names a file that is not there, or the file is no key, or
+            others can read it.
+    """
+    try:
+        path = key_path(workplace)
+        is_there = path.is_file()
+    except (OSError, UsageError):  # not ours to look into, or nowhere at all
+        return None
+    if not is_there and (given := workplace.machine.environ.get(KEY_VARIABLE)):
+        raise UsageError(
+            f"{KEY_VARIABLE} names {given}, and there is no key to sign with.",
+            next="Put the key there, or take the variable away.",
+        )
+    if not is_there:
+        return None
+    from inchworm.store.keys import read_key  # cryptography, only where something is signed
+
+    return read_key(path)
 
 
 def sign_bundle(workplace: Workplace, bundle: str, digest: Digest) -> bool:
@@ -47,11 +78,11 @@ def sign_bundle(workplace: Workplace, bundle: str, digest: Digest) -> bool:
     Raises:
         UsageError: when the file is no key, or others can read it.
     """
-    signed = _sealed(workplace, bundle, digest, BUNDLE_PREDICATE)
-    if signed is None:
+    key = own_signing_key(workplace)
+    if key is None:
         return False
-    key, sealed = signed
-    fingerprint = hashlib.sha256(key.encode()).hexdigest()[:16]
+    sealed = _sealed(workplace, key, bundle, digest, BUNDLE_PREDICATE)
+    fingerprint = hashlib.sha256(key.public.encode()).hexdigest()[:16]
     content = json.dumps(sealed, indent=1).encode() + b"\n"
     workplace.bundles.keep_signature(bundle, fingerprint, content)
     return True
@@ -91,24 +122,22 @@ def _held_against(key: str, signature: bytes, payload: bytes, people: People) ->
     return Vouched(person=person)
 
 
-def sign_head(workplace: Workplace) -> None:
-    """Sign the end of the ledger, where whoever is at work has a key.
+def sign_head(workplace: Workplace, key: SigningKey | None) -> None:
+    """Sign the end of the ledger, where there is a key.
 
     Whoever can write the ledger could write all of it anew, with hashes that fit; but not with the
     hashes that others have signed.
 
     Raises:
         LedgerError: when the ledger cannot be written.
-        UsageError: when the file is no key, or others can read it.
     """
-    if not has_key(workplace):
+    if key is None:
         return
     head = workplace.ledger.head
     name, digest = _head_name(workplace.ledger.id, head.number), Digest(f"sha256:{head.hash}")
-    signed = _sealed(workplace, name, digest, HEAD_PREDICATE)
-    if signed is not None:
-        event = HeadSigned(number=head.number, hash=head.hash, envelope=signed[1])
-        workplace.ledger.append(workplace.ledger.id, event)
+    sealed = _sealed(workplace, key, name, digest, HEAD_PREDICATE)
+    event = HeadSigned(number=head.number, hash=head.hash, envelope=sealed)
+    workplace.ledger.append(workplace.ledger.id, event)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -159,15 +188,8 @@ def _head_name(ledger: str, number: int) -> str:
 
 
 def _sealed(
-    workplace: Workplace, name: str, digest: Digest, kind: str
-) -> tuple[str, dict[str, Any]] | None:
-    """The public key and the envelope of a statement that is signed; None without a key."""
-    if not has_key(workplace):
-        return None
-    from inchworm.store.keys import read_key  # cryptography, only where something is signed
-
-    key = read_key(key_path(workplace))
-    if key is None:
-        return None
+    workplace: Workplace, key: SigningKey, name: str, digest: Digest, kind: str
+) -> dict[str, Any]:
+    """The envelope of a statement that is signed."""
     payload = statement(name, digest, kind, {"by": workplace.user, "at": workplace.now()})
-    return key.public, envelope(payload, key.public, key.sign(signed_bytes(payload)))
+    return envelope(payload, key.public, key.sign(signed_bytes(payload)))

@@ -124,6 +124,12 @@ class FlowSettings(Settings):
         if bool(self.to.table) == bool(self.to.connection):
             raise ValueError("[to] needs either table = ... or connection = ...")
         _only("to", self.to, *(("table",) if self.to.table else ("connection", "folder")))
+        for end, name, path in (
+            ("from", "files", self.from_.files),
+            ("to", "folder", self.to.folder),
+        ):
+            if path and (path.startswith("/") or ".." in path.split("/")):
+                raise ValueError(f"[{end}] {name} has to be below the connection's folder")
         if self.to.connection and (self.fields or self.format):
             raise ValueError("files are copied as they are: [fields] and format are for a table")
         if self.to.table and not self.fields:

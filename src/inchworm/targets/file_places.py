@@ -67,6 +67,8 @@ class FilePlace:
     def listing(self, pattern: str) -> list[ListedFile]:
         """The files that match a pattern, by path; ``**`` stands for any folders.
 
+        Hidden ones are left out: so others, and we, name what is still being written.
+
         Raises:
             TargetError: when the folder cannot be listed.
         """
@@ -80,7 +82,7 @@ class FilePlace:
         return [
             self._listed(path, info)
             for path, info in sorted(found.items())
-            if info.get("type") == "file"
+            if info.get("type") == "file" and not path.rpartition("/")[2].startswith(".")
         ]
 
     def listed(self, path: str) -> ListedFile:

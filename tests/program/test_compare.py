@@ -7,6 +7,7 @@ from typing import Any
 
 import pytest
 
+from tests import postgres
 from tests.driver import Program
 
 BUNDLE = "riverwatch-1.4.0"
@@ -280,3 +281,35 @@ def test_commits_bundles_and_the_tree_are_sides_too(released: Program) -> None:
     (change,) = program("compare", "v1.4.0", "v1.4.1", "--json").json["changes"]
     assert change["part"] == "model:hydro.level_trend"
     assert "There is no bundle" in program("compare", "tset", "prod", code=2).text
+
+
+def test_rights_of_environments_are_compared(starter: Program, postgres_server: str) -> None:
+    """By logical names, on tables of schemas and of models, whatever schemas are called there."""
+    with postgres.database(postgres_server) as dev, postgres.database(postgres_server) as test:
+        text = (starter.folder / "environments/dev.toml").read_text()
+        starter.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", dev)
+        text = text.replace("duckdb:///.inchworm/dev.duckdb", test).replace("sim:dev", "sim:test")
+        pattern = '[databases.main]\nschema_pattern = "t_{schema}"'
+        starter.write("environments/test.toml", text.replace("[databases.main]", pattern))
+        starter.edit("parameters.toml", 'dev = "2026-01-01"', 'every = "2026-01-01"')
+        bundle = starter.pack()
+        for environment in ("dev", "test"):
+            starter.promote(bundle, environment)
+        for url, schema in ((dev, ""), (test, "t_")):
+            rights = "SELECT" if url == dev else "SELECT, INSERT"
+            starter.ask(
+                url,
+                "DO $$ BEGIN CREATE ROLE looks; EXCEPTION WHEN duplicate_object THEN NULL; END $$",
+                f"GRANT {rights} ON {schema}ops.measurement TO looks",
+                f"GRANT SELECT ON {schema}report.daily_total TO looks",
+                "SELECT 1",
+            )
+        compared = starter("compare", "dev", "test", "--json").json
+        assert compared["rights"] == [
+            {"right": "ops.measurement to looks", "a": "SELECT", "b": "INSERT, SELECT"}
+        ]
+        assert "INSERT, SELECT" in starter("compare", "dev", "test").text
+        starter("compare", "dev", "test", "--html", "sides.html")
+        assert "ops.measurement to looks" in (starter.folder / "sides.html").read_text()
+        starter.ask(test, "DROP OWNED BY looks", "SELECT 1")
+        starter.ask(dev, "DROP OWNED BY looks", "DROP ROLE looks", "SELECT 1")

@@ -769,6 +769,8 @@ def test_a_desk_stores_nothing_that_others_rely_on(live: tuple[Program, str]) ->
     for _ in range(2):
         assert at_a_desk(program, code) == ""
     assert count(program, url, "report.forecast") == 1
+    if not url.startswith("duckdb"):
+        return  # what follows is refused before any database is asked
     program.edit("environments/dev.toml", "snapshots = true", "protected = true\nsnapshots = true")
     assert "dev (protected) takes rows from no desk" in at_a_desk(program, code)
     look = "from inchworm.notebook import env\nprint(env.query('SELECT * FROM report.forecast'))"

@@ -15,8 +15,10 @@ from inchworm.core.bundle.sides import (
     PartState,
     Side,
     SidePart,
+    compare_rights,
     compare_schedules,
     compare_sides,
+    rights_of,
 )
 from inchworm.core.errors import TargetError, UsageError, did_you_mean
 from inchworm.core.identifiers import PartId
@@ -102,6 +104,7 @@ class SidesCompared:
 
     Attributes:
         schedules: those whose state differs: name, and both states.
+        rights: those that differ: on what and of whom, and the privileges on both sides.
         texts: of the parts that were asked for.
     """
 
@@ -109,6 +112,7 @@ class SidesCompared:
     b: Side
     parts: list[ComparedPart]
     schedules: list[tuple[str, str, str]]
+    rights: list[tuple[str, str, str]]
     texts: list[PartText]
 
 
@@ -147,6 +151,7 @@ def compare_places(
         b=other,
         parts=compared,
         schedules=compare_schedules(one, other),
+        rights=compare_rights(one, other),
         texts=[_text(workplace, each, (a, one), (b, other)) for each in wanted],
     )
 
@@ -166,6 +171,7 @@ def _side(workplace: Workplace, name: str) -> Side:
             holds={hold.part: hold.because for hold in live.holds},
             drifted=frozenset(read.drifted),
             schedules=live.schedules,
+            rights=rights_of(live.granted, read.environment.database),
         )
     assembly = _version(workplace, name).assembly
     version = "" if name == TREE else name

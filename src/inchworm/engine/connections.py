@@ -90,7 +90,7 @@ class OpenEnvironment:
             for name, table in everything.items()
             if table.schema not in {self.bookkeeping.schema, *elsewhere} and name not in aside
         }
-        differing, attached = self._compared(ours, foreign)
+        differing, attached, granted = self._compared(ours, foreign)
         promotions = tuple(self.bookkeeping.promotions())
         completed = {None, promotions[-1].promotion if promotions else None}
         return Composition(
@@ -99,6 +99,7 @@ class OpenEnvironment:
             parts=ours,
             differences=tuple(differing),
             attached=attached,
+            granted=granted,
             foreign_parts=tuple(foreign),
             migrations=tuple(self.bookkeeping.migrations()),
             tables=structure,
@@ -182,8 +183,8 @@ class OpenEnvironment:
 
     def _compared(
         self, parts: Mapping[PartId, LivePart], foreign_parts: Sequence[LivePart]
-    ) -> tuple[list[Difference], dict[str, tuple[Definition, ...]]]:
-        """What is otherwise than it was recorded, and what the relations of models have on them.
+    ) -> tuple[list[Difference], dict[str, tuple[Definition, ...]], tuple[Definition, ...]]:
+        """What is otherwise than it was recorded, what relations of models have, and all rights.
 
         Former versions recorded the structures alone, and of models nothing but their relations.
         Where a promotion broke off among its migrations, a schema is as nobody recorded it; then
@@ -195,8 +196,9 @@ class OpenEnvironment:
         own = [each for each in definitions if each.thing in _ATTACHED and not each.is_of_schema]
         for each in (*own, *self.database.publications(self.of_models(parts.values()))):
             attached[each.relation] = (*attached.get(each.relation, ()), each)
+        granted = tuple(each for each in definitions if each.thing is Thing.RIGHTS)
         if not recorded:
-            return [], attached
+            return [], attached, granted
         unclear = self.bookkeeping.unrecorded()
         is_watched = self.bookkeeping.watches()
         has_belongings = any(each.thing is Thing.BELONGING for each in recorded)
@@ -209,7 +211,7 @@ class OpenEnvironment:
             and (difference.thing is not Thing.BELONGING or has_belongings)
             and (is_watched or not (is_surrounding(difference) or difference.relation in outside))
         ]
-        return differing, attached
+        return differing, attached, granted
 
 
 _ATTACHED = frozenset({Thing.INDEX, Thing.TRIGGER, Thing.POLICY, Thing.RIGHTS, Thing.OPTIONS})

@@ -126,6 +126,7 @@ class Host:
                 self._run(job)
                 continue
             self._look(name)
+            has_run = False
             watched = self._watched[name]
             if watched.live is not None and not watched.problem:
                 for schedule, due, runs in jobs_due(
@@ -142,10 +143,12 @@ class Host:
                         due=due,
                     )
                     if self._run(job) != _BUSY:
+                        has_run = True  # its end may start another one: look again at once
                         considered[schedule.name] = due
                         files = watched.live.arrived.get(schedule.scheduled.arrives, ())
                         tried[schedule.name] = frozenset(files)
-            self._wait(name)
+            if not has_run:
+                self._wait(name)
 
     def _wait(self, name: str) -> None:
         """Wait until it is time to look again, or somebody calls for a run."""

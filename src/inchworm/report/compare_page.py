@@ -29,6 +29,7 @@ def compare_page(compared: SidesCompared, read_at: str) -> str:
         f"<p>{escape(summary or 'nothing on either side')}.</p>",
         *section("Parts", _parts(compared)),
         *section("Schedules", _schedules(compared)),
+        *section("Rights", _rights(compared)),
         *section("Side by side", _texts(compared)),
     ]
     return page(f"{a} and {b}", body)
@@ -54,6 +55,11 @@ def _parts(compared: SidesCompared) -> Iterator[str]:
 def _schedules(compared: SidesCompared) -> Iterator[str]:
     if compared.schedules:
         yield table(("schedule", compared.a.name, compared.b.name), compared.schedules)
+
+
+def _rights(compared: SidesCompared) -> Iterator[str]:
+    if compared.rights:
+        yield table(("on, to", compared.a.name, compared.b.name), compared.rights)
 
 
 def _texts(compared: SidesCompared) -> Iterator[str]:

@@ -116,6 +116,7 @@ def sides_document(compared: SidesCompared) -> Document:
         "schedules": [
             {"schedule": name, "a": one, "b": other} for name, one, other in compared.schedules
         ],
+        "rights": [{"right": name, "a": one, "b": other} for name, one, other in compared.rights],
         "texts": [
             {"part": str(text.part), "path": path, "a": one, "b": other}
             for text in compared.texts
@@ -187,6 +188,7 @@ def draft_document(
         "format": "inchworm/promotion/1",
         "id": id_,
         "environment": draft.environment,
+        "corner": draft.corner or None,
         "bundle": draft.bundle,
         "digest": draft.digest,
         "state": state,

@@ -12,6 +12,7 @@ from typing import Any
 
 from inchworm.core.errors import InchwormError
 from inchworm.core.running.copying import FileFormat, value_for
+from inchworm.core.structure.tables import Column
 
 _BATCH = 10_000
 """Rows at a time."""
@@ -25,7 +26,7 @@ class UnreadableFile(InchwormError):
 
 
 def file_rows(
-    file: Path, format_: FileFormat, fields: Mapping[str, str], types: Mapping[str, str]
+    file: Path, format_: FileFormat, fields: Mapping[str, str], columns: Sequence[Column]
 ) -> Generator[list[list[object]], None, None]:
     """The rows of a file, a batch at a time, their values in the order of the fields.
 
@@ -33,7 +34,7 @@ def file_rows(
         file: the file, on this machine.
         format_: how its rows stand in it.
         fields: the column of the file that each column of the table comes from.
-        types: the SQL type of each column of the table.
+        columns: the columns of the table, in the same order.
 
     Raises:
         UnreadableFile: when it is cut off or malformed, or a value is none of its column's type;
@@ -44,20 +45,21 @@ def file_rows(
         FileFormat.JSON_LINES: _json_rows,
         FileFormat.PARQUET: _parquet_rows,
     }[format_]
-    rows = _converted(reader(file, list(fields.values())), fields, types)
+    names = list(fields.values())
+    rows = _converted(reader(file, names), names, [column.type for column in columns])
     with closing(rows):
         while batch := list(islice(rows, _BATCH)):
             yield batch
 
 
 def _converted(
-    rows: Iterator[Row], fields: Mapping[str, str], types: Mapping[str, str]
+    rows: Iterator[Row], names: Sequence[str], types: Sequence[str]
 ) -> Generator[list[object], None, None]:
     for line, row in rows:
         values = []
-        for column, name in fields.items():
+        for name, type_ in zip(names, types, strict=True):
             try:
-                values.append(value_for(row.get(name), types[column]))
+                values.append(value_for(row.get(name), type_))
             except ValueError as error:
                 raise UnreadableFile(f"line {line}: {name} is not as expected: {error}") from error
         yield values

@@ -42,8 +42,8 @@ def command(before: str, after: str, part: str | None, html: Path | None, as_jso
     affects; the last line says what that means for the version number.
 
     As soon as one side is an environment: per part whether it is the same, differs, or only its
-    values do, is on hold, or was changed by hand; and schedules. --part shows the difference of a
-    part's text, with values of environments as the parameters that they are.
+    values do, is on hold, or was changed by hand; and schedules and rights. --part shows the
+    difference of a part's text, with values of environments as the parameters that they are.
     """
     place = workplace()
     is_place = names_environment(place, before) or names_environment(place, after)
@@ -100,6 +100,11 @@ def _show_sides(screen: Console, sides: SidesCompared, *, of_part: bool) -> None
         screen.print()
     if sides.schedules:
         screen.print(rows(("schedule", "A", "B"), sides.schedules))
+        screen.print()
+    if sides.rights:
+        screen.print(rows(("right on, to", "A", "B"), sides.rights[:_SHOWN]))
+        if len(sides.rights) > _SHOWN:
+            screen.print(f"... and {len(sides.rights) - _SHOWN} more: --json", style="dim")
         screen.print()
     if any(c.state is PartState.DIFFERS for c in sides.parts):
         names = f"{sides.a.name} {sides.b.name}"

@@ -289,6 +289,7 @@ def _show_one(promotion: Promotion) -> None:
             (f"{promotion.id}  {draft.bundle}", "bold"),
             " into ",
             (draft.environment, "bold"),
+            f", the corner of {draft.corner}" if draft.corner else "",
             "  ",
             word(promotion.state.value),
         )

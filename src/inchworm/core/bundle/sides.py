@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from inchworm.core.environments.environment import DatabaseAddress
 from inchworm.core.identifiers import PartId
 from inchworm.core.parts import Digest
+from inchworm.core.structure.definitions import Definition
 
 
 class PartState(StrEnum):
@@ -49,6 +52,7 @@ class Side:
         holds: the reasons why parts are on hold there.
         drifted: parts that somebody changed there by hand.
         schedules: the state of each ``pipeline.schedule``; None of a version.
+        rights: what others may do, by logical name and role; None of a version.
     """
 
     name: str
@@ -56,6 +60,24 @@ class Side:
     holds: Mapping[PartId, str] = field(default_factory=dict)
     drifted: frozenset[PartId] = frozenset()
     schedules: Mapping[str, str] | None = None
+    rights: Mapping[str, str] | None = None
+
+
+def rights_of(granted: Iterable[Definition], address: DatabaseAddress) -> dict[str, str]:
+    """What others may do: ``hydro.gauge to analysts``, and the privileges.
+
+    Args:
+        granted: the rights, by the names that relations have in an environment.
+        address: that of its database.
+    """
+    head, _, tail = address.schema_pattern.partition("{schema}")
+    rights = {}
+    for each in granted:
+        schema, _, rest = each.name.partition(".")
+        logical = schema.removeprefix(head).removesuffix(tail)
+        privileges = re.findall(r"^GRANT (.+?) ON ", each.sql, re.MULTILINE)
+        rights[f"{logical}.{rest}"] = ", ".join(privileges)
+    return rights
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -125,10 +147,19 @@ def _state(one: SidePart | None, other: SidePart | None) -> tuple[PartState, tup
 
 def compare_schedules(a: Side, b: Side) -> list[tuple[str, str, str]]:
     """Schedules that have another state on each side: name, and both states."""
-    if a.schedules is None or b.schedules is None:
+    return _unlike(a.schedules, b.schedules)
+
+
+def compare_rights(a: Side, b: Side) -> list[tuple[str, str, str]]:
+    """Rights that are others on each side: on what and of whom, and the privileges on both."""
+    return _unlike(a.rights, b.rights)
+
+
+def _unlike(a: Mapping[str, str] | None, b: Mapping[str, str] | None) -> list[tuple[str, str, str]]:
+    if a is None or b is None:
         return []
     return [
-        (name, a.schedules.get(name, "-"), b.schedules.get(name, "-"))
-        for name in sorted({*a.schedules, *b.schedules})
-        if a.schedules.get(name) != b.schedules.get(name)
+        (name, a.get(name, "-"), b.get(name, "-"))
+        for name in sorted({*a, *b})
+        if a.get(name) != b.get(name)
     ]

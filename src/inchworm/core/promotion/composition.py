@@ -277,6 +277,8 @@ class Composition:
     """Objects that hang on tables and could not be carried along if those were replaced, in words,
     by physical name of the table."""
     attached: Mapping[str, tuple[Definition, ...]] = field(default_factory=dict)
+    granted: tuple[Definition, ...] = ()
+    """The rights of others on our schemas, tables and views."""
     """Objects that models' tables and views have, and that another one in their place is given, by
     physical name of the table or view."""
 

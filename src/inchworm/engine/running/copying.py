@@ -18,7 +18,7 @@ from typing import Any
 from inchworm.core.counting import counted
 from inchworm.core.errors import InchwormError, TargetError
 from inchworm.core.execution import StepReport, StepState
-from inchworm.core.identifiers import PartId
+from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.running.copying import (
     FileFormat,
     FileStanding,
@@ -26,6 +26,7 @@ from inchworm.core.running.copying import (
     TakenFile,
     format_of,
 )
+from inchworm.core.structure.tables import Column
 from inchworm.engine.running.arrivals import looked_at
 from inchworm.engine.running.failure import StepFailed
 from inchworm.engine.running.site import RunSite
@@ -113,6 +114,7 @@ class _Copying:
     ) -> None:
         self._source, self._target = places["from"], places.get("to")
         self._document = document
+        self._fields = {str(c).lower(): str(f) for c, f in document.get("fields", {}).items()}
         self._site = site
         self._part = part
         project = site.prepared.bundle.project
@@ -180,37 +182,44 @@ class _Copying:
         self.outcome.taken += 1
 
     def _take_rows(self, copy: Path, taken: TakenFile) -> int:
-        """Write a file's rows into the table, with the mark that it was taken."""
+        """Write a file's rows into the table, with the mark that it was taken; how many."""
         import pandas as pd
 
-        named = self._document.get("format")
-        format_ = FileFormat(named) if named else format_of(taken.path)
-        if format_ is None:
-            raise UnreadableFile("its name does not say its format: write format = ...")
+        format_ = self._format_of(taken.path)
         database = self._site.database
         table = self._site.physical(self._document["to"]["table"])
-        live = database.structure([table.schema]).get(str(table))
-        if live is None:
-            raise TargetError(f"there is no table {table}.", next="Promote its schema first.")
-        fields = {str(c).lower(): str(f) for c, f in self._document["fields"].items()}
-        missing = [column for column in fields if column not in live.by_name]
-        if missing:
-            raise TargetError(f"{table} has no column {missing[0]}.")
-        types = {column: live.by_name[column].type for column in fields}
-        columns = [live.by_name[column].name for column in fields]
+        columns = self._columns(table)
         rows = 0
         with database.transaction():
-            for batch in file_rows(copy, format_, fields, types):
+            for batch in file_rows(copy, format_, self._fields, columns):
+                names = [column.name for column in columns]
                 try:
-                    frame = pd.DataFrame(batch, columns=columns, dtype=object)
-                    database.append_frame(str(table), frame)
+                    database.append_frame(
+                        str(table), pd.DataFrame(batch, columns=names, dtype=object)
+                    )
                 except TargetError as error:
-                    raise UnreadableFile(
-                        f"{quoted(table)} does not take it: {error.what}"
-                    ) from error
+                    what = f"{quoted(table)} does not take it: {error.what}"
+                    raise UnreadableFile(what) from error
                 rows += len(batch)
             self._marks.add(taken)
         return rows
+
+    def _format_of(self, path: str) -> FileFormat:
+        named = self._document.get("format")
+        format_ = FileFormat(named) if named else format_of(path)
+        if format_ is None:
+            raise UnreadableFile("its name does not say its format: write format = ...")
+        return format_
+
+    def _columns(self, table: RelationName) -> list[Column]:
+        """The columns of the live table that the flow fills, in the order of its fields."""
+        live = self._site.database.structure([table.schema]).get(table)
+        if live is None:
+            raise TargetError(f"there is no table {table}.", next="Promote its schema first.")
+        missing = [column for column in self._fields if column not in live.by_name]
+        if missing:
+            raise TargetError(f"{table} has no column {missing[0]}.")
+        return [live.by_name[column] for column in self._fields]
 
     def _take_file(self, copy: Path, taken: TakenFile, target: FilePlace) -> None:
         """Write a file into the folder, unless it is there already; never over another one."""

@@ -219,6 +219,17 @@ def test_files_go_into_a_folder_and_never_over_others(at_desk: Place) -> None:
     assert run(program)["message"] == "1 file taken, 1 taken before"
 
 
+def test_a_folder_may_be_called_like_a_pattern(at_desk: Place) -> None:
+    program, url, folder = at_desk
+    program.edit("parameters.toml", '"incoming"', '"in [1]*"')
+    program.promote(program.pack(), "dev")
+    odd = folder.with_name("in [1]*")
+    odd.mkdir()
+    (odd / "a.csv").write_text(HEADER + "weir,2026-11-01,1,1,,\n")
+    assert run(program)["message"] == "1 file taken"
+    assert count(program, url) == 1
+
+
 def test_a_folder_that_is_not_there_is_a_clear_failure(at_desk: Place) -> None:
     program, _, folder = at_desk
     folder.rmdir()

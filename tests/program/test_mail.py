@@ -141,6 +141,7 @@ def server(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[Ma
         mailbox,
         hostname="127.0.0.1",
         port=free_port(),
+        enable_SMTPUTF8=False,
         tls_context=context,
         require_starttls=True,
         auth_required=True,
@@ -227,6 +228,18 @@ def test_a_recipient_that_is_refused_is_a_dead_letter(
     assert run(starter)["message"] == "0 rows sent, 4 sent before"
     assert run(starter, 0, "--dead-letters")["message"].startswith("1 row sent, 2 dead letters")
     assert set(mailbox.recipients) == {ANA[0], BEN[0]}
+
+
+def test_an_address_that_the_server_cannot_write_is_a_dead_letter(
+    starter: Program, server: tuple[Mailbox, str]
+) -> None:
+    """It is no reason to stop: the others get their mails."""
+    mailbox, url = server
+    prepare(starter, url, ("j\u00fcrgen@brackwater.example", "Weir", 1), BEN)
+    step = run(starter)
+    assert step["message"] == "1 row sent, 1 dead letter"
+    assert "SMTPUTF8" in step["log"]
+    assert mailbox.recipients == [BEN[0]]
 
 
 def test_a_busy_server_is_asked_again(starter: Program, server: tuple[Mailbox, str]) -> None:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from html import escape
 
 from inchworm.application.auditing import Audit, EntryRecord
 from inchworm.core.checks.findings import Severity
 from inchworm.core.counting import counted
+from inchworm.core.execution import StepState
 from inchworm.core.promotion.states import State
 from inchworm.report.page import Html, code, page, section, state_of, table
 
@@ -202,9 +203,19 @@ def _evidence(record: EntryRecord) -> Iterator[str]:
         )
 
 
+_MOST_STEPS = 200
+"""Steps up to which all of an entry are listed; of more, those that did not simply end well."""
+
+
 def _steps(record: EntryRecord) -> str:
     promotion = record.promotion
-    lines: Sequence[tuple[str, ...]] = [
+    steps = promotion.draft.steps
+    listed = [
+        step
+        for step in steps
+        if len(steps) <= _MOST_STEPS or promotion.report_of(step).state is not StepState.DONE
+    ]
+    lines = [
         (
             str(step.number),
             step.action,
@@ -213,7 +224,12 @@ def _steps(record: EntryRecord) -> str:
             promotion.report_of(step).state.value,
             promotion.report_of(step).message,
         )
-        for step in promotion.draft.steps
+        for step in listed
     ]
-    steps = table(("", "", "part", "why", "state", ""), lines)
-    return f"<details><summary>{counted(len(lines), 'step')}</summary>{steps}</details>"
+    summary = counted(len(steps), "step")
+    if len(listed) < len(steps):
+        actions = Counter(step.action for step in steps)
+        counts = ", ".join(f"{number:,} {action}" for action, number in sorted(actions.items()))
+        summary += f" ({counts}); here those that did not simply end well: {len(listed):,}"
+    content = table(("", "", "part", "why", "state", ""), lines)
+    return f"<details><summary>{escape(summary)}</summary>{content}</details>"

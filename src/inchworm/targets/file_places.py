@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import glob
 import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -76,7 +77,7 @@ class FilePlace:
             self.files.invalidate_cache()
             if not self.files.isdir(self.folder):
                 raise FileNotFoundError("there is no such folder")
-            found = self.files.glob(f"{self.folder}/{pattern}", detail=True)
+            found = self.files.glob(f"{glob.escape(self.folder)}/{pattern}", detail=True)
         except Exception as error:
             raise self._unreachable(error) from error
         return [

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import smtplib
 import ssl
 from collections.abc import Mapping
@@ -84,11 +85,7 @@ class ApiReceiver:
         credentials: Mapping[str, Secret],
         machine: Machine,
     ) -> None:
-        for name in credentials:
-            if name != "token":
-                raise TargetError(
-                    f"the credential {name} is of no known kind.", next="Use token = ..."
-                )
+        _check_credentials(credentials, "token")
         self._fields: Mapping[str, str] = flow["fields"]
         self._once_per = flow.get("once_per", ())
         self._operation = operation_of_api(flow["openapi"], flow["to"]["operation"])
@@ -127,6 +124,20 @@ class ApiReceiver:
     def close(self) -> None:
         """Let go of the connections."""
         self._client.close()
+
+
+def _check_credentials(credentials: Mapping[str, Secret], *known: str) -> None:
+    """Whether credentials are of the kinds that a receiver takes.
+
+    Raises:
+        TargetError: when one is not.
+    """
+    for name in credentials:
+        if name not in known:
+            raise TargetError(
+                f"the credential {name} is of no known kind.",
+                next=f"Use {' and '.join(f'{each} = ...' for each in known)}",
+            )
 
 
 def _detail(answer: Answer) -> str:
@@ -171,12 +182,7 @@ class MailReceiver:
                 f"there is no mail server at {connection['url']!r}.",
                 next="Write smtp://host:port or smtps://host:port.",
             )
-        for name in credentials:
-            if name not in ("user", "password"):
-                raise TargetError(
-                    f"the credential {name} is of no known kind.",
-                    next="Use user = ... and password = ...",
-                )
+        _check_credentials(credentials, "user", "password")
         self._flow = flow
         self._sender = str(connection["sender"])
         self._credentials = credentials
@@ -201,8 +207,6 @@ class MailReceiver:
         return ""
 
     def _mail(self, message: Message) -> EmailMessage:
-        import datetime as dt
-
         body = message.body or {}
         mail = EmailMessage()
         mail["From"] = self._sender
@@ -219,29 +223,32 @@ class MailReceiver:
         """Hand a mail to the server, over one connection for all mails while it holds."""
         if fault := self.fault(message):  # of a dead letter that somebody wants to have sent
             return Reply(verdict=Verdict.REFUSED, text=fault)
+        is_connected = False
         try:
-            self._connected().send_message(self._mail(message))
-        except smtplib.SMTPRecipientsRefused as error:
+            server = self._connected()
+            is_connected = True
+            server.send_message(self._mail(message))
+        except (smtplib.SMTPException, OSError) as error:
+            return self._reply_to(error, is_connected=is_connected)
+        return Reply(verdict=Verdict.TAKEN)
+
+    def _reply_to(self, error: Exception, *, is_connected: bool) -> Reply:
+        """What an error means: for this mail, for all of them, or for now alone."""
+        if isinstance(error, smtplib.SMTPRecipientsRefused):
             code, said = next(iter(error.recipients.values()))
             return Reply(verdict=_verdict(code), text=_words(code, said))
-        except (smtplib.SMTPSenderRefused, smtplib.SMTPAuthenticationError) as error:
-            self._hang_up()
-            busy = 400 <= error.smtp_code < 500
-            stop = Verdict.AGAIN if busy else Verdict.STOP
-            return Reply(verdict=stop, text=_words(error.smtp_code, error.smtp_error))
-        except smtplib.SMTPResponseException as error:
-            self._hang_up()
-            return Reply(
-                verdict=_verdict(error.smtp_code), text=_words(error.smtp_code, error.smtp_error)
-            )
-        except (smtplib.SMTPNotSupportedError, ssl.SSLCertVerificationError) as error:
-            self._hang_up()  # asking again would get the same answer
-            return Reply(verdict=Verdict.STOP, text=str(error))
-        except (smtplib.SMTPException, OSError) as error:
-            self._hang_up()
-            what = str(error) or type(error).__name__
-            return Reply(verdict=Verdict.AGAIN, text=f"the mail server cannot be reached: {what}")
-        return Reply(verdict=Verdict.TAKEN)
+        if isinstance(error, smtplib.SMTPNotSupportedError) and is_connected:
+            return Reply(verdict=Verdict.REFUSED, text=str(error))  # an address in other letters
+        self._hang_up()
+        if isinstance(error, smtplib.SMTPResponseException):
+            meant = _verdict(error.smtp_code)
+            if isinstance(error, (smtplib.SMTPSenderRefused, smtplib.SMTPAuthenticationError)):
+                meant = Verdict.STOP if meant is Verdict.REFUSED else meant
+            return Reply(verdict=meant, text=_words(error.smtp_code, error.smtp_error))
+        if isinstance(error, (smtplib.SMTPNotSupportedError, ssl.SSLCertVerificationError)):
+            return Reply(verdict=Verdict.STOP, text=str(error))  # the next try gets the same answer
+        what = str(error) or type(error).__name__
+        return Reply(verdict=Verdict.AGAIN, text=f"the mail server cannot be reached: {what}")
 
     def _connected(self) -> smtplib.SMTP:
         if self._server is not None:

@@ -1,24 +1,31 @@
-"""Carry out a promotion in a process of its own, and have that die at one instant of it.
+"""Carry out a promotion, or a copying flow, in a process of its own that dies at one instant.
 
-An instant is ``before:N`` (step N is journalled as begun, nothing of it done) or ``after:N`` (step
-N took effect, and the ledger does not know it yet). The process is a fork of one that has imported
-the program and done nothing: to start Python anew for each of a hundred instants takes longer than
-what they do.
+An instant of a promotion is ``before:N`` (step N is journalled as begun, nothing of it done) or
+``after:N`` (step N took effect, and the ledger does not know it yet). The process is a fork of one
+that has imported the program and done nothing: to start Python anew for each of a hundred instants
+takes longer than what they do.
 """
 
 from __future__ import annotations
 
+import io
 import multiprocessing
 import os
+import sys
 import traceback
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import redirect_stdout
 from pathlib import Path
+from typing import Any
 
 from inchworm.application.promoting import carry_out_promotion, resume
+from inchworm.cli.main import main
 from inchworm.cli.process import workplace
 from inchworm.core.execution import StepReport
 from inchworm.engine import promoting
 from inchworm.engine.reporter import Reporter
+from inchworm.targets.databases.sent_rows import TakenFiles
+from inchworm.targets.file_places import FilePlace
 from tests.driver import Program
 
 _KILLED = 137
@@ -26,33 +33,84 @@ _KILLED = 137
 
 def die(program: Program, promotion: str, instant: str) -> None:
     """Carry out a promotion in a process that dies at one instant."""
+    moment, number = instant.split(":")
+    _dies(program, _carry_out, promotion, moment, int(number))
+
+
+def die_copying(program: Program, flow: str, instant: str, number: int) -> None:
+    """Run a copying flow in a process that dies at an instant of its n-th file.
+
+    Args:
+        program: the program in its folder.
+        flow: the flow's name; it is live in development.
+        instant: ``fetched`` (nothing of it was taken), ``marked`` (its rows and mark are written,
+            and not committed), or ``put`` (it is in the folder where it goes, without a mark).
+        number: of the file.
+    """
+    _dies(program, _copy, flow, instant, number)
+
+
+def _dies(program: Program, target: Callable[..., None], *given: object) -> None:
     processes = multiprocessing.get_context("forkserver")
     processes.set_forkserver_preload(["tests.program.crash", "inchworm.targets.databases.duckdb"])
     said = program.folder / ".inchworm/said"
     process = processes.Process(
-        target=_carry_out, args=(program.folder, program.environ, promotion, instant, said)
+        target=_in_folder, args=(program.folder, program.environ, said, target, *given)
     )
     process.start()
     process.join(120)
     assert process.exitcode == _KILLED, said.read_text() if said.exists() else process.exitcode
 
 
-def _carry_out(
-    folder: Path, environ: Mapping[str, str], promotion_id: str, instant: str, said: Path
+def _in_folder(
+    folder: Path,
+    environ: Mapping[str, str],
+    said: Path,
+    target: Callable[..., None],
+    *given: object,
 ) -> None:
     os.chdir(folder)
     os.environ.clear()
     os.environ.update(environ)
-    moment, number = instant.split(":")
-    _Dying.moment, _Dying.number = moment, int(number)
-    promoting._Journal = _Dying  # type: ignore[misc]
     try:
-        place = workplace()
-        resumed = resume(place, promotion_id)
-        carry_out_promotion(place, resumed.prepared, resumed.promotion, Reporter())
+        target(*given)
     except BaseException:
         said.write_text(traceback.format_exc())
         raise
+
+
+def _carry_out(promotion_id: str, moment: str, number: int) -> None:
+    _Dying.moment, _Dying.number = moment, number
+    promoting._Journal = _Dying  # type: ignore[misc]
+    place = workplace()
+    resumed = resume(place, promotion_id)
+    carry_out_promotion(place, resumed.prepared, resumed.promotion, Reporter())
+
+
+def _copy(flow: str, instant: str, number: int) -> None:
+    owner, name = _INSTANTS[instant]
+    done = getattr(owner, name)
+    calls = 0
+
+    def dying(*arguments: Any) -> Any:
+        nonlocal calls
+        calls += 1
+        result = done(*arguments)
+        if calls == number:
+            os._exit(_KILLED)
+        return result
+
+    setattr(owner, name, dying)
+    sys.argv = ["inchworm", "run", f"flow:{flow}", "--in", "dev", "--yes", "--json"]
+    with redirect_stdout(io.StringIO()):
+        main()
+
+
+_INSTANTS: Mapping[str, tuple[type, str]] = {
+    "fetched": (FilePlace, "fetch"),
+    "marked": (TakenFiles, "add"),
+    "put": (FilePlace, "put"),
+}
 
 
 class _Dying(promoting._Journal):

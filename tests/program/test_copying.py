@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import signal
-import subprocess
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +12,7 @@ import pytest
 
 from tests.driver import Program
 from tests.once import DEV, Once
+from tests.program.crash import die_copying
 
 TABLE = """
 CREATE TABLE ops.reading (
@@ -193,8 +192,8 @@ def test_a_file_that_is_still_written_waits(at_desk: Place) -> None:
     assert count(program, url) == 1
 
 
-def test_files_go_into_a_folder_and_never_over_others(at_desk: Place) -> None:
-    program, _, folder = at_desk
+def copy_into_archive(program: Program) -> None:
+    """Have the flow copy every file into a folder of another one."""
     program.write("connections/archive.toml", 'kind = "files"\nurl = "${archive_url}"\n')
     matrix = (program.folder / "parameters.toml").read_text()
     program.write("parameters.toml", f'{matrix}\n[archive_url]\ntype = "text"\nevery = "archive"\n')
@@ -204,6 +203,11 @@ def test_files_go_into_a_folder_and_never_over_others(at_desk: Place) -> None:
         '[to]\nconnection = "archive"\nfolder = "2026"\n',
     )
     program.promote(program.pack(), "dev")
+
+
+def test_files_go_into_a_folder_and_never_over_others(at_desk: Place) -> None:
+    program, _, folder = at_desk
+    copy_into_archive(program)
     (folder / "deep").mkdir()
     (folder / "deep/a.bin").write_bytes(bytes(range(256)))
     (folder / "b.txt").write_text("ours")
@@ -239,19 +243,30 @@ def test_a_folder_that_is_not_there_is_a_clear_failure(at_desk: Place) -> None:
 
 
 def test_each_file_comes_once_though_runs_are_killed(copying: Place) -> None:
+    """Before anything of a file was taken, and with its rows and mark written, uncommitted."""
     program, url, folder = copying
-    rows = "".join(f"weir,2026-11-01,1,{n},,\n" for n in range(3000))
-    for number in range(30):
-        (folder / f"{number:02}.csv").write_text(HEADER + rows)
-    for _ in range(3):
-        process = program.start("run", "flow:loggers", "--in", "dev", "--yes")
-        try:
-            process.wait(1.6)
-        except subprocess.TimeoutExpired:
-            process.send_signal(signal.SIGKILL)
-        process.communicate()
-    program("run", "flow:loggers", "--in", "dev", "--yes")
-    assert count(program, url) == 30 * 3000
+    for name in "abcd":
+        (folder / f"{name}.csv").write_text(HEADER + "weir,2026-11-01,1,1,,\n" * 3)
+    die_copying(program, "loggers", "marked", 2)
+    assert count(program, url) == 3
+    die_copying(program, "loggers", "fetched", 2)
+    assert count(program, url) == 6
+    assert run(program)["message"] == "2 files taken, 2 taken before"
+    assert count(program, url) == 12
+    assert run(program)["message"] == "0 files taken, 4 taken before"
+
+
+def test_a_file_that_arrived_before_the_run_was_killed_is_known(at_desk: Place) -> None:
+    """In a folder it is there without a mark: the next run knows it by its content."""
+    program, _, folder = at_desk
+    copy_into_archive(program)
+    for name in "ab":
+        (folder / f"{name}.txt").write_text(name)
+    die_copying(program, "loggers", "put", 1)
+    archive = program.folder / "archive/2026"
+    assert [path.name for path in archive.iterdir()] == ["a.txt"]
+    assert run(program)["message"] == "2 files taken"
+    assert sorted(path.name for path in archive.iterdir()) == ["a.txt", "b.txt"]
 
 
 @pytest.mark.parametrize(

@@ -62,11 +62,11 @@ def audit(workplace: Workplace, wanted: Wanted) -> Audit:
         ProjectError: when ``people.toml`` is wrong.
         UsageError: when there is no environment of that name, no such state, or a day is none.
     """
-    found = history(workplace, replace(wanted, by="", since="", until=""))
+    recorded = history(workplace, replace(wanted, by="", since="", until=""))
     people = read_people(workplace.root)
     undone_by = _rollbacks(workplace)
     entries = []
-    for summary in reversed(found.promotions):
+    for summary in reversed(recorded.promotions):
         if summary.state in _NO_ENTRY:
             continue
         promotion = workplace.ledger.promotion(summary.id)
@@ -86,7 +86,7 @@ def audit(workplace: Workplace, wanted: Wanted) -> Audit:
                     undone_by=undone_by.get(str(promotion.id), ()),
                 )
             )
-    heard = [h for h in reversed(found.heard) if _has_heard(wanted, h)]
+    heard = [h for h in reversed(recorded.heard) if _has_heard(wanted, h)]
     return Audit(
         ledger=workplace.ledger.id, wanted=wanted, entries=tuple(entries), heard=tuple(heard)
     )

@@ -105,8 +105,8 @@ def _vouched(content: bytes, bundle: str, digest: Digest, people: People) -> Vou
         held = None
     if held is None:
         return Vouched(problem="a signature file is malformed")
-    said = held.says(bundle, digest, BUNDLE_PREDICATE)
-    if said is None:
+    predicate = held.says(bundle, digest, BUNDLE_PREDICATE)
+    if predicate is None:
         return Vouched(problem="a signature is of other content")
     return _held_against(held.key, held.signature, held.payload, people)
 
@@ -170,11 +170,11 @@ def _checked(
 ) -> SignedHead:
     held = opened(head.envelope)
     name, digest = _head_name(ledger, head.number), Digest(f"sha256:{head.hash}")
-    said = held.says(name, digest, HEAD_PREDICATE) if held else None
-    if held is None or said is None:
+    predicate = held.says(name, digest, HEAD_PREDICATE) if held else None
+    if held is None or predicate is None:
         return SignedHead(number=head.number, by="?", problem="what is signed is something else")
     vouched = _held_against(held.key, held.signature, held.payload, people)
-    by = vouched.person.name if vouched.person else str(said.get("by", "?"))
+    by = vouched.person.name if vouched.person else str(predicate.get("by", "?"))
     if vouched.problem:
         return SignedHead(number=head.number, by=by, problem=vouched.problem)
     if hashes.get(head.number) != head.hash:

@@ -77,12 +77,12 @@ class FilePlace:
             self.files.invalidate_cache()
             if not self.files.isdir(self.folder):
                 raise FileNotFoundError("there is no such folder")
-            found = self.files.glob(f"{glob.escape(self.folder)}/{pattern}", detail=True)
+            listed = self.files.glob(f"{glob.escape(self.folder)}/{pattern}", detail=True)
         except Exception as error:
             raise self._unreachable(error) from error
         return [
             self._listed(path, info)
-            for path, info in sorted(found.items())
+            for path, info in sorted(listed.items())
             if info.get("type") == "file" and not path.rpartition("/")[2].startswith(".")
         ]
 

@@ -75,13 +75,13 @@ class Approval:
     @property
     def statement(self) -> bytes:
         """The statement that is signed: always the same bytes for the same approval."""
-        said = {
+        predicate = {
             "verdict": self.verdict.value,
             "because": self.because,
             "by": self.by,
             "at": self.at,
         }
-        return statement(self.promotion, self.digest, PREDICATE_TYPE, said)
+        return statement(self.promotion, self.digest, PREDICATE_TYPE, predicate)
 
 
 def signature_in(approval: Approval) -> tuple[str, bytes] | None:

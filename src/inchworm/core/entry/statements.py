@@ -1,4 +1,4 @@
-"""Signed statements: who said something about what, in open formats.
+"""Signed statements: who predicate something about what, in open formats.
 
 A statement is one of in-toto (version 1), and a signed one stands in a DSSE envelope
 (https://github.com/in-toto/attestation, https://github.com/secure-systems-lab/dsse).
@@ -23,21 +23,21 @@ HEAD_PREDICATE = "https://inchworm.example/ledger-head/v1"
 """Somebody saw a ledger whose latest entry had a hash."""
 
 
-def statement(name: str, digest: Digest, kind: str, said: Mapping[str, Any]) -> bytes:
+def statement(name: str, digest: Digest, kind: str, predicate: Mapping[str, Any]) -> bytes:
     """A statement: always the same bytes for the same words.
 
     Args:
         name: what it is about.
         digest: of that.
         kind: the URI of the predicate.
-        said: the predicate.
+        predicate: the words, as plain data.
     """
     algorithm, _, value = digest.partition(":")
     body = {
         "_type": STATEMENT_TYPE,
         "subject": [{"name": name, "digest": {algorithm: value}}],
         "predicateType": kind,
-        "predicate": dict(said),
+        "predicate": dict(predicate),
     }
     return json.dumps(body, sort_keys=True, ensure_ascii=False).encode()
 
@@ -81,11 +81,13 @@ class Opened:
         """The predicate, if the statement is of a kind and about one thing; None otherwise."""
         try:
             body = json.loads(self.payload)
-            said: Mapping[str, Any] = body["predicate"]
+            predicate: Mapping[str, Any] = body["predicate"]
         except (ValueError, KeyError, TypeError):
             return None
-        is_it = isinstance(said, dict) and self.payload == statement(name, digest, kind, said)
-        return said if is_it else None
+        is_it = isinstance(predicate, dict) and self.payload == statement(
+            name, digest, kind, predicate
+        )
+        return predicate if is_it else None
 
 
 def opened(held: object) -> Opened | None:

@@ -225,10 +225,10 @@ class _Copying:
         """Write a file into the folder, unless it is there already; never over another one."""
         folder = str(self._document["to"].get("folder", "")).strip("/")
         path = f"{folder}/{taken.path}".lstrip("/")
-        there = target.digest(path)
-        if there is None:
+        existing = target.digest(path)
+        if existing is None:
             target.put(copy, path)
-        elif there != taken.digest:
+        elif existing != taken.digest:
             raise UnreadableFile(f"another file is already at {path} there, and stays as it is")
         with self._site.database.transaction():
             self._marks.add(taken)

@@ -235,8 +235,8 @@ class MailReceiver:
     def _reply_to(self, error: Exception, *, is_connected: bool) -> Reply:
         """What an error means: for this mail, for all of them, or for now alone."""
         if isinstance(error, smtplib.SMTPRecipientsRefused):
-            code, said = next(iter(error.recipients.values()))
-            return Reply(verdict=_verdict(code), text=_words(code, said))
+            code, words = next(iter(error.recipients.values()))
+            return Reply(verdict=_verdict(code), text=_words(code, words))
         if isinstance(error, smtplib.SMTPNotSupportedError) and is_connected:
             return Reply(verdict=Verdict.REFUSED, text=str(error))  # an address in other letters
         self._hang_up()
@@ -298,8 +298,8 @@ def _verdict(code: int) -> Verdict:
     return Verdict.AGAIN if 400 <= code < 500 else Verdict.REFUSED
 
 
-def _words(code: int, said: bytes | str) -> str:
-    text = said.decode(errors="replace") if isinstance(said, bytes) else said
+def _words(code: int, words: bytes | str) -> str:
+    text = words.decode(errors="replace") if isinstance(words, bytes) else words
     return " ".join(f"{code} {text}".split())[:200]
 
 

@@ -1,4 +1,4 @@
-"""Signed statements: who predicate something about what, in open formats.
+"""Signed statements: who said something about what, in open formats.
 
 A statement is one of in-toto (version 1), and a signed one stands in a DSSE envelope
 (https://github.com/in-toto/attestation, https://github.com/secure-systems-lab/dsse).

@@ -90,8 +90,8 @@ class Person:
         return self._do("status")
 
     def _in_state(self, *states: str) -> list[str]:
-        told: list[dict[str, Any]] = self._do("history", "--json").json["promotions"]
-        return [each["id"] for each in told if each["state"] in states]
+        promotions: list[dict[str, Any]] = self._do("history", "--json").json["promotions"]
+        return [each["id"] for each in promotions if each["state"] in states]
 
     def _do(self, *arguments: str, code: int | None = None) -> Answer:
         who = {"INCHWORM_USER": f"person {self.number}"}
@@ -139,14 +139,14 @@ def _compare(program: Program, url: str) -> None:
     assert verified["wrong"] == []
     entries = [line for line in program.process("ledger", "export").out.splitlines() if line]
     assert len(entries) == verified["entries"]
-    told = program.process("history", "--all", "--json").json["promotions"]
-    ids = [each["id"] for each in told]
+    promotions = program.process("history", "--all", "--json").json["promotions"]
+    ids = [each["id"] for each in promotions]
     assert sorted(ids) == sorted(set(ids)), "no number is given twice"
     database = connect(url, root=program.folder)
     recorded = [row[0] for row in database.rows("SELECT promotion FROM inchworm.promotions")]
     database.close()
     assert len(recorded) == len(set(recorded)), "nothing ran twice"
-    completed = {each["id"]: each for each in told if each["state"] in {"done", "undone"}}
+    completed = {each["id"]: each for each in promotions if each["state"] in {"done", "undone"}}
     assert {key.rpartition(":")[2] for key in recorded} == set(completed)
     for promotion in completed.values():
         verdicts = [each["verdict"] for each in promotion["approvals"]]

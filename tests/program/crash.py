@@ -53,19 +53,21 @@ def die_copying(program: Program, flow: str, instant: str, number: int) -> None:
 def _dies(program: Program, target: Callable[..., None], *given: object) -> None:
     processes = multiprocessing.get_context("forkserver")
     processes.set_forkserver_preload(["tests.program.crash", "inchworm.targets.databases.duckdb"])
-    said = program.folder / ".inchworm/said"
+    traceback_file = program.folder / ".inchworm/traceback"
     process = processes.Process(
-        target=_in_folder, args=(program.folder, program.environ, said, target, *given)
+        target=_in_folder, args=(program.folder, program.environ, traceback_file, target, *given)
     )
     process.start()
     process.join(120)
-    assert process.exitcode == _KILLED, said.read_text() if said.exists() else process.exitcode
+    assert process.exitcode == _KILLED, (
+        traceback_file.read_text() if traceback_file.exists() else process.exitcode
+    )
 
 
 def _in_folder(
     folder: Path,
     environ: Mapping[str, str],
-    said: Path,
+    traceback_file: Path,
     target: Callable[..., None],
     *given: object,
 ) -> None:
@@ -75,7 +77,7 @@ def _in_folder(
     try:
         target(*given)
     except BaseException:
-        said.write_text(traceback.format_exc())
+        traceback_file.write_text(traceback.format_exc())
         raise
 
 

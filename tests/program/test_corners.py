@@ -55,8 +55,8 @@ def test_drafts_of_others_stay(corners: tuple[Program, str]) -> None:
     bundle = program.pack()
     program("promote", bundle, "--to", "dev", "--draft", environ=MIRA)
     program.promote(bundle, "dev")
-    told = program("history", "P1", "--json").json
-    assert (told["state"], told["corner"]) == ("drafted", "mira_fenne")
+    draft = program("history", "P1", "--json").json
+    assert (draft["state"], draft["corner"]) == ("drafted", "mira_fenne")
     assert "into dev, the corner of mira_fenne" in program("history", "P1").text
     refused = program("promote", "P1", "--yes", code=4)
     assert "P1 was drafted for the corner of mira_fenne" in refused.text

@@ -75,9 +75,11 @@ def put_here(
     )
     drafted = draft_promotion(workplace, request)
     if has_errors(drafted.draft.findings):
-        found = drafted.draft.findings[0]
+        first_error = drafted.draft.findings[0]
         raise UsageError(
-            f"the corner does not take it: {found.message}.", where=found.place, next=found.remedy
+            f"the corner does not take it: {first_error.message}.",
+            where=first_error.place,
+            next=first_error.remedy,
         )
     if not drafted.draft.steps:
         return None

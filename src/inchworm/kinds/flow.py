@@ -21,7 +21,7 @@ from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.kinds.base import Surroundings
-from inchworm.kinds.flow_api import check_fields, check_types, read_api, uses_in
+from inchworm.kinds.flow_api import check_fields, check_types, read_api, report_field, uses_in
 from inchworm.kinds.flow_settings import Flow, FlowSettings, Way
 from inchworm.kinds.model import reads_of, report_problems
 from inchworm.kinds.settings import Report, documented, parameter_uses, read_part
@@ -152,14 +152,12 @@ class FlowKind:
             if source is not None:
                 field_edges += [Edge(s, Node(owner, name), how) for s, how in source.sources]
             elif not resolution.open:
-                report(
-                    rules.FIELD_UNKNOWN.finding(
-                        f"the field {name} takes {column}, which the query does not show",
-                        part=flow.part,
-                        file=flow.file,
-                        line=flow.document.line_of(("fields", name)),
-                        remedy=did_you_mean(column, columns, rules.FIELD_UNKNOWN.remedy),
-                    )
+                report_field(
+                    flow,
+                    report,
+                    f"the field {name} takes {column}, which the query does not show",
+                    ("fields", name),
+                    did_you_mean(column, columns, rules.FIELD_UNKNOWN.remedy),
                 )
         at = [
             Read(table=r.table, columns=r.columns, file=r.file, line=line)

@@ -12,6 +12,7 @@ from inchworm.core.errors import did_you_mean
 from inchworm.core.lineage.facts import Use
 from inchworm.core.parameters.matrix import references
 from inchworm.core.structure.tables import Table
+from inchworm.core.toml import KeyPath
 from inchworm.kinds.api_document import (
     JSON_TYPES,
     api_fault,
@@ -84,6 +85,16 @@ def read_api(flow: Flow, shared: Mapping[str, bytes], report: Report) -> Mapping
     return checked
 
 
+def report_field(flow: Flow, report: Report, message: str, key: KeyPath, remedy: str) -> None:
+    """Report a field map that does not fit, at the line of one of its settings."""
+    line = flow.document.line_of(key)
+    report(
+        rules.FIELD_UNKNOWN.finding(
+            message, part=flow.part, file=flow.file, line=line, remedy=remedy
+        )
+    )
+
+
 def check_fields(flow: Flow, report: Report) -> None:
     """The map must fit the API: required fields present, no fields that it does not know."""
     operation = operation_of_api(flow.api, flow.operation)
@@ -96,26 +107,22 @@ def check_fields(flow: Flow, report: Report) -> None:
     for name, other in flow.settings.fields.items():
         field_name = name if outward else other
         if field_name not in properties:
-            report(
-                rules.FIELD_UNKNOWN.finding(
-                    f"{flow.operation} has no field {field_name}",
-                    part=flow.part,
-                    file=flow.file,
-                    line=flow.document.line_of(("fields", name)),
-                    remedy=did_you_mean(field_name, properties, rules.FIELD_UNKNOWN.remedy),
-                )
+            report_field(
+                flow,
+                report,
+                f"{flow.operation} has no field {field_name}",
+                ("fields", name),
+                did_you_mean(field_name, properties, rules.FIELD_UNKNOWN.remedy),
             )
     if outward:
         in_path = {name for name, place in operation.places.items() if place == "path"}
         for missing in sorted({*schema.get("required", ()), *in_path} - mapped):
-            report(
-                rules.FIELD_UNKNOWN.finding(
-                    f"{flow.operation} requires the field {missing}, which is not mapped",
-                    part=flow.part,
-                    file=flow.file,
-                    line=flow.document.line_of(("fields",)),
-                    remedy=f"Add {missing} = ... under [fields].",
-                )
+            report_field(
+                flow,
+                report,
+                f"{flow.operation} requires the field {missing}, which is not mapped",
+                ("fields",),
+                f"Add {missing} = ... under [fields].",
             )
 
 
@@ -133,12 +140,10 @@ def check_types(flow: Flow, table: Table, report: Report) -> None:
             continue
         source, target = (given, asked) if outward else (asked, given)
         if asked in JSON_TYPES and (source, target) != ("integer", "number"):
-            report(
-                rules.FIELD_UNKNOWN.finding(
-                    f"the field {name} is {asked}, but {table.name}.{column.name} is {column.type}",
-                    part=flow.part,
-                    file=flow.file,
-                    line=flow.document.line_of(("fields", left)),
-                    remedy="Convert the value in the model, or correct the type in the API.",
-                )
+            report_field(
+                flow,
+                report,
+                f"the field {name} is {asked}, but {table.name}.{column.name} is {column.type}",
+                ("fields", left),
+                "Convert the value in the model, or correct the type in the API.",
             )

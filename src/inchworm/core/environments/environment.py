@@ -50,8 +50,10 @@ class Corner:
         if OWNER not in self.schemas:  # each corner is a database of its own
             return frozenset()
         known = frozenset(schemas)
-        kept = re.compile(re.escape(self.bookkeeping).replace(re.escape(OWNER), "(.+)"))
-        owners = {match[1] for name in known if (match := kept.fullmatch(name))} - {self.owner}
+        of_anybody = re.compile(re.escape(self.bookkeeping).replace(re.escape(OWNER), "(.+)"))
+        owners = {match[1] for name in known if (match := of_anybody.fullmatch(name))} - {
+            self.owner
+        }
         patterns = (self.schemas.replace("{schema}", "{any}"), self.bookkeeping)
         corners = [
             re.compile(re.escape(pattern.replace(OWNER, owner)).replace(re.escape("{any}"), ".+"))

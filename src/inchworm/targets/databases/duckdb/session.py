@@ -43,11 +43,11 @@ def _stamp(path: Path) -> str:
     stamps = []
     for file in (path, path.with_name(f"{path.name}.wal")):
         try:
-            found = file.stat()
+            status = file.stat()
         except FileNotFoundError:
             stamps.append("-")
         else:
-            stamps.append(f"{found.st_ino} {found.st_mtime_ns} {found.st_size}")
+            stamps.append(f"{status.st_ino} {status.st_mtime_ns} {status.st_size}")
     return ", ".join(stamps)
 
 

@@ -1,0 +1,245 @@
+"""The settings of an environment's file: its places, what it demands, what has to hold there."""
+
+from __future__ import annotations
+
+import re
+from typing import Literal, Self
+from zoneinfo import available_timezones
+
+from pydantic import Field, field_validator, model_validator
+
+from inchworm.core.entry.closed_hours import closed_time
+from inchworm.core.entry.conditions import EntryConditions, measure_condition, ran_condition
+from inchworm.core.environments.environment import OWNER, DatabaseAddress, ServiceAddress
+from inchworm.core.environments.verification import Asked, Verification, key_in_body
+from inchworm.core.errors import did_you_mean
+from inchworm.core.parameters.values import read_duration
+from inchworm.kinds.settings import Settings
+
+REFERENCE = re.compile(r"(?!secret:)[a-z][a-z0-9_-]*:\S+")
+"""Where a secret is kept that no secret store can keep."""
+
+
+class DatabaseSettings(Settings):
+    """``[databases.main]`` of an environment file."""
+
+    url: str
+    password: str | None = None
+    schema_pattern: str = "{schema}"
+    threads: int | None = Field(None, ge=1, le=1024)
+    bookkeeping: str = ""
+    keep_replaced: bool = True
+    undo_migrations: bool = False
+    may_lose: tuple[str, ...] = ()
+
+    @field_validator("schema_pattern")
+    @classmethod
+    def _has_schema(cls, pattern: str) -> str:
+        if not re.fullmatch(r"[A-Za-z0-9_]*\{schema\}[A-Za-z0-9_]*", pattern.replace(OWNER, "")):
+            raise ValueError("must be {schema} with letters, digits, _ and {owner} around it")
+        return pattern
+
+    @field_validator("bookkeeping")
+    @classmethod
+    def _is_plain(cls, schema: str) -> str:
+        if schema and not re.fullmatch(r"[a-z_][a-z0-9_]*", schema.replace(OWNER, "_")):
+            raise ValueError("must be lower-case letters, digits, _ and {owner}, no digit first")
+        return schema
+
+    @model_validator(mode="after")
+    def _corners_have_their_own_bookkeeping(self) -> DatabaseSettings:
+        if OWNER in self.schema_pattern and self.bookkeeping and OWNER not in self.bookkeeping:
+            raise ValueError(
+                "bookkeeping needs {owner}, as schema_pattern has it: a corner has its own"
+            )
+        return self
+
+    @property
+    def address(self) -> DatabaseAddress:
+        """The address as the rest of the program has it."""
+        of_corner = f"inchworm__{OWNER}" if OWNER in self.schema_pattern else "inchworm"
+        given = self.model_dump(exclude={"bookkeeping"})
+        return DatabaseAddress(**given, bookkeeping=self.bookkeeping or of_corner)
+
+
+class Databases(Settings):
+    """``[databases]`` of an environment file."""
+
+    main: DatabaseSettings
+
+
+class ServiceSettings(Settings):
+    """``[workspace]`` and ``[gateway]`` of an environment file."""
+
+    url: str
+    token: str | None = None
+    waits: str = "1m"
+
+    @field_validator("waits")
+    @classmethod
+    def _is_duration(cls, waits: str) -> str:
+        read_duration(waits)
+        return waits
+
+    @property
+    def address(self) -> ServiceAddress:
+        """The address as the rest of the program has it."""
+        waits = read_duration(self.waits).total_seconds()
+        return ServiceAddress(url=self.url, token=self.token, waits=waits)
+
+
+class SecretStoreSettings(Settings):
+    """``[secret_store]`` of an environment file."""
+
+    url: str
+    token: str
+
+    @field_validator("token")
+    @classmethod
+    def _is_reference(cls, token: str) -> str:
+        if not REFERENCE.fullmatch(token):
+            raise ValueError("must be a reference such as env:NAME or file:PATH")
+        return token
+
+
+class EntrySettings(Settings):
+    """``[entry]`` of an environment file."""
+
+    approvals: int = Field(0, ge=0, le=100)
+    by: tuple[str, ...] = ()
+    by_author: bool = False
+    signed: bool = False
+    bundle_signed: bool | tuple[str, ...] = False
+    passed_in: tuple[str, ...] = ()
+    rested: str | None = None
+    no_warnings: bool = False
+    closed: tuple[str, ...] = ()
+    timezone: str = "UTC"
+    measures: tuple[str, ...] = ()
+    ran: tuple[str, ...] = ()
+    ask: tuple[str, ...] = ()
+    ask_timeout: str = "1m"
+    exception: tuple[str, ...] = ()
+
+    @field_validator("rested", "ask_timeout")
+    @classmethod
+    def _is_duration(cls, duration: str | None) -> str | None:
+        if duration is not None:
+            read_duration(duration)
+        return duration
+
+    @field_validator("closed")
+    @classmethod
+    def _are_times(cls, closed: tuple[str, ...]) -> tuple[str, ...]:
+        for each in closed:
+            closed_time(each)
+        return closed
+
+    @field_validator("measures")
+    @classmethod
+    def _are_measures(cls, measures: tuple[str, ...]) -> tuple[str, ...]:
+        for each in measures:
+            measure_condition(each)
+        return measures
+
+    @field_validator("ran")
+    @classmethod
+    def _are_runs(cls, ran: tuple[str, ...]) -> tuple[str, ...]:
+        for each in ran:
+            ran_condition(each)
+        return ran
+
+    @field_validator("timezone")
+    @classmethod
+    def _is_zone(cls, timezone: str) -> str:
+        if timezone not in available_timezones():
+            near = did_you_mean(timezone, available_timezones(), "")
+            raise ValueError(f"{timezone!r} is no time zone; {near}")
+        return timezone
+
+    @property
+    def conditions(self) -> EntryConditions:
+        """The conditions as the rest of the program has them."""
+        given = self.model_dump(exclude={"rested", "ask_timeout", "bundle_signed"})
+        rested = read_duration(self.rested).total_seconds() if self.rested else 0.0
+        return EntryConditions(
+            **given,
+            bundle_signed=bool(self.bundle_signed),
+            bundle_by=self.bundle_signed if isinstance(self.bundle_signed, tuple) else (),
+            rested=rested,
+            ask_seconds=read_duration(self.ask_timeout).total_seconds(),
+        )
+
+
+class VerifySettings(Settings):
+    """One ``[[verify]]`` of an environment file."""
+
+    name: str = Field(pattern=r"^\S.*$")
+    query: str | None = None
+    http: str | None = None
+    value: str | None = None
+    answer: str = ""
+    status: int = Field(200, ge=100, le=599)
+    token: str | None = None
+    waits: str | None = None
+
+    @field_validator("waits")
+    @classmethod
+    def _is_duration(cls, waits: str | None) -> str | None:
+        if waits is not None:
+            read_duration(waits)
+        return waits
+
+    @model_validator(mode="after")
+    def _asks_one(self) -> Self:
+        asked = [name for name in Asked if getattr(self, name.value) is not None]
+        if len(asked) != 1:
+            raise ValueError("must say one of query, http and value")
+        if asked[0] is Asked.HTTP and self.answer:
+            key_in_body(self.answer)
+        if asked[0] is Asked.VALUE and not self.answer:
+            raise ValueError('must say what is expected of the value: answer = "contains test"')
+        return self
+
+    @property
+    def verification(self) -> Verification:
+        """The verification as the rest of the program has it."""
+        asked = next(name for name in Asked if getattr(self, name.value) is not None)
+        answer = self.answer or ("> 0" if asked is Asked.QUERY else "")
+        return Verification(
+            name=self.name,
+            asked=asked,
+            question=getattr(self, asked.value),
+            answer=answer,
+            status=self.status,
+            token=self.token,
+            waits=read_duration(self.waits).total_seconds() if self.waits else 0.0,
+        )
+
+
+class EnvironmentSettings(Settings):
+    """An environment file."""
+
+    about: str = ""
+    formerly: str = ""
+    after: tuple[str, ...] = ()
+    protected: bool = False
+    snapshots: bool = False
+    overrides: bool = False
+    shared: tuple[Literal["database", "workspace", "gateway"], ...] = ()
+    databases: Databases
+    workspace: ServiceSettings
+    gateway: ServiceSettings
+    secret_store: SecretStoreSettings | None = None
+    schedules: dict[str, Literal["on", "off"]] = {}
+    entry: EntrySettings = EntrySettings()
+    verify: tuple[VerifySettings, ...] = ()
+
+    @field_validator("verify")
+    @classmethod
+    def _have_own_names(cls, verify: tuple[VerifySettings, ...]) -> tuple[VerifySettings, ...]:
+        names = [each.name for each in verify]
+        twice = next((name for name in names if names.count(name) > 1), None)
+        if twice is not None:
+            raise ValueError(f"has two of the name {twice!r}")
+        return verify

@@ -21,6 +21,7 @@ import duckdb
 
 from inchworm.cli.main import main
 from inchworm.targets.databases import connect
+from tests.forked import Started
 
 COMMAND = [sys.executable, "-m", "inchworm"]
 
@@ -60,18 +61,10 @@ class Program:
     def process(
         self, *arguments: str, code: int | None = 0, environ: Mapping[str, str] | None = None
     ) -> Answer:
-        """The same in a process of its own, for what only a process shows."""
-        done = subprocess.run(
-            [*COMMAND, *arguments],
-            cwd=self.folder,
-            env=self.environ | dict(environ or {}),
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            text=True,
-            check=False,
-            timeout=120,
-        )
-        return self._checked(arguments, Answer(done.returncode, done.stdout, done.stderr), code)
+        """The same in a process of its own, a fork, for what only a process shows."""
+        process = Started(self.folder, self.environ | dict(environ or {}), arguments)
+        out, err = process.communicate(timeout=120)
+        return self._checked(arguments, Answer(process.wait(), out, err), code)
 
     @staticmethod
     def _checked(arguments: Sequence[str], answer: Answer, code: int | None) -> Answer:
@@ -85,19 +78,9 @@ class Program:
         """The environment variables of a run."""
         return {**os.environ, "INCHWORM_USER": "lena", "NO_COLOR": "1"}
 
-    def start(self, *arguments: str) -> subprocess.Popen[str]:
+    def start(self, *arguments: str) -> Started:
         """Start a command and leave it running."""
-        return subprocess.Popen(
-            [*COMMAND, *arguments],
-            cwd=self.folder,
-            env=self.environ,
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-            text=True,
-            # whoever started the tests in the background had Ctrl-C ignored for all of them
-            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
-        )
+        return Started(self.folder, self.environ, arguments)
 
     def write(self, path: str, content: str) -> None:
         """Write a file."""
@@ -195,8 +178,8 @@ def _set_environ(environ: Mapping[str, str]) -> None:
     os.environ.update(environ)
 
 
-def interrupt(process: subprocess.Popen[str]) -> tuple[int, str]:
+def interrupt(process: Started) -> tuple[int, str]:
     """Press Ctrl-C; the exit code and everything printed."""
     process.send_signal(signal.SIGINT)
     out, err = process.communicate(timeout=60)
-    return process.returncode, out + err
+    return process.wait(), out + err

@@ -16,7 +16,6 @@ import json
 import random
 import shutil
 import signal
-import subprocess
 import tempfile
 import time
 from collections.abc import Iterator
@@ -26,7 +25,7 @@ from pathlib import Path
 from inchworm.application.starting import start_project
 from inchworm.targets.databases import connect
 from tests import postgres
-from tests.driver import COMMAND, Program
+from tests.driver import Program
 
 DEV = "duckdb:///.inchworm/dev.duckdb"
 GROWS = """\
@@ -188,19 +187,12 @@ class Place:
 
     def _killed(self, program: Program, command: list[str]) -> bool:
         """Start a command and kill it at a random instant; whether it was still at work."""
-        process = subprocess.Popen(
-            [*COMMAND, *command],
-            cwd=program.folder,
-            env=program.environ,
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-        )
-        with contextlib.suppress(subprocess.TimeoutExpired):
+        process = program.start(*command)
+        with contextlib.suppress(TimeoutError):
             process.wait(self.chance.uniform(0.2, 1.1) * self.took)
             return False
         process.send_signal(signal.SIGKILL)
-        process.wait()
+        process.communicate()
         return True
 
     @staticmethod

@@ -1,15 +1,12 @@
 """Carry out a promotion, or a copying flow, in a process of its own that dies at one instant.
 
 An instant of a promotion is ``before:N`` (step N is journalled as begun, nothing of it done) or
-``after:N`` (step N took effect, and the ledger does not know it yet). The process is a fork of one
-that has imported the program and done nothing: to start Python anew for each of a hundred instants
-takes longer than what they do.
+``after:N`` (step N took effect, and the ledger does not know it yet).
 """
 
 from __future__ import annotations
 
 import io
-import multiprocessing
 import os
 import sys
 import traceback
@@ -27,6 +24,7 @@ from inchworm.engine.reporter import Reporter
 from inchworm.targets.databases.sent_rows import TakenFiles
 from inchworm.targets.file_places import FilePlace
 from tests.driver import Program
+from tests.forked import enter, fork
 
 _KILLED = 137
 
@@ -51,13 +49,8 @@ def die_copying(program: Program, flow: str, instant: str, number: int) -> None:
 
 
 def _dies(program: Program, target: Callable[..., None], *given: object) -> None:
-    processes = multiprocessing.get_context("forkserver")
-    processes.set_forkserver_preload(["tests.program.crash", "inchworm.targets.databases.duckdb"])
     traceback_file = program.folder / ".inchworm/traceback"
-    process = processes.Process(
-        target=_in_folder, args=(program.folder, program.environ, traceback_file, target, *given)
-    )
-    process.start()
+    process = fork(_in_folder, program.folder, program.environ, traceback_file, target, *given)
     process.join(120)
     assert process.exitcode == _KILLED, (
         traceback_file.read_text() if traceback_file.exists() else process.exitcode
@@ -71,9 +64,7 @@ def _in_folder(
     target: Callable[..., None],
     *given: object,
 ) -> None:
-    os.chdir(folder)
-    os.environ.clear()
-    os.environ.update(environ)
+    enter(folder, environ)
     try:
         target(*given)
     except BaseException:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import html
 import json
+import signal
 import socket
 import subprocess
 import sys
@@ -127,7 +128,7 @@ def guarded(released: Program, tmp_path: Path, port: int) -> Iterator[Guarded]:
         except httpx.HTTPError:
             time.sleep(0.05)
     yield program
-    server.terminate()
+    server.send_signal(signal.SIGTERM)
     out, err = server.communicate(timeout=20)
     assert not spelled_in(f"{out}{err}".encode())
 

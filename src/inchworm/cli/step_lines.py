@@ -64,6 +64,7 @@ class StepLines:
         if not self._screen.is_terminal:  # laying a line out takes as long as a small model
             plain = f"{place}  {what:<{self._width}}  {report.state.value}  {seconds}  {message}"
             self._screen.file.write(f"{visible(plain.rstrip())}\n")
+            self._screen.file.flush()  # whoever reads a log of it wants to see where it is
             return
         line = Text.assemble(
             (f"{place}  ", "dim"),

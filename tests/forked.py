@@ -1,0 +1,144 @@
+"""Processes of the program that are forked from one which has imported it, and done nothing.
+
+To start Python anew takes a second, longer than most of what a command does. A fork is a process
+all the same: it has its own pipes, gets signals, and dies by them.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+import signal
+import sys
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from multiprocessing.reduction import DupFd
+from pathlib import Path
+from typing import Any, TextIO
+
+from inchworm.cli.main import main
+
+_PRELOADED = [
+    "tests.forked",
+    "tests.program.crash",
+    "inchworm.application.entry",
+    "inchworm.application.running",
+    "inchworm.cli.commands.check",
+    "inchworm.cli.commands.pack",
+    "inchworm.cli.commands.promote",
+    "inchworm.cli.commands.run",
+    "inchworm.cli.commands.status",
+    "inchworm.engine.promoting",
+    "inchworm.targets.databases.duckdb",
+    "inchworm.targets.databases.duckdb.models",
+    "inchworm.targets.databases.postgres.models",
+    "inchworm.targets.databases.sqlite.models",
+]
+
+
+class Started:
+    """A command of the program that runs; called like the standard library's ``Popen``.
+
+    Args:
+        folder: where it runs.
+        environ: its environment variables, and no others.
+        arguments: the command.
+    """
+
+    def __init__(self, folder: Path, environ: Mapping[str, str], arguments: Sequence[str]) -> None:
+        (out, out_of_child), (err, err_of_child) = os.pipe(), os.pipe()
+        given = (folder, dict(environ), tuple(arguments))
+        self._process = fork(_command, _Pipe(out_of_child), _Pipe(err_of_child), *given)
+        os.close(out_of_child)
+        os.close(err_of_child)
+        self.stdout: TextIO = open(out, encoding="utf-8")  # noqa: SIM115
+        self.stderr: TextIO = open(err, encoding="utf-8")  # noqa: SIM115
+
+    @property
+    def pid(self) -> int:
+        """The process's number."""
+        assert self._process.pid is not None
+        return int(self._process.pid)
+
+    @property
+    def returncode(self) -> int | None:
+        """How it ended: its exit code, or a signal's number below zero; None while it runs."""
+        code: int | None = self._process.exitcode
+        return code
+
+    def poll(self) -> int | None:
+        """The same, asked anew."""
+        return self.returncode
+
+    def wait(self, timeout: float | None = None) -> int:
+        """Wait for its end.
+
+        Raises:
+            TimeoutError: when it has not ended after so many seconds.
+        """
+        self._process.join(timeout)
+        if self.returncode is None:
+            raise TimeoutError(f"process {self.pid} has not ended after {timeout} s")
+        return self.returncode
+
+    def communicate(self, timeout: float | None = None) -> tuple[str, str]:
+        """Everything that it still prints, until it has ended."""
+        with ThreadPoolExecutor(2) as readers, self.stdout, self.stderr:
+            out, err = (readers.submit(stream.read) for stream in (self.stdout, self.stderr))
+            printed = out.result(timeout), err.result(timeout)
+        self.wait(timeout)
+        return printed
+
+    def send_signal(self, number: int) -> None:
+        """Send it a signal, unless it has ended."""
+        if self.poll() is None:
+            os.kill(self.pid, number)
+
+
+class _Pipe:
+    """The writing end of a pipe, on its way into a process that is forked elsewhere."""
+
+    def __init__(self, number: int) -> None:
+        self._number = number
+
+    def __reduce__(self) -> tuple[Callable[[Any], int], tuple[Any]]:
+        return _received, (DupFd(self._number),)
+
+
+def _received(pipe: Any) -> int:
+    return int(pipe.detach())
+
+
+def fork(target: Callable[..., None], *given: object) -> Any:
+    """Start a fork that calls a function of a module which it has imported."""
+    processes = multiprocessing.get_context("forkserver")
+    processes.set_forkserver_preload(_PRELOADED)
+    process = processes.Process(target=target, args=given)
+    process.start()
+    return process
+
+
+def enter(folder: Path, environ: Mapping[str, str]) -> None:
+    """Be in a folder, with these environment variables and no others; imports follow them."""
+    os.chdir(folder)
+    os.environ.clear()
+    os.environ.update(environ)
+    more = environ.get("PYTHONPATH", "").split(os.pathsep)
+    sys.path[:0] = [place for place in more if place and place not in sys.path]
+
+
+def _command(
+    out: int, err: int, folder: Path, environ: Mapping[str, str], arguments: Sequence[str]
+) -> None:
+    """What the process does: the program's main function, on its own pipes."""
+    for pipe, number in ((out, 1), (err, 2)):
+        os.dup2(pipe, number)
+        os.close(pipe)
+    enter(folder, environ)
+    # whoever started the tests in the background had Ctrl-C ignored for all of them
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+    sys.stdin = open(os.devnull, encoding="utf-8")  # noqa: SIM115
+    sys.stdout = open(1, "w", encoding="utf-8", closefd=False)  # noqa: SIM115
+    sys.stderr = open(2, "w", encoding="utf-8", closefd=False, buffering=1)  # noqa: SIM115
+    sys.argv = ["inchworm", *arguments]
+    main()

@@ -9,6 +9,7 @@ import io
 import json
 import os
 import signal
+import ssl
 import subprocess
 import sys
 from collections.abc import Mapping, Sequence
@@ -24,6 +25,9 @@ from inchworm.targets.databases import connect
 from tests.forked import Started
 
 COMMAND = [sys.executable, "-m", "inchworm"]
+
+PLAIN = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+"""For requests over http: reading the certificates for https takes longer than they do."""
 
 
 @dataclass(frozen=True)

@@ -19,7 +19,7 @@ import duckdb
 import httpx
 import pytest
 
-from tests.driver import Answer, Program
+from tests.driver import PLAIN, Answer, Program
 from tests.program.crash import die
 from tests.program.test_faults import REPOSITORY
 
@@ -123,7 +123,7 @@ def guarded(released: Program, tmp_path: Path, port: int) -> Iterator[Guarded]:
     )
     for _ in range(200):
         try:
-            httpx.get(f"http://127.0.0.1:{port}/openapi.json")
+            httpx.get(f"http://127.0.0.1:{port}/openapi.json", verify=PLAIN)
             break
         except httpx.HTTPError:
             time.sleep(0.05)

@@ -30,7 +30,7 @@ from inchworm.core.running.schedules import Missed
 from inchworm.host.app import DESCRIPTION, create_app
 from inchworm.host.host import Host, Watched
 from inchworm.host.scheduling import jobs_due
-from tests.driver import COMMAND, Program
+from tests.driver import COMMAND, PLAIN, Program
 from tests.once import Once
 
 NOW = dt.datetime(2026, 5, 1, 12, 0, 30, tzinfo=dt.UTC)
@@ -220,7 +220,7 @@ class Served:
             stderr=subprocess.STDOUT,
             text=True,
         )
-        self.until(lambda: httpx.get(f"{self.url}/").status_code == 200)
+        self.until(lambda: httpx.get(f"{self.url}/", verify=PLAIN).status_code == 200)
 
     def until(self, holds: Any) -> None:
         end = time.monotonic() + 90
@@ -234,7 +234,7 @@ class Served:
         raise AssertionError("it never came true")
 
     def runs(self) -> list[dict[str, Any]]:
-        found: list[dict[str, Any]] = httpx.get(f"{self.url}/v1/runs").json()["runs"]
+        found: list[dict[str, Any]] = httpx.get(f"{self.url}/v1/runs", verify=PLAIN).json()["runs"]
         return found
 
     def call(self, name: str) -> None:
@@ -242,6 +242,7 @@ class Served:
             f"{self.url}/v1/runs",
             json={"environment": "dev", "name": name},
             headers={"authorization": f"Bearer {TOKEN}"},
+            verify=PLAIN,
         )
         assert answer.status_code == 202
 

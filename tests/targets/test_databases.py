@@ -95,6 +95,8 @@ def test_structure_has_columns_types_and_what_is_required(database: Database) ->
         "m.v": "view",
     }
     assert database.structure(["other"]) == {}
+    assert database.tables_in("m") == {"t"}
+    assert database.tables_in("other") == frozenset()
 
 
 def test_building_replaces_nothing(database: Database) -> None:

@@ -17,6 +17,7 @@ from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import PartId
 from inchworm.targets.http_services import HttpService, connect_service
 from inchworm.targets.secret import Secret
+from tests.driver import PLAIN
 
 TOKEN = "a-made-up-token"
 
@@ -45,7 +46,7 @@ def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     address = f"http://127.0.0.1:{port}"
     for _ in range(200):
         try:
-            httpx.get(f"{address}/openapi.json")
+            httpx.get(f"{address}/openapi.json", verify=PLAIN)
             break
         except httpx.TransportError:
             time.sleep(0.1)
@@ -133,7 +134,7 @@ def test_without_the_token_nothing_is_told(served: str, tmp_path: Path) -> None:
 
 def test_the_service_describes_itself(served: str) -> None:
     """By a valid OpenAPI document."""
-    OpenAPIV31SpecValidator(httpx.get(f"{served}/openapi.json").json()).validate()
+    OpenAPIV31SpecValidator(httpx.get(f"{served}/openapi.json", verify=PLAIN).json()).validate()
 
 
 def test_a_name_with_any_letter_stays_one_name(service: HttpService) -> None:
@@ -190,7 +191,9 @@ BEARER = {"authorization": f"Bearer {TOKEN}"}
 def test_whatever_it_is_thrown_at_it_says_what_is_wrong(
     served: str, method: str, path: str, headers: dict[str, str], content: bytes, status: int
 ) -> None:
-    answer = httpx.request(method, f"{served}{path}", headers=headers, content=content)
+    answer = httpx.request(
+        method, f"{served}{path}", headers=headers, content=content, verify=PLAIN
+    )
     assert answer.status_code == status
     assert answer.headers["content-type"] == "application/problem+json"
     assert answer.json()["detail"]

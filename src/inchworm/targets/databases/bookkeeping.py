@@ -11,7 +11,8 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterable, Iterator, Mapping
-from itertools import islice
+from itertools import groupby, islice
+from operator import itemgetter
 from typing import TypeVar
 
 from inchworm.core.identifiers import PartId, RelationName
@@ -60,9 +61,7 @@ class Bookkeeping:
     def has(self, table: str) -> bool:
         """Whether one of its tables is there."""
         if table not in self._there:
-            prefix = f"{self.schema}."
-            kinds = self._database.kinds()
-            self._there |= {n.removeprefix(prefix) for n in kinds if n.startswith(prefix)}
+            self._there |= self._database.tables_in(self.schema)
         return table in self._there
 
     def ensure(self) -> None:
@@ -82,12 +81,12 @@ class Bookkeeping:
         """Columns that bookkeeping of an earlier version lacks: table, name and type."""
         if self._is_complete:
             return []
-        tables = self._database.structure([self.schema])
-        lacking = [
-            (table, column, kind)
-            for table, column, kind in COLUMNS_ADDED
-            if (there := tables.get(f"{self.schema}.{table}")) and column not in there.by_name
-        ]
+        lacking = []
+        for table, added in groupby(COLUMNS_ADDED, key=itemgetter(0)):
+            if self.has(table):
+                # to list the columns of all tables would take long where there are thousands
+                columns, _ = self._database.select(f"SELECT * FROM {self.schema}.{table} LIMIT 0")
+                lacking += [each for each in added if each[1] not in columns]
         self._is_complete = not lacking
         return lacking
 

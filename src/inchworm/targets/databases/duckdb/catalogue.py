@@ -144,6 +144,11 @@ class DuckDbCatalogue(DuckDbSession):
             )
         }
 
+    def tables_in(self, schema: str) -> frozenset[str]:
+        """The names of the tables in one schema."""
+        named = f"SELECT table_name FROM duckdb_tables() WHERE schema_name = ? AND {_HERE}"
+        return frozenset(str(name) for (name,) in self.rows(named, [schema]))
+
     def size(self, name: str) -> int | None:
         """None: it is not told of a table by itself."""
         return None

@@ -124,6 +124,12 @@ class PostgresCatalogue(PostgresSession):
             for schema, name, kind in self.rows(_KINDS)
         }
 
+    def tables_in(self, schema: str) -> frozenset[str]:
+        """The names of the tables in one schema."""
+        named = "SELECT relname FROM pg_class WHERE relkind IN ('r', 'p') AND relnamespace = "
+        rows = self.rows(f"{named}(SELECT oid FROM pg_namespace WHERE nspname = ?)", [schema])
+        return frozenset(str(name) for (name,) in rows)
+
     def size(self, name: str) -> int | None:
         """The bytes of a table with its indexes and what is kept out of line."""
         ((size,),) = self.rows("SELECT pg_total_relation_size(to_regclass(?))", [quoted(name)])

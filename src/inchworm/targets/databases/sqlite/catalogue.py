@@ -106,6 +106,13 @@ class SqliteCatalogue(SqliteSession):
                     kinds_of[folded(schema, name)] = kind
         return kinds_of
 
+    def tables_in(self, schema: str) -> frozenset[str]:
+        """The names of the tables in one schema."""
+        if schema not in self._schemas():
+            return frozenset()
+        named = f"SELECT name FROM {quoted(schema)}.sqlite_master WHERE type = 'table'"
+        return frozenset(str(name) for (name,) in self.rows(named))
+
     def _shadows(self, schema: str) -> frozenset[str]:
         """Tables in which a virtual table keeps what it has; they come and go with it."""
         if sqlite3.sqlite_version_info < _TELLS_SHADOWS:

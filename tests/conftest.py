@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 from collections.abc import Iterator
 from pathlib import Path
@@ -13,7 +14,7 @@ from inchworm.application.starting import start_project
 from inchworm.demo.day import write_scenario
 from tests import postgres
 from tests.driver import Program
-from tests.once import Once
+from tests.once import Once, brought_about
 
 settings.register_profile("quick", max_examples=50, deadline=None)
 settings.register_profile(
@@ -63,10 +64,19 @@ def anywhere(request: pytest.FixtureRequest, starter: Program) -> tuple[Program,
 
 
 @pytest.fixture(scope="session")
-def _scenario(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    folder = tmp_path_factory.mktemp("scenario") / "riverwatch"
-    write_scenario(folder, lambda line: None)
-    return folder
+def _shared(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder that all workers of this run have in common."""
+    own = tmp_path_factory.getbasetemp()
+    shared = own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
+    return shared / "shared"
+
+
+@pytest.fixture(scope="session")
+def _scenario(_shared: Path) -> Path:
+    def write(folder: Path) -> None:
+        write_scenario(folder, lambda line: None)
+
+    return brought_about(_shared / "scenario", write)
 
 
 @pytest.fixture
@@ -78,14 +88,15 @@ def river(_scenario: Path, tmp_path: Path) -> Program:
 
 
 @pytest.fixture(scope="session")
-def _released(_scenario: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    folder = tmp_path_factory.mktemp("released") / "riverwatch"
-    shutil.copytree(_scenario, folder)
-    program = Program(folder)
-    program.pack()
-    for environment in ("dev", "test"):
-        program.promote("riverwatch-1.4.0", environment)
-    return folder
+def _released(_scenario: Path, _shared: Path) -> Path:
+    def release(folder: Path) -> None:
+        shutil.copytree(_scenario, folder)
+        program = Program(folder)
+        program.pack()
+        for environment in ("dev", "test"):
+            program.promote("riverwatch-1.4.0", environment)
+
+    return brought_about(_shared / "released", release)
 
 
 @pytest.fixture

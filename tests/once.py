@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import psycopg
+from filelock import FileLock
 
 from tests.driver import Program
 
@@ -22,6 +23,22 @@ class Kept:
 
     folder: Path
     url: str
+
+
+def brought_about(folder: Path, build: Callable[[Path], object]) -> Path:
+    """A project's folder as ``build`` makes it, once for all processes that ask for it.
+
+    Args:
+        folder: beside which others wait while it is made; the project's folder is in it.
+        build: makes the folder that it is given.
+    """
+    folder.mkdir(parents=True, exist_ok=True)
+    project, ready = folder / "riverwatch", folder / "ready"
+    with FileLock(folder / "lock"):
+        if not ready.exists():
+            build(project)
+            ready.touch()
+    return project
 
 
 class Once:

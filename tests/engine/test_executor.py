@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import signal
 import threading
+import time
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -14,7 +15,7 @@ from hypothesis import strategies as st
 
 from inchworm.core.errors import TargetError
 from inchworm.core.execution import StepReport, StepState
-from inchworm.engine.executor import Crew, Executor, Mode, perform_beside
+from inchworm.engine.executor import Crew, Executor, Mode, perform_beside, signals_deferred
 
 DONE = StepReport(state=StepState.DONE)
 FAILED = StepReport(state=StepState.FAILED)
@@ -268,6 +269,25 @@ def test_a_crew_that_is_closed_interrupts_what_it_was_handed_and_begins_nothing(
     crew.close(lambda site: site.stop.set())
     thread.join()
     assert crew.work(Act(2)).state is StepState.WAITING
+
+
+@pytest.mark.timeout(30)
+def test_a_signal_is_heard_that_does_not_end_the_wait() -> None:
+    """As one in the instant before the wait: here another thread is the one that it interrupts."""
+    waits = threading.Event()
+
+    def press_ctrl_c() -> None:
+        waits.wait()
+        time.sleep(0.1)  # if the wait has not begun by then, the signal is heard even so
+        signal.pthread_kill(threading.get_ident(), signal.SIGINT)
+
+    thread = threading.Thread(target=press_ctrl_c)
+    thread.start()
+    with signals_deferred() as deferred:
+        waits.set()
+        with pytest.raises(KeyboardInterrupt):
+            deferred.get()
+    thread.join()
 
 
 def test_what_takes_effect_together_is_done_in_one_call() -> None:

@@ -23,7 +23,7 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from graphlib import TopologicalSorter
 from itertools import groupby
-from queue import SimpleQueue
+from queue import Empty, SimpleQueue
 from threading import Condition, current_thread, main_thread
 from types import FrameType
 from typing import Any, Generic, Protocol, TypeVar
@@ -37,6 +37,9 @@ _Site = TypeVar("_Site", contravariant=True)
 
 _PATIENCE = 0.2
 """Seconds between two attempts to interrupt a statement that may only just have begun."""
+
+_LOOKS_UP = 0.5
+"""Seconds after which a wait is begun anew: a signal in the instant before it does not end it."""
 
 
 class Mode(StrEnum):
@@ -377,9 +380,14 @@ class Deferred(Generic[Site]):
         Raises:
             KeyboardInterrupt: when the signal is that of Ctrl-C.
         """
-        while isinstance(came := self.queue.get(), _Signal):
+        while True:
+            try:
+                came = self.queue.get(timeout=_LOOKS_UP)
+            except Empty:
+                continue  # a signal that came just before the wait has been heard by now
+            if not isinstance(came, _Signal):
+                return came
             came.handler(came.number, None)
-        return came
 
 
 @contextmanager

@@ -283,10 +283,15 @@ def test_a_signal_is_heard_that_does_not_end_the_wait() -> None:
 
     thread = threading.Thread(target=press_ctrl_c)
     thread.start()
-    with signals_deferred() as deferred:
-        waits.set()
-        with pytest.raises(KeyboardInterrupt):
-            deferred.get()
+    # whoever started the tests in the background had Ctrl-C ignored for all of them
+    before = signal.signal(signal.SIGINT, signal.default_int_handler)
+    try:
+        with signals_deferred() as deferred:
+            waits.set()
+            with pytest.raises(KeyboardInterrupt):
+                deferred.get()
+    finally:
+        signal.signal(signal.SIGINT, before)
     thread.join()
 
 

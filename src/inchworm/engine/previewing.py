@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Self
 
 from inchworm.core.identifiers import RelationName
 from inchworm.core.promotion.aside import STAGING, aside
@@ -16,8 +17,15 @@ from inchworm.engine.site import Site
 from inchworm.targets.machine import Machine
 
 
-class _PreviewSite(Site):
+class PreviewSite(Site):
     """A site at which nothing is reserved: staging relations have the names that they will have."""
+
+    @classmethod
+    def of(cls, site: Site) -> Self:
+        """The same site, at which nothing is reserved."""
+        other = cls.__new__(cls)
+        vars(other).update(vars(site))
+        return other
 
     def staged(self, name: str) -> RelationName:
         """The staging relation of a model that will be built."""
@@ -61,7 +69,7 @@ def _site(
     by: str,
     now: Callable[[], str],
 ) -> Site:
-    return _PreviewSite(
+    return PreviewSite(
         prepared=prepared,
         place=place,
         changes=promotion.draft.changes,

@@ -24,6 +24,7 @@ from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, promotion_key
 from inchworm.core.promotion.drafting.request import environment_state, values_digest
 from inchworm.core.promotion.promotion import Promotion, passed_by
+from inchworm.core.promotion.statements import Statements
 from inchworm.core.promotion.states import TRANSITIONS, Phase, State
 from inchworm.engine.actions.base import Action, Plan, Undoing
 from inchworm.engine.actions.models import TakeBackModel
@@ -33,6 +34,7 @@ from inchworm.engine.dry_run import spelled, try_out
 from inchworm.engine.executor import Executor
 from inchworm.engine.locks import Lock
 from inchworm.engine.preparation import Prepared
+from inchworm.engine.previewing import PreviewSite
 from inchworm.engine.reporter import Reporter
 from inchworm.engine.site import Site
 from inchworm.store.ledger import Ledger
@@ -282,6 +284,7 @@ class _Promoting:
             if refused:
                 message = f"the database refuses it, before the first step:{spelled(refused)}"
                 return self._move(State.FAILED, message)
+        self._record_statements(journal)
         executor = Executor(
             site=self.site,
             journal=journal,
@@ -307,6 +310,16 @@ class _Promoting:
         with self.place.database.transaction():
             self._anchor()
         return done
+
+    def _record_statements(self, journal: _Journal) -> None:
+        """Record the SQL of all steps that are still to be done, before the first of them."""
+        site = PreviewSite.of(self.site)
+        statements = {
+            action.number: tuple(action.statements(site))
+            for action in self.plan
+            if not journal.state(action.number).is_over
+        }
+        self.work.ledger.record_statements(self.before.id, Statements.of(statements))
 
     @property
     def _threads(self) -> int:

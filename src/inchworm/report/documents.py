@@ -163,6 +163,15 @@ def promotion_document(promotion: Promotion) -> Document:
     }
 
 
+def recorded_document(promotion: Promotion) -> Document:
+    """The same with the SQL of each step, as it was recorded when the promotion began."""
+    document = promotion_document(promotion)
+    of_step = promotion.statements
+    for step in document["steps"]:
+        step["sql"] = list(of_step.get(step["number"], ()))
+    return document
+
+
 def entry_document(entry: Entry) -> list[Document]:
     """The entry conditions of a promotion, met or missing, by what evidence."""
     return judged_document(entry.judged)

@@ -1,4 +1,4 @@
-"""A review as Markdown, for a comment on a proposal; and its statements alone, as a script."""
+"""A review as Markdown, for a comment on a proposal."""
 
 from __future__ import annotations
 
@@ -16,17 +16,6 @@ _LINES = 200
 def review_markdown(review: Review) -> str:
     """The review in the words of its page, as CommonMark with tables."""
     return "\n".join(_markdown(review)) + "\n"
-
-
-def review_sql(review: Review) -> str:
-    """The statements of all steps, each step's under a comment that names it."""
-    pieces = []
-    for step, statements in review.statements:
-        what = f"{step.number}. {step.action} {step.part} {step.item}".strip()
-        pieces.append(f"-- {what}")
-        pieces += [f"{each.rstrip().rstrip(';')};" for each in statements]
-        pieces.append("")
-    return "\n".join(pieces)
 
 
 def _markdown(review: Review) -> Iterator[str]:

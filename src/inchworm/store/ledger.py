@@ -29,6 +29,7 @@ from inchworm.core.ledger.events import (
     RunStarted,
     RunStepReported,
     StateChanged,
+    StatementsRecorded,
     StepReported,
     event_of,
 )
@@ -37,6 +38,7 @@ from inchworm.core.ledger.runs import run_of
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Draft, Promotion
+from inchworm.core.promotion.statements import Statements
 from inchworm.core.promotion.states import TRANSITIONS, State
 from inchworm.core.running.run import Measured, Run, RunId, RunPlan, run_number
 from inchworm.core.running.states import TRANSITIONS as RUN_TRANSITIONS
@@ -226,6 +228,10 @@ class Ledger:
         if reports:
             events = [StepReported(step=number, report=report) for number, report in reports]
             self.append(str(promotion), *events)
+
+    def record_statements(self, promotion: PromotionId, statements: Statements) -> None:
+        """Record the SQL that steps are about to run."""
+        self.append(str(promotion), StatementsRecorded(statements=statements))
 
     def promotion(self, id_: PromotionId | str) -> Promotion:
         """A promotion by its id; case does not count.

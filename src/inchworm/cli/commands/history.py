@@ -24,18 +24,22 @@ from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.runs import print_run, print_runs
 from inchworm.cli.samples import print_failing_rows
 from inchworm.cli.terminal import console, print_json, rows, say, spell_seconds, word
+from inchworm.cli.visible import visible
 from inchworm.core.counting import counted
+from inchworm.core.errors import UsageError
 from inchworm.core.identifiers import promotion_key, promotion_number
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
 from inchworm.core.promotion.promotion import Promotion
+from inchworm.core.promotion.states import State
 from inchworm.core.running.run import Measured, Run, run_number
 from inchworm.report.audit_page import audit_page
-from inchworm.report.documents import history_document, life_document, promotion_document
+from inchworm.report.documents import history_document, life_document, recorded_document
 from inchworm.report.figures import check_picture
 from inchworm.report.measures import draw_measure, measures_document
 from inchworm.report.notebooks import write_notebook
 from inchworm.report.promotions_picture import Moment, draw_promotions
 from inchworm.report.runs import run_document
+from inchworm.report.steps_sql import steps_sql
 
 
 @click.command("history")
@@ -52,6 +56,7 @@ from inchworm.report.runs import run_document
     type=click.Path(path_type=Path),
     help="Write a page: that notebook, or what entered, with the evidence.",
 )
+@click.option("--sql", is_flag=True, help="With a promotion: the statements of its steps.")
 @click.option("--measure", metavar="NAME", help="What notebooks measured under a name.")
 @click.option("--picture", type=click.Path(path_type=Path), help="Draw it: FILE.svg or FILE.png.")
 @click.option("--all", "everything", is_flag=True, help="All of them, not the latest 100.")
@@ -66,6 +71,7 @@ def command(
     of_runs: bool,
     notebook: str | None,
     html: Path | None,
+    sql: bool,
     measure: str | None,
     picture: Path | None,
     everything: bool,
@@ -84,6 +90,8 @@ def command(
     go unnoticed.
     """
     place = workplace()
+    if sql and (record is None or promotion_number(record) is None):
+        raise click.UsageError("--sql goes with a promotion: history P12 --sql.")
     if (notebook is None) is not (html is None or record is None) or (html and of_runs):
         raise click.UsageError("Say all of it: history RUN --notebook NAME --html FILE.")
     if picture is not None and measure is None and (record is not None or of_runs):
@@ -100,7 +108,12 @@ def command(
         _show_life(place, record, as_json)
     elif record is not None:
         one = find_promotion(place, record)
-        print_json(promotion_document(one)) if as_json else _show_one(one)
+        if sql:
+            _print_sql(one)
+        elif as_json:
+            print_json(recorded_document(one))
+        else:
+            _show_one(one)
     elif of_runs:
         _show_runs(runs(place, environment), everything, as_json)
     else:
@@ -281,6 +294,22 @@ def _show_story(screen: Console, promotion: Promotion) -> None:
         say(screen, "warning", f"let in by exception, {admission.exception}")
 
 
+def _print_sql(promotion: Promotion) -> None:
+    """What the steps ran, or were about to run when the promotion stopped."""
+    of_step, name = promotion.statements, promotion.id
+    if not of_step and promotion.state is State.DRAFTED:
+        raise UsageError(
+            f"{name} has not begun.", next=f"What it would run: inchworm review {name} --sql"
+        )
+    if not promotion.sql:
+        raise UsageError(
+            f"The SQL of {name} was not recorded: an earlier version carried it out.",
+            next=f"Its bundle has the source: inchworm history {name}",
+        )
+    steps = [(step, of_step.get(step.number, ())) for step in promotion.draft.steps]
+    click.echo(visible(steps_sql(steps)), nl=False)
+
+
 def _show_one(promotion: Promotion) -> None:
     screen = console()
     draft = promotion.draft
@@ -318,6 +347,8 @@ def _show_one(promotion: Promotion) -> None:
             )
         )
     screen.print(rows(("", "", "part", "state", "took", ""), lines, right=(0, 4)))
+    if promotion.sql:
+        screen.print(f"the SQL of its steps: inchworm history {promotion.id} --sql", style="dim")
     for step in draft.steps:
         report = promotion.report_of(step)
         if report.samples:

@@ -16,7 +16,8 @@ from inchworm.cli.terminal import MOST_FINDINGS, console, print_findings, print_
 from inchworm.cli.visible import visible
 from inchworm.report.documents import entry_document, promotion_document
 from inchworm.report.review_page import review_page, verdict_of
-from inchworm.report.review_text import review_markdown, review_sql
+from inchworm.report.review_text import review_markdown
+from inchworm.report.steps_sql import steps_sql
 
 _LINES = 60
 """Lines of differences that the terminal shows."""
@@ -45,7 +46,7 @@ def command(promotion: str, html: Path | None, markdown: bool, sql: bool, as_jso
     elif sql:
         if reviewed.unread:
             click.echo(f"The statements are not told: {reviewed.unread}", err=True)
-        click.echo(visible(review_sql(reviewed)), nl=False)
+        click.echo(visible(steps_sql(reviewed.statements)), nl=False)
     elif as_json:
         print_json(
             promotion_document(reviewed.promotion)

@@ -18,6 +18,7 @@ from inchworm.core.ledger.entries import Entry
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Draft
+from inchworm.core.promotion.statements import Statements
 from inchworm.core.promotion.states import State
 from inchworm.core.running.run import RunPlan
 from inchworm.core.running.states import RunState
@@ -110,6 +111,24 @@ class StateChanged:
             message=body["message"],
             admission=Admission.from_json(admission) if admission else None,
         )
+
+
+@dataclass(frozen=True, kw_only=True)
+class StatementsRecorded:
+    """A promotion that begins or goes on is about to run these statements."""
+
+    kind: ClassVar[str] = "statements"
+    statements: Statements
+
+    @property
+    def body(self) -> dict[str, Any]:
+        """The event as an entry keeps it."""
+        return {"packed": self.statements.packed}
+
+    @classmethod
+    def of(cls, body: Mapping[str, Any]) -> Self:
+        """The event that an entry keeps."""
+        return cls(statements=Statements(packed=body["packed"]))
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -242,6 +261,7 @@ Event = (
     | Packed
     | Drafted
     | StateChanged
+    | StatementsRecorded
     | StepReported
     | Judgement
     | RunStarted

@@ -13,12 +13,14 @@ from inchworm.core.ledger.events import (
     Drafted,
     Judgement,
     StateChanged,
+    StatementsRecorded,
     StepReported,
     event_of,
 )
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Promotion
+from inchworm.core.promotion.statements import Statements
 from inchworm.core.promotion.states import State
 
 
@@ -44,12 +46,15 @@ def promotion_of(ledger: str, entries: Sequence[Entry]) -> Promotion:
     )
     steps: dict[int, StepReport] = {}
     approvals: list[Approval] = []
+    sql: list[Statements] = []
     for entry in entries[1:]:
         match event_of(entry):
             case StepReported(step=step, report=report):
                 steps[step] = report
             case Judgement(approval=approval):
                 approvals.append(approval)
+            case StatementsRecorded(statements=statements):
+                sql.append(statements)
             case StateChanged(state=state, message=message, admission=admission):
                 promotion = replace(
                     promotion,
@@ -59,7 +64,7 @@ def promotion_of(ledger: str, entries: Sequence[Entry]) -> Promotion:
                     changed_at=entry.at,
                     changed_by=entry.by,
                 )
-    return replace(promotion, steps=steps, approvals=tuple(approvals))
+    return replace(promotion, steps=steps, approvals=tuple(approvals), sql=tuple(sql))
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -16,6 +16,7 @@ from inchworm.core.parts import Digest, digest_of
 from inchworm.core.promotion.choosing import Hold, Sources
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.rollback import Rollback, Undone, UndoneMigration
+from inchworm.core.promotion.statements import Statements
 from inchworm.core.promotion.states import Phase, State
 from inchworm.core.structure.changes import Change
 
@@ -259,6 +260,19 @@ class Promotion:
     """What people said about the draft, in that order."""
     admission: Admission | None = None
     """By what it was let in, once it began; None where the environment demands nothing."""
+    sql: tuple[Statements, ...] = ()
+    """The statements of its steps, from each time that it began or went on."""
+
+    @property
+    def statements(self) -> dict[int, tuple[str, ...]]:
+        """The SQL that each step ran or was about to run, by its number.
+
+        Former versions did not record it.
+        """
+        by_step: dict[int, tuple[str, ...]] = {}
+        for recorded in self.sql:
+            by_step |= recorded.by_step()
+        return by_step
 
     @property
     def was_passed(self) -> bool:

@@ -13,6 +13,7 @@ import duckdb
 
 from inchworm.core.errors import EnvironmentMoved, OutsideAccess, TargetError
 from inchworm.targets.databases.duckdb.places import NO_PLACES, Places
+from inchworm.targets.databases.duckdb.scratch import Scratch
 from inchworm.targets.databases.protocols import Result, Server
 from inchworm.targets.databases.quoting import quoted
 
@@ -77,13 +78,15 @@ class DuckDbSession:
         config = places.config
         if threads is not None:
             config["threads"] = threads
+        self._scratch: Scratch | None = None
+        """The database in memory that this is, if it is one."""
+        if path == IN_MEMORY or (read_only and not path.exists()):
+            self._scratch = Scratch()
+            self._connection = self._scratch.connection()
+            return
         try:
-            if read_only and not path.exists():
-                self._connection = duckdb.connect(":memory:", config=config)
-                return
-            if path != IN_MEMORY:
-                path.parent.mkdir(parents=True, exist_ok=True)
-            is_new = path != IN_MEMORY and not path.exists()
+            path.parent.mkdir(parents=True, exist_ok=True)
+            is_new = not path.exists()
             self._connection = duckdb.connect(str(path), read_only=read_only, config=config)
             for statement in places.narrowing:
                 self._connection.execute(statement)
@@ -117,9 +120,13 @@ class DuckDbSession:
     def new_session(self) -> Self | None:
         """Another connection of this process to the same file."""
         other = copy(self)
-        other._connection = self._connection.cursor()
+        other._connection = self._another()
         other._is_first = False
         return other
+
+    def _another(self) -> duckdb.DuckDBPyConnection:
+        """Another connection to the same database."""
+        return self._scratch.connection() if self._scratch else self._connection.cursor()
 
     def interrupt(self) -> None:
         """Have the statement that runs fail now."""
@@ -161,7 +168,7 @@ class DuckDbSession:
         self, sql: str, size: int
     ) -> Generator[tuple[list[str], list[tuple[Any, ...]]], None, None]:
         """Run a query on a connection of its own, and read its rows little by little."""
-        with self._errors(), self._connection.cursor() as cursor:
+        with self._errors(), self._another() as cursor:
             result = cursor.execute(sql)
             columns = [column[0] for column in result.description]
             while rows := result.fetchmany(size):
@@ -214,6 +221,8 @@ class DuckDbSession:
     def close(self) -> None:
         """End the connection."""
         self._connection.close()
+        if self._scratch and self._is_first:
+            self._scratch.drop()
         if self._macros and self._is_first and self._path != IN_MEMORY:
             _REMEMBERED[self._path] = (_stamp(self._path), self._macros[0])
 

@@ -14,7 +14,7 @@ from inchworm.application.starting import start_project
 from inchworm.demo.day import write_scenario
 from tests import postgres
 from tests.driver import Program
-from tests.once import Once, brought_about
+from tests.once import DEV, SQLITE, Once, brought_about
 
 settings.register_profile("quick", max_examples=50, deadline=None)
 settings.register_profile(
@@ -51,6 +51,13 @@ def starter(tmp_path: Path) -> Program:
     folder = tmp_path / "starter"
     start_project(folder, "starter", "duckdb")
     return Program(folder)
+
+
+@pytest.fixture
+def plain(starter: Program) -> Program:
+    """A new project in the quickest of databases, for what does not depend on the database."""
+    starter.edit("environments/dev.toml", DEV, SQLITE)
+    return starter
 
 
 @pytest.fixture(params=["duckdb", "sqlite", "postgresql"])

@@ -16,6 +16,9 @@ from tests.driver import Program
 DEV = "duckdb:///.inchworm/dev.duckdb"
 """The database of a new project."""
 
+SQLITE = "sqlite:///.inchworm/dev.sqlite"
+"""That of one for which any will do."""
+
 
 @dataclass(frozen=True)
 class Kept:

@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 from tests.driver import Program
-from tests.once import DEV, Once
+from tests.once import SQLITE, Once
 
 TABLE = '/*---\nstore = "table"\n---*/\n'
 OWNED = '/*---\nstore = "table"\nowner = "Duty desk"\n---*/\n'
@@ -22,10 +22,10 @@ def two(once: Once, anywhere: tuple[Program, str]) -> tuple[Program, str]:
 
 
 @pytest.fixture
-def two_here(once: Once, starter: Program) -> tuple[Program, str]:
-    """The same in DuckDB, for what does not depend on the database."""
-    once(_make_two, starter)
-    return starter, DEV
+def two_here(once: Once, plain: Program) -> tuple[Program, str]:
+    """The same where it is done soonest, for what does not depend on the database."""
+    once(_make_two, plain, SQLITE)
+    return plain, SQLITE
 
 
 def _make_two(program: Program, url: str) -> None:

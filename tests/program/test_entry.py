@@ -16,14 +16,14 @@ OLE = {"INCHWORM_USER": "Ole Sund"}
 
 
 @pytest.fixture
-def gate(starter: Program, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Program:
+def gate(plain: Program, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Program:
     """A project under git whose development demands one approval; nobody has a key yet."""
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
-    starter.git("init", "--quiet")
-    demand(starter, "approvals = 1")
-    starter.git("add", "--all")
-    starter.git("commit", "--quiet", "--message", "First")
-    return starter
+    plain.git("init", "--quiet")
+    demand(plain, "approvals = 1")
+    plain.git("add", "--all")
+    plain.git("commit", "--quiet", "--message", "First")
+    return plain
 
 
 def demand(program: Program, *lines: str) -> None:

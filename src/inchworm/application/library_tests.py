@@ -9,8 +9,8 @@ from pathlib import Path
 
 from inchworm.application.workplace import KEPT, Workplace
 from inchworm.core.errors import UsageError
+from inchworm.core.parts import LIBRARY_TESTS
 from inchworm.engine.asking import ask
-from inchworm.kinds.registry import LIBRARY_TESTS
 
 _PASSED = "library_tests_passed"
 _SECONDS = 600.0

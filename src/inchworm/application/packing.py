@@ -14,9 +14,9 @@ from inchworm.core.bundle.bundle import Bundle, Provenance, pack
 from inchworm.core.checks.rules import OTHER_CONTENT
 from inchworm.core.errors import BundleError, UsageError
 from inchworm.core.ledger.events import Packed
+from inchworm.core.parts import LIBRARY_TESTS
 from inchworm.core.promotion.drafting.standing import other_content
 from inchworm.core.promotion.states import State
-from inchworm.kinds.registry import LIBRARY_TESTS
 from inchworm.project.tree import PART_FOLDERS
 
 

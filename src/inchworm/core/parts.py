@@ -19,6 +19,10 @@ def digest_of(content: bytes) -> Digest:
     return Digest("sha256:" + hashlib.sha256(content).hexdigest())
 
 
+LIBRARY_TESTS = "library/tests/"
+"""The folder of the tests of libraries: no part, and in no bundle."""
+
+
 class Seen(NamedTuple):
     """What a file looked like when it was read.
 

@@ -32,7 +32,7 @@ from inchworm.core.lineage.facts_cache import UNREADABLE, FactsCache
 from inchworm.core.lineage.facts_text import Held, read_facts
 from inchworm.core.parameters.matrix import read_files
 from inchworm.core.parameters.values import Value
-from inchworm.core.parts import Contents, Part, SourceFile
+from inchworm.core.parts import LIBRARY_TESTS, Contents, Part, SourceFile
 from inchworm.core.rendered import Rendered
 from inchworm.core.sql.declared import FILE as SOURCES
 from inchworm.core.sql.declared import NOTHING_DECLARED, Declared
@@ -46,7 +46,7 @@ from inchworm.kinds.analysis import (
     work_out,
 )
 from inchworm.kinds.base import Surroundings
-from inchworm.kinds.registry import FOLDERS, LIBRARY_TESTS, SHARED_FOLDERS, UNFIT, part_of
+from inchworm.kinds.registry import FOLDERS, SHARED_FOLDERS, UNFIT, part_of
 
 _SEEN_BY_OTHERS = (*SHARED_FOLDERS, "library")
 _MENTION = re.compile(r"(\w+)\s*\.\s*(\w+)")

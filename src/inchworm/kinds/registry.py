@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
 from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.parts import LIBRARY_TESTS
 
 _Naming = Callable[[list[str]], str | None]
 """From the pieces of a path to the part's name; None when it belongs to none of the kind."""
@@ -42,10 +43,6 @@ def _model(pieces: list[str]) -> str | None:
     if len(pieces) != 3 or not pieces[2].endswith(".sql"):
         return None
     return f"{pieces[1]}.{pieces[2][:-4]}".lower()
-
-
-LIBRARY_TESTS = "library/tests/"
-"""The folder of the tests of libraries: no part, and in no bundle."""
 
 
 def _library(pieces: list[str]) -> str | None:

@@ -2,44 +2,13 @@
 
 from __future__ import annotations
 
-import base64
 from pathlib import Path
-
-from pydantic import field_validator
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
 from inchworm.core.entry.people import FILE, People, Person
 from inchworm.core.errors import ProjectError
 from inchworm.core.toml import TomlProblem, read_toml
-from inchworm.kinds.settings import Settings, validate
-
-_KEY_BYTES = 32
-
-
-class PersonSettings(Settings):
-    """One ``[people.NAME]``."""
-
-    key: str = ""
-    also: tuple[str, ...] = ()
-    groups: tuple[str, ...] = ()
-
-    @field_validator("key")
-    @classmethod
-    def _is_key(cls, key: str) -> str:
-        try:
-            is_key = not key or len(base64.b64decode(key, validate=True)) == _KEY_BYTES
-        except ValueError:
-            is_key = False
-        if not is_key:
-            raise ValueError("must be a public Ed25519 key in base64, as inchworm ledger key shows")
-        return key
-
-
-class PeopleFile(Settings):
-    """``people.toml``."""
-
-    people: dict[str, PersonSettings] = {}
 
 
 def read_people(root: Path) -> People:
@@ -51,6 +20,9 @@ def read_people(root: Path) -> People:
     path = root / FILE
     if not path.is_file():
         return People()
+    from inchworm.kinds.settings import validate
+    from inchworm.project.people_settings import PeopleFile
+
     try:
         document = read_toml(path.read_bytes())
     except TomlProblem as problem:

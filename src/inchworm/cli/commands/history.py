@@ -8,7 +8,6 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-from inchworm.application.auditing import audit
 from inchworm.application.history import (
     Wanted,
     executed_notebook,
@@ -32,12 +31,7 @@ from inchworm.core.ledger.promotions import HeardPromotion, Summary
 from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.promotion.states import State
 from inchworm.core.running.run import Measured, Run, run_number
-from inchworm.report.audit_page import audit_page
 from inchworm.report.documents import history_document, life_document, recorded_document
-from inchworm.report.figures import check_picture
-from inchworm.report.measures import draw_measure, measures_document
-from inchworm.report.notebooks import write_notebook
-from inchworm.report.promotions_picture import Moment, draw_promotions
 from inchworm.report.runs import run_document
 from inchworm.report.steps_sql import steps_sql
 
@@ -97,6 +91,8 @@ def command(
     if picture is not None and measure is None and (record is not None or of_runs):
         raise click.UsageError("--picture draws promotions, or what --measure NAME lists.")
     if record is not None and notebook is not None and html is not None:
+        from inchworm.report.notebooks import write_notebook
+
         write_notebook(executed_notebook(place, record, notebook), html)
         click.echo(f"{html}: {notebook} as {record.upper()} executed it")
     elif measure is not None:
@@ -121,13 +117,24 @@ def command(
         if picture is not None:
             _draw_promotions(place, wanted, picture)
         if html is not None:
-            html.write_text(audit_page(audit(place, wanted), place.now()), encoding="utf-8")
-            click.echo(f"{html}: what entered, with its evidence")
+            _write_audit(place, wanted, html)
         if picture is None and html is None:
             _show_promotions(place, wanted, everything, as_json)
 
 
+def _write_audit(place: Workplace, wanted: Wanted, html: Path) -> None:
+    from inchworm.application.auditing import audit
+    from inchworm.report.audit_page import audit_page
+
+    html.write_text(audit_page(audit(place, wanted), place.now()), encoding="utf-8")
+    click.echo(f"{html}: what entered, with its evidence")
+
+
 def _draw_promotions(place: Workplace, wanted: Wanted, picture: Path) -> None:
+    from inchworm.application.auditing import audit
+    from inchworm.report.figures import check_picture
+    from inchworm.report.promotions_picture import Moment, draw_promotions
+
     check_picture(picture)
     recorded = audit(place, wanted)
     moments = [
@@ -148,6 +155,9 @@ def _draw_promotions(place: Workplace, wanted: Wanted, picture: Path) -> None:
 
 
 def _show_measures(measured: list[Measured], picture: Path | None, as_json: bool) -> None:
+    from inchworm.report.figures import check_picture
+    from inchworm.report.measures import draw_measure, measures_document
+
     if picture is not None:
         check_picture(picture)
         draw_measure(measured, picture)

@@ -4,24 +4,24 @@ from __future__ import annotations
 
 import datetime as dt
 import sys
+from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
 import click
 from rich.console import Console
 from rich.text import Text
 
-from inchworm.application.history import measures, status_at
-from inchworm.application.schedules import Schedules, schedules
 from inchworm.application.watching import Status, status
 from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows, say, word
 from inchworm.core.promotion.composition import CompletedPromotion
-from inchworm.core.running.run import Measured
 from inchworm.engine.status import EnvironmentStatus
 from inchworm.report.documents import status_at_document, status_document
-from inchworm.report.measures import measures_document
-from inchworm.report.runs import schedules_document
+
+if TYPE_CHECKING:
+    from inchworm.application.schedules import Schedules
+    from inchworm.core.running.run import Measured
 
 
 @click.command("status")
@@ -40,8 +40,12 @@ def command(
     """
     place = workplace()
     if of_schedules:
+        from inchworm.application.schedules import schedules
+
         sys.exit(_show_schedules(schedules(place, environment), as_json))
     if of_measures:
+        from inchworm.application.history import measures
+
         _show_measures(place, measures(place, None, environment), as_json)
         return
     if at is not None:
@@ -69,6 +73,8 @@ def _moment(text: str) -> dt.datetime:
 
 
 def _show_then(place: Workplace, at: dt.datetime, environment: str | None, as_json: bool) -> None:
+    from inchworm.application.history import status_at
+
     name = place.project.environment(environment).name if environment else None
     live = [each for each in status_at(place, at) if name in {None, each.environment}]
     if as_json:
@@ -93,6 +99,8 @@ def _show_then(place: Workplace, at: dt.datetime, environment: str | None, as_js
 def _show_schedules(read: Schedules, as_json: bool) -> int:
     """On or off, the next times there and in UTC, and the last run; the exit code."""
     if as_json:
+        from inchworm.report.runs import schedules_document
+
         print_json(schedules_document(read.schedules))
         return 1 if read.problems else 0
     screen = console()
@@ -120,6 +128,8 @@ def _show_measures(place: Workplace, measured: list[Measured], as_json: bool) ->
     """The latest of each measure, an environment beside the other."""
     latest = {(each.part, each.name, each.environment): each for each in measured}
     if as_json:
+        from inchworm.report.measures import measures_document
+
         print_json(measures_document(list(latest.values())))
         return
     screen = console()

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from functools import cached_property
 from typing import Self
 
 from inchworm.core.identifiers import RelationName
@@ -30,7 +31,12 @@ class PreviewSite(Site):
     def staged(self, name: str) -> RelationName:
         """The staging relation of a model that will be built."""
         model = self.physical(name)
-        return self.staging.replaced_table(model) or aside(model, STAGING, self.database.kinds())
+        return self.staging.replaced_table(model) or aside(model, STAGING, self._taken)
+
+    @cached_property
+    def _taken(self) -> Mapping[str, str]:
+        """The relations of the database, asked once: there may be thousands."""
+        return self.database.kinds()
 
 
 def statements(

@@ -162,6 +162,52 @@ def test_each_row_is_sent_once_and_again_when_it_changed(
     assert kept == [("sent", "")], "what was said is not kept longer than needed"
 
 
+def calculated(program: Program, **fields: str) -> None:
+    """Have fields of the flow come from expressions."""
+    for name, text in fields.items():
+        program.edit("flows/levels.toml", f'{name} = "{name}"', f"{name} = {json.dumps(text)}")
+
+
+def test_fields_are_calculated_by_the_database(
+    anywhere: tuple[Program, str], receiver: Receiver
+) -> None:
+    program, _ = anywhere
+    prepare(program, receiver, rows(10, 25), 'once_per = ["gauge", "level"]\n')
+    calculated(program, level="level / 10.0", note="'at ' || upper(gauge)")
+    program.promote(program.pack(), "dev")
+    sent = run(program)
+    assert sent["message"] == "2 rows sent"
+    assert sorted((b["level"], b["note"]) for _, _, b in receiver.requests) == [
+        (1, "at UPPER BRACK/1"),
+        (2.5, "at UPPER BRACK/1"),
+    ]
+    assert run(program)["message"] == "0 rows sent, 2 sent before", "told apart by its columns"
+    reached = program("trace", "mart.level.gauge", "--down").text
+    assert "flow:levels.note" in reached
+    assert "computed" in reached
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "says"),
+    [
+        ("level", "sum(level)", "sum(level) takes many rows together"),
+        ("level", "level, 1", "level, 1 is not one expression"),
+        ("level", "level + FROM", "the field level cannot be calculated: level + FROM"),
+        ("level", "level -- 1\nFROM mart.other", "is not one expression"),
+        ("level", "levle * 2", "levle"),
+        ("level", "gauge || ''", "the field level is number, but the query.level is TEXT"),
+    ],
+)
+def test_expressions_that_do_not_fit_are_findings(
+    plain: Program, receiver: Receiver, name: str, text: str, says: str
+) -> None:
+    prepare(plain, receiver, rows(1))
+    calculated(plain, **{name: text})
+    (finding,) = [f for f in plain.findings(code=1) if f["part"] == "flow:levels"]
+    assert says in finding["message"]
+    assert finding["file"] == "flows/levels.toml"
+
+
 def test_what_is_not_taken_is_a_dead_letter(starter: Program, receiver: Receiver) -> None:
     problem = {"title": "No", "detail": "2 is not welcome"}
     receiver.answer = lambda number, request: JSONResponse(problem, 422) if number == 1 else None

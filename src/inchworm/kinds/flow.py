@@ -16,12 +16,12 @@ from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Part
 from inchworm.core.rendered import Rendered, RenderedFlow
 from inchworm.core.sql.columns import resolve
-from inchworm.core.sql.parse import parse_query
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.flow_api import check_fields, check_types, read_api, report_field, uses_in
+from inchworm.kinds.flow_rows import expression_of, outward_rows
 from inchworm.kinds.flow_settings import Flow, FlowSettings, Way
 from inchworm.kinds.model import reads_of, report_problems
 from inchworm.kinds.settings import Report, documented, parameter_uses, read_part
@@ -59,13 +59,10 @@ class FlowKind:
         """The columns behind each field, or the fields behind each column."""
         if flow.api_end is not None:
             check_fields(flow, report)
-        rows = flow.settings.from_ if flow.is_outward else flow.settings.to
-        if flow.api_end is not None and rows.table and rows.table.lower() in tables:
-            check_types(flow, tables[rows.table.lower()], report)
         needs = tuple(_connections(flow))
         uses = (*parameter_uses(flow.document, flow.file), *flow.api_uses)
         if not flow.is_outward:
-            return self._inward(flow, needs)
+            return self._inward(flow, needs, tables, report)
         reads, edges, more = self._outward(flow, tables, report)
         return Facts(
             part=flow.part,
@@ -80,8 +77,12 @@ class FlowKind:
             cleared=flow.settings.cleared,
         )
 
-    def _inward(self, flow: Flow, needs: tuple[Need, ...]) -> Facts:
+    def _inward(
+        self, flow: Flow, needs: tuple[Need, ...], tables: Mapping[str, Table], report: Report
+    ) -> Facts:
         table = (flow.settings.to.table or "").lower()
+        if flow.api_end is not None and table in tables:
+            check_types(flow, flow.settings.fields, tables[table], report)
         fields = {column.lower(): name for column, name in flow.settings.fields.items()}
         edges = [
             Edge(Node(str(flow.part), name), Node(table, column), How.COPIED)
@@ -114,8 +115,19 @@ class FlowKind:
     ) -> tuple[tuple[Read, ...], tuple[Edge, ...], tuple[Any, ...]]:
         line = flow.document.line_of(("from", "query"))
         owner = str(flow.part)
-        if flow.settings.from_.table:
-            table = flow.settings.from_.table.lower()
+        if not _expressions_fit(flow, report):
+            return (), (), ()
+        try:
+            rows = outward_rows(flow)
+        except SqlProblem as problem:
+            rule = rule_of(problem, rules.SQL_UNREADABLE)
+            message = f"query: {problem.reason}"
+            report(rule.finding(message, part=flow.part, file=flow.file, line=line))
+            return (), (), ()
+        if rows.query is None:
+            table = (flow.settings.from_.table or "").lower()
+            if flow.api_end is not None and table in tables:
+                check_types(flow, rows.fields, tables[table], report)
             reads = tuple(
                 Read(
                     table=table,
@@ -130,13 +142,7 @@ class FlowKind:
                 for name, column in flow.settings.fields.items()
             )
             return reads, edges, ()
-        try:
-            query = parse_query(flow.settings.from_.query or "", flow.dialect, flow.declared)
-        except SqlProblem as problem:
-            rule = rule_of(problem, rules.SQL_UNREADABLE)
-            message = f"query: {problem.reason}"
-            report(rule.finding(message, part=flow.part, file=flow.file, line=line))
-            return (), (), ()
+        query, line = rows.query, line or flow.document.line_of(("fields",))
         resolution = resolve(query, tables, flow.dialect, flow.declared)
         report_problems(flow.part, flow.file, resolution, report, first_line=line or 1)
         QueryReview(flow.part, tables, flow.dialect, report).look(
@@ -144,10 +150,10 @@ class FlowKind:
         )
         shown = tuple(Column(column.name, column.type) for column in resolution.columns)
         if flow.api_end is not None:
-            check_types(flow, Table("the query", shown), report)
+            check_types(flow, rows.fields, Table("the query", shown), report)
         columns = {column.name: column for column in resolution.columns}
         field_edges: list[Edge] = [Edge(s, Node(owner), How.ROWS) for s, _ in resolution.rows]
-        for name, column in flow.settings.fields.items():
+        for name, column in rows.fields.items():
             source = columns.get(column.lower())
             if source is not None:
                 field_edges += [Edge(s, Node(owner, name), how) for s, how in source.sources]
@@ -169,13 +175,33 @@ class FlowKind:
     def render(self, flow: Flow, values: Mapping[str, Value]) -> Rendered:
         """The file and its query with this environment's values, and the API document."""
         document: dict[str, Any] = substitute(flow.document.values, values)
-        if flow.settings.from_.query:
-            query = parse_query(flow.settings.from_.query, flow.dialect, flow.declared)
-            query = with_values(query, values)
-            document["from"] = {**document["from"], "query": to_text(query, flow.dialect)}
+        if flow.is_outward and (rows := outward_rows(flow)).query is not None:
+            query = with_values(rows.query, values)
+            document["from"] = {"query": to_text(query, flow.dialect)}
+            document["fields"] = dict(rows.fields)
+            if rows.once_per:
+                document["once_per"] = list(rows.once_per)
         if flow.api_end is not None:
             document["openapi"] = substitute(flow.api, values)
         return RenderedFlow(part=flow.part, content=document, dialect=flow.dialect)
+
+
+def _expressions_fit(flow: Flow, report: Report) -> bool:
+    """Whether each field is a column or an expression; what is wrong is reported at its line."""
+    fits = True
+    for name, text in flow.settings.fields.items():
+        try:
+            expression_of(text, flow)
+        except SqlProblem as problem:
+            fits = False
+            report_field(
+                flow,
+                report,
+                f"the field {name} cannot be calculated: {problem.reason}",
+                ("fields", name),
+                "Write the name of a column, or one expression over the columns of a row.",
+            )
+    return fits
 
 
 _PLACES = {Way.MAIL: "mail", Way.COPY: "files", Way.SEND: "http", Way.RECEIVE: "http"}

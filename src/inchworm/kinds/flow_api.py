@@ -126,12 +126,16 @@ def check_fields(flow: Flow, report: Report) -> None:
             )
 
 
-def check_types(flow: Flow, table: Table, report: Report) -> None:
-    """Where both types are certain, the values of one end must fit the other."""
+def check_types(flow: Flow, fields: Mapping[str, str], table: Table, report: Report) -> None:
+    """Where both types are certain, the values of one end must fit the other.
+
+    Args:
+        fields: the map of fields, as far as its columns are those of ``table``.
+    """
     operation = operation_of(flow.api, flow.operation)
     properties = body_schema(flow.api, operation[2]).get("properties", {}) if operation else {}
     outward = flow.is_outward
-    for left, right in flow.settings.fields.items():
+    for left, right in fields.items():
         name, column_name = (left, right) if outward else (right, left)
         column = table.by_name.get(column_name.lower())
         asked = properties.get(name, {}).get("type")

@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import datetime as dt
 import json
 import random
 import shutil
@@ -115,7 +116,7 @@ class Place:
                 (program.folder / f"models/report/{kind}{gone}.sql").unlink(missing_ok=True)
             program.write(
                 f"schemas/ops/migrations/{number + 1:04}_row.sql",
-                f"INSERT INTO ops.measurement VALUES ('east', '2026-03-{number % 28 + 1:02}', "
+                f"INSERT INTO ops.measurement VALUES ('east', '{_FIRST_DAY + number * _DAY}', "
                 f"{number});",
             )
             program.edit("inchworm.toml", f'"0.1.{number - 1}"', f'"0.1.{number}"')
@@ -258,6 +259,9 @@ def kill(place: Place, kills: int) -> Outcome:
 
 
 HELD = "model:report.daily_total"
+_FIRST_DAY, _DAY = dt.date(2026, 3, 1), dt.timedelta(days=1)
+"""Each version brings a row of another day: rows of the model that grows are unique by day."""
+
 _HOW_OFTEN = 0.4
 """How often, of all versions, a part is on hold, or the promotion is taken back."""
 

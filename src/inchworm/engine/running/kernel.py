@@ -29,6 +29,9 @@ _PATIENCE = 1.0
 _PASSED_ON = ("PATH", "HOME", "LANG", "LC_ALL", "LC_CTYPE", "TZ", "VIRTUAL_ENV", "PYTHONPATH")
 """Environment variables that a kernel gets; it must not find the secrets of whoever runs it."""
 
+_SILENT = {"PYDEVD_DISABLE_FILE_VALIDATION": "1"}
+"""The debugger that a kernel brings along would warn that it cannot see into Python's own modules."""
+
 
 @dataclass(frozen=True, kw_only=True)
 class Executed:
@@ -124,6 +127,7 @@ class Kernel:
         work = self._folder / "work"
         work.mkdir()
         environ = {name: os.environ[name] for name in _PASSED_ON if name in os.environ}
+        environ |= _SILENT
         if self._limits.threads is not None:
             environ |= dict.fromkeys(_THREADS, str(self._limits.threads))
         try:

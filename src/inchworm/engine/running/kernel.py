@@ -30,7 +30,7 @@ _PASSED_ON = ("PATH", "HOME", "LANG", "LC_ALL", "LC_CTYPE", "TZ", "VIRTUAL_ENV",
 """Environment variables that a kernel gets; it must not find the secrets of whoever runs it."""
 
 _SILENT = {"PYDEVD_DISABLE_FILE_VALIDATION": "1"}
-"""The debugger that a kernel brings along would warn that it cannot see into Python's own modules."""
+"""The debugger that a kernel brings along would warn that it cannot see into all modules."""
 
 
 @dataclass(frozen=True, kw_only=True)

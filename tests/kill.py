@@ -174,6 +174,8 @@ class Place:
             if answer.code == 0:
                 break
             time.sleep(0.1)  # the server has not noticed yet that its client is dead
+        else:
+            outcome.wrong.append(f"version {self.steps}: it never came to an end: {answer.text}")
         outcome.promotions += 1
 
     def _next(self, program: Program, command: list[str]) -> list[str]:

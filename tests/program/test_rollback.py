@@ -7,6 +7,8 @@ from typing import Any
 import pytest
 
 from inchworm.core.errors import TargetError
+from inchworm.targets.databases import connect
+from inchworm.targets.databases.bookkeeping import Bookkeeping
 from tests.driver import Program
 from tests.program.crash import die
 
@@ -70,6 +72,25 @@ def test_a_replaced_table_comes_back_with_its_rows(anywhere: tuple[Program, str]
     assert program("promote", bundle, "--to", "dev", "--json").json["state"] == "nothing to do"
     told = [(p["id"], p["state"]) for p in program("history", "--json").json["promotions"]]
     assert dict(told) == {"P1": "done", "P2": "undone", "P3": "done"}
+
+
+def test_a_rollback_that_was_killed_before_it_ran_is_not_what_is_taken_back(
+    anywhere: tuple[Program, str],
+) -> None:
+    """It had claimed the environment, and no more: asked for again, it takes back the same."""
+    program, url = anywhere
+    bundle = first(program)
+    second(program)
+    drafted = program("rollback", "dev", "--because", "x", "--draft", "--json").json["id"]
+    database = connect(url, root=program.folder)
+    bookkeeping = Bookkeeping(database, "starter")
+    (ledger,) = bookkeeping.heads()
+    with database.transaction():
+        bookkeeping.claim("dev", f"{ledger}:{drafted}")
+    database.close()
+    document = rollback(program, "dev", "--because", "x")
+    assert (document["state"], document["bundle"]) == ("done", bundle)
+    assert program.ask(url, ROWS) == THEN
 
 
 def test_built_again_where_that_is_asked_for(anywhere: tuple[Program, str]) -> None:

@@ -140,13 +140,19 @@ def _course(
 
 
 def _unfinished(workplace: Workplace, passage: Passage, last: str | None) -> Promotion | None:
-    """The promotion of this ledger that began in an environment and was not completed."""
+    """The promotion of this ledger that began in an environment and was not completed.
+
+    One that claimed the environment, and of which the ledger does not say that it runs, was killed
+    before its first step: there is nothing of it to take back.
+    """
     claimed_by = passage.claimed_by
     if claimed_by in (None, last):
         return None
     for summary in reversed(workplace.ledger.summaries()):
-        if summary.id.key == claimed_by and summary.state is not State.UNDONE:
-            return workplace.ledger.promotion(summary.id)
+        if summary.id.key == claimed_by:
+            promotion = workplace.ledger.promotion(summary.id)
+            is_draft = promotion.state in {State.DRAFTED, State.DROPPED} and not promotion.steps
+            return None if is_draft or promotion.state is State.UNDONE else promotion
     return None
 
 

@@ -198,7 +198,7 @@ def test_only_one_promotion_at_a_time_goes_into_an_environment(released: Program
     released("promote", BUNDLE, "--to", "prod", "--draft")
     process = released.start("promote", "P3", "--yes")
     holder = released.folder / ".inchworm/locks/prod.holder.json"
-    while not holder.exists():
+    while not (holder.exists() and holder.read_text()):
         assert process.poll() is None, process.communicate()
         time.sleep(0.01)
     process.send_signal(signal.SIGSTOP)

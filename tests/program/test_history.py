@@ -97,3 +97,20 @@ def test_a_ledger_that_was_lost_is_begun_again(released: Program) -> None:
     assert released.promote("riverwatch-1.4.0", "prod").json["state"] == "done"
     (entry,) = released("history", "--json").json["promotions"]
     assert entry["id"] == "P1"
+
+
+def test_the_sql_of_every_step_is_recorded(released: Program) -> None:
+    """As it was about to run, before the first of them; of a draft it is the review that tells."""
+    steps = released("history", "P1", "--json").json["steps"]
+    (added,) = [s for s in steps if (s["action"], s["part"]) == ("add", "model:hydro.gauge")]
+    (built,) = added["sql"]
+    assert built.startswith('CREATE VIEW "hydro"."gauge__beside" AS SELECT')
+    script = released("history", "P1", "--sql").out
+    assert "-- 1. run schema:ops 0001_baseline\nCREATE TABLE" in script
+    assert f"{built};" in script
+    told = released("history", "P1").text
+    assert "inchworm history P1 --sql" in told
+    drafted = released("promote", "riverwatch-1.4.0", "--to", "prod", "--draft", "--json").json
+    refused = released("history", drafted["id"], "--sql", code=2).text
+    assert f"inchworm review {drafted['id']} --sql" in refused
+    assert released("history", "--sql", code=2).code == 2

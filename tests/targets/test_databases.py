@@ -23,6 +23,8 @@ from inchworm.core.rendered import Store
 from inchworm.core.structure.definitions import Thing, differences, in_working_order
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.bookkeeping import Bookkeeping
+from inchworm.targets.databases.duckdb.models import DuckDb
+from inchworm.targets.databases.duckdb.session import IN_MEMORY
 from inchworm.targets.databases.protocols import Switch
 
 
@@ -97,6 +99,22 @@ def test_structure_has_columns_types_and_what_is_required(database: Database) ->
     assert database.structure(["other"]) == {}
     assert database.tables_in("m") == {"t"}
     assert database.tables_in("other") == frozenset()
+
+
+def test_scratch_databases_have_nothing_of_each_other() -> None:
+    """Though they share an instance; a second connection sees the same as the first."""
+    with closing(DuckDb(IN_MEMORY)) as one, closing(DuckDb(IN_MEMORY)) as other:
+        one.execute("CREATE SCHEMA m")
+        one.execute("CREATE TABLE m.t AS SELECT 1 AS x")
+        assert one.tables_in("m") == {"t"}
+        assert other.structure() == {}
+        second = one.new_session()
+        assert second is not None
+        assert second.rows("SELECT x FROM m.t") == [(1,)]
+        second.close()
+        assert [rows for _, rows in one.batches("SELECT x FROM m.t", 5)] == [[(1,)]]
+    with closing(DuckDb(IN_MEMORY)) as later:
+        assert later.structure() == {}
 
 
 def test_building_replaces_nothing(database: Database) -> None:

@@ -311,7 +311,7 @@ def _print_sql(promotion: Promotion) -> None:
         raise UsageError(
             f"{name} has not begun.", next=f"What it would run: inchworm review {name} --sql"
         )
-    if not promotion.sql:
+    if not promotion.recorded:
         raise UsageError(
             f"The SQL of {name} was not recorded: an earlier version carried it out.",
             next=f"Its bundle has the source: inchworm history {name}",
@@ -357,7 +357,7 @@ def _show_one(promotion: Promotion) -> None:
             )
         )
     screen.print(rows(("", "", "part", "state", "took", ""), lines, right=(0, 4)))
-    if promotion.sql:
+    if promotion.recorded:
         screen.print(f"the SQL of its steps: inchworm history {promotion.id} --sql", style="dim")
     for step in draft.steps:
         report = promotion.report_of(step)

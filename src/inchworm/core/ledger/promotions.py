@@ -46,7 +46,7 @@ def promotion_of(ledger: str, entries: Sequence[Entry]) -> Promotion:
     )
     steps: dict[int, StepReport] = {}
     approvals: list[Approval] = []
-    sql: list[Statements] = []
+    recorded: list[Statements] = []
     for entry in entries[1:]:
         match event_of(entry):
             case StepReported(step=step, report=report):
@@ -54,7 +54,7 @@ def promotion_of(ledger: str, entries: Sequence[Entry]) -> Promotion:
             case Judgement(approval=approval):
                 approvals.append(approval)
             case StatementsRecorded(statements=statements):
-                sql.append(statements)
+                recorded.append(statements)
             case StateChanged(state=state, message=message, admission=admission):
                 promotion = replace(
                     promotion,
@@ -64,7 +64,7 @@ def promotion_of(ledger: str, entries: Sequence[Entry]) -> Promotion:
                     changed_at=entry.at,
                     changed_by=entry.by,
                 )
-    return replace(promotion, steps=steps, approvals=tuple(approvals), sql=tuple(sql))
+    return replace(promotion, steps=steps, approvals=tuple(approvals), recorded=tuple(recorded))
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -260,7 +260,7 @@ class Promotion:
     """What people said about the draft, in that order."""
     admission: Admission | None = None
     """By what it was let in, once it began; None where the environment demands nothing."""
-    sql: tuple[Statements, ...] = ()
+    recorded: tuple[Statements, ...] = ()
     """The statements of its steps, from each time that it began or went on."""
 
     @property
@@ -270,8 +270,8 @@ class Promotion:
         Former versions did not record it.
         """
         by_step: dict[int, tuple[str, ...]] = {}
-        for recorded in self.sql:
-            by_step |= recorded.by_step()
+        for each in self.recorded:
+            by_step |= each.by_step()
         return by_step
 
     @property

@@ -82,9 +82,9 @@ class Program:
         """The environment variables of a run."""
         return {**os.environ, "INCHWORM_USER": "lena", "NO_COLOR": "1"}
 
-    def start(self, *arguments: str) -> Started:
+    def start(self, *arguments: str, environ: Mapping[str, str] | None = None) -> Started:
         """Start a command and leave it running."""
-        return Started(self.folder, self.environ, arguments)
+        return Started(self.folder, self.environ | dict(environ or {}), arguments)
 
     def write(self, path: str, content: str) -> None:
         """Write a file."""

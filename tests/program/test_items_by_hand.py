@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from contextlib import closing
 from typing import Any
@@ -117,9 +118,8 @@ def test_what_cannot_be_written_back_is_named(released: Program) -> None:
     assert "left out openapi.info.title: it comes from the API document" in told
     assert "fields.state, in flows/publish_warnings.toml" in told
     change(program, "notebook:level_forecast", lambda d: d.update(nbformat_minor=0))
-    assert (
-        "cannot be written back" in program("adopt", "test", "notebook:level_forecast", code=2).text
-    )
+    told = program("adopt", "test", "notebook:level_forecast").text
+    assert "left out nbformat_minor: only cells are written back" in told
     assert "does not run in test" in program("adopt", "test", "flow:nothing", code=2).text
 
 
@@ -129,3 +129,39 @@ def test_one_that_was_removed_is_not_adopted(released: Program, part: str) -> No
     with closing(connect_service("sim:test", released.folder, None, None)) as service:
         service.remove(PartId.parse(part))
     assert "was removed in test by hand" in released("adopt", "test", part, code=2).text
+
+
+def cells(program: Program) -> list[Any]:
+    """The cells of a notebook of the source tree."""
+    text = (program.folder / "notebooks/level_forecast.ipynb").read_text()
+    return list(json.loads(text)["cells"])
+
+
+def test_cells_of_a_notebook_are_adopted(released: Program) -> None:
+    """Those that nobody changed stay as they are in the file."""
+    program = released
+    before = cells(program)
+
+    def edit(document: Any) -> None:
+        document["notebook"]["cells"][-1]["source"] += "\nprint('by hand')"
+
+    def add(document: Any) -> None:
+        document["notebook"]["cells"].append({"cell_type": "markdown", "source": "Checked."})
+
+    change(program, "notebook:level_forecast", edit)
+    told = program("adopt", "test", "notebook:level_forecast").text
+    assert f"cell {len(before)}, in notebooks/level_forecast.ipynb" in told
+    after = cells(program)
+    assert after[:-1] == before[:-1]
+    assert "".join(after[-1]["source"]).endswith("\nprint('by hand')")
+    change(program, "notebook:level_forecast", add)
+    told = program("adopt", "test", "notebook:level_forecast").text
+    assert "left out notebook.cells: the notebook of the source tree has other cells" in told
+    program.git("checkout", "--quiet", "notebooks")
+    assert "cells, in notebooks" in program("adopt", "test", "notebook:level_forecast").text
+    assert "".join(cells(program)[-1]["source"]) == "Checked."
+    assert program.findings(code=0) == []
+    bundle = program.release("1.4.1")
+    program.promote(bundle, "dev")
+    program("promote", bundle, "--to", "test", "--yes", "--overwrite")
+    assert drifted(program) == {}

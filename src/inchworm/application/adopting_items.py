@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +16,7 @@ from inchworm.core.environments.items import (
     NewValue,
     leaf_at,
     turned_back,
+    with_leaf,
 )
 from inchworm.core.errors import ProjectError, UsageError
 from inchworm.core.identifiers import Kind, PartId
@@ -72,10 +73,14 @@ def adopt_item(workplace: Workplace, environment: str, part: PartId) -> AdoptedI
             next="To take that into the source, delete its file; else promote, and it is there "
             "again.",
         )
-    if part.kind is Kind.NOTEBOOK or part.kind not in _OF_TOML:
+    if part.kind is Kind.NOTEBOOK:
+        put: Mapping[str, Any] = prepared.rendered[part].document
+        adopted = AdoptedItem(part=part, environment=name, file=file)
+        return _write_cells(workplace, adopted, changes, put["notebook"]["cells"])
+    if part.kind not in _OF_TOML:
         raise UsageError(
             f"A {part.kind.value} cannot be written back.",
-            next=f"Take {len(changes)} changes over by hand: inchworm drift {name} shows them.",
+            next=f"Take what was changed over by hand: inchworm drift {name} shows it.",
         )
     used = {use.parameter for use in assembly.outlines[part].uses}
     values = {n: prepared.values[n] for n in used if n in prepared.values}
@@ -131,6 +136,55 @@ def _write(
         values=new_values,
         left_out=tuple(left_out),
     )
+
+
+def _write_cells(
+    workplace: Workplace, adopted: AdoptedItem, changes: list[Leaf], was: list[Any]
+) -> AdoptedItem:
+    """Write the cells of a notebook, as they are there, into its file.
+
+    Args:
+        workplace: the workplace.
+        adopted: the notebook, with nothing adopted of it.
+        changes: what differs from what was put there.
+        was: the cells that were put there.
+    """
+    from inchworm.kinds.notebook_cells import with_changed_cells
+
+    of_cells = [leaf for leaf in changes if leaf.path[:2] == _CELLS]
+    left_out = [(leaf.dotted, _NOT_A_CELL) for leaf in changes if leaf.path[:2] != _CELLS]
+    now = was
+    for leaf in of_cells:
+        now = leaf.now if leaf.path == _CELLS else with_leaf(now, leaf.path[2:], leaf.now)
+    path: Path = workplace.root / adopted.file
+    leaves: tuple[str, ...] = ()
+    if of_cells:
+        try:
+            content = with_changed_cells(path.read_bytes(), was, now)
+            if content is not None:
+                path.write_bytes(content)
+        except (OSError, ValueError, KeyError) as error:
+            raise ProjectError(
+                f"cannot be changed: {error}", where=adopted.file, next="Change it by hand."
+            ) from error
+        if content is None:
+            left_out += [(leaf.dotted, _OTHER_CELLS) for leaf in of_cells]
+        else:
+            leaves = tuple(_cell_named(leaf) for leaf in of_cells)
+    return replace(adopted, leaves=leaves, left_out=tuple(left_out))
+
+
+_CELLS = ("notebook", "cells")
+_NOT_A_CELL = "only cells are written back: change it by hand"
+_OTHER_CELLS = (
+    "the notebook of the source tree has other cells than the one that was promoted: take it over "
+    "by hand, from what inchworm drift shows"
+)
+
+
+def _cell_named(leaf: Leaf) -> str:
+    """What was changed, with the cell's number from 1: ``cell 2``."""
+    return f"cell {int(leaf.path[2]) + 1}" if len(leaf.path) > len(_CELLS) else "cells"
 
 
 _MADE: Mapping[str | int, str] = {

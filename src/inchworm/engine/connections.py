@@ -28,10 +28,11 @@ from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.machine import Machine
 from inchworm.targets.secret import Secret
 from inchworm.targets.secrets import Secrets
-from inchworm.targets.services import Gateway, Workspace
+from inchworm.targets.services import Gateway, Service, Workspace
 
 if TYPE_CHECKING:
     from inchworm.targets.http_services import HttpService
+    from inchworm.targets.jupyter_server import JupyterServer
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -43,6 +44,7 @@ class OpenEnvironment:
     database: Database
     workspace: Workspace
     gateway: Gateway
+    notebooks: JupyterServer | None
     bookkeeping: Bookkeeping
     machine: Machine
 
@@ -68,11 +70,17 @@ class OpenEnvironment:
         return database_time
 
     def items(self) -> dict[PartId, LiveItem]:
-        """The items of workspace and gateway; where both are one service it answers for both."""
-        return {**self.workspace.items(), **self.gateway.items()}
+        """The items of all services; where two are one service it answers for both."""
+        items = {**self.workspace.items(), **self.gateway.items()}
+        if self.notebooks is None:
+            return items
+        others = {part: item for part, item in items.items() if part.kind is not Kind.NOTEBOOK}
+        return {**others, **self.notebooks.items()}
 
-    def service_of(self, part: PartId) -> Workspace | Gateway:
+    def service_of(self, part: PartId) -> Service:
         """The service in which a part lives."""
+        if self.notebooks is not None and part.kind is Kind.NOTEBOOK:
+            return self.notebooks
         return self.gateway if part.kind.home is Home.GATEWAY else self.workspace
 
     def composition(self, read_at: str) -> Composition:
@@ -294,6 +302,7 @@ def open_environment(
         with (
             closing(_service(environment.workspace, environment, machine, values)) as workspace,
             closing(_service(environment.gateway, environment, machine, values)) as gateway,
+            _notebook_server(environment, project, machine, values) as notebooks,
         ):
             yield OpenEnvironment(
                 environment=environment,
@@ -301,6 +310,7 @@ def open_environment(
                 database=database,
                 workspace=workspace,
                 gateway=gateway,
+                notebooks=notebooks,
                 bookkeeping=bookkeeping,
                 machine=machine,
             )
@@ -355,7 +365,8 @@ def unchecked_secrets(values: Mapping[str, Value], names: Iterable[str]) -> tupl
 
 def secrets_of(environment: Environment) -> list[str]:
     """The secret parameters that the environment's own targets ask for."""
-    asked = (environment.database.password, environment.workspace.token, environment.gateway.token)
+    services = environment.services.values()
+    asked = (environment.database.password, *(address.token for address in services))
     return [name for text in asked if text is not None for name in references(text)]
 
 
@@ -372,6 +383,24 @@ def _service(
 
     url = filled(address.url, environment, values)
     return connect_service(url, machine.root, token, resolve)
+
+
+@contextmanager
+def _notebook_server(
+    environment: Environment, project: str, machine: Machine, values: Mapping[str, Value]
+) -> Iterator[JupyterServer | None]:
+    """The server of the notebooks, where there is one."""
+    address = environment.notebooks
+    if address is None:
+        yield None
+        return
+    from inchworm.targets.jupyter_server import JupyterServer
+
+    token = secret_of(address.token, environment, machine, values)
+    url = filled(address.url, environment, values)
+    folder = filled(address.folder_of(project, environment), environment, values)
+    with closing(JupyterServer(url, folder, address.kernel, token)) as server:
+        yield server
 
 
 def filled(text: str, environment: Environment, values: Mapping[str, Value]) -> str:

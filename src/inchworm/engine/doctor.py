@@ -18,6 +18,7 @@ from inchworm.core.parameters.values import Type
 from inchworm.engine.connections import OpenEnvironment, check_secrets, open_environment, secrets_of
 from inchworm.targets.databases.quoting import quoted
 from inchworm.targets.http_services import HttpService
+from inchworm.targets.jupyter_server import JupyterServer
 from inchworm.targets.machine import Machine
 
 _SCRATCH = "inchworm_probe"
@@ -75,7 +76,7 @@ def probe_environment(
         yield Probe(
             where=name, what="database", is_fine=False, said=error.what, remedy=error.next or ""
         )
-        for what in ("clock", "rights", "tables managed outside", "workspace", "gateway"):
+        for what in ("clock", "rights", "tables managed outside", *environment.services):
             yield Probe(where=name, what=what, is_fine=None, said="not tried")
 
 
@@ -87,9 +88,13 @@ def _inside(
     yield probe(name, "rights", lambda: _rights(place))
     yield probe(name, "tables managed outside", lambda: _outside(place, assembly))
     yield probe(name, "bookkeeping", lambda: _books(place))
-    services: Mapping[str, object] = {"workspace": place.workspace, "gateway": place.gateway}
+    services: Mapping[str, object] = {
+        "workspace": place.workspace,
+        "gateway": place.gateway,
+        "notebooks": place.notebooks,
+    }
     for what, service in services.items():
-        if isinstance(service, HttpService):
+        if isinstance(service, HttpService | JupyterServer):
             yield probe(name, what, service.greet)
 
 

@@ -13,6 +13,7 @@ from inchworm.core.entry.conditions import measure_condition, ran_condition
 from inchworm.core.environments.environment import (
     OWNER,
     Environment,
+    NotebookServerAddress,
     SecretStoreAddress,
 )
 from inchworm.core.errors import ProjectError, did_you_mean
@@ -227,6 +228,7 @@ def _environment(name: str, path: str, settings: EnvironmentSettings) -> Environ
         database=database.address,
         workspace=settings.workspace.address,
         gateway=settings.gateway.address,
+        notebooks=settings.notebooks.address if settings.notebooks else None,
         secret_store=SecretStoreAddress(**settings.secret_store.model_dump())
         if settings.secret_store
         else None,
@@ -271,9 +273,10 @@ def _report_route(
 
 def _report_corner(environment: Environment, document: TomlDocument, report: Report) -> None:
     """Where everybody has a corner of the database, they need services of their own, too."""
-    services = {"workspace": environment.workspace, "gateway": environment.gateway}
-    for name, service in services.items():
+    for name, service in environment.services.items():
         has_own = OWNER in service.url or name in environment.shared
+        if isinstance(service, NotebookServerAddress):
+            has_own = has_own or not service.folder or OWNER in service.folder
         if environment.database.has_corners and not has_own:
             report(
                 rules.MALFORMED.finding(

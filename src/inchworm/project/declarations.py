@@ -19,6 +19,7 @@ from inchworm.core.entry.conditions import EntryConditions
 from inchworm.core.environments.environment import (
     DatabaseAddress,
     Environment,
+    NotebookServerAddress,
     SecretStoreAddress,
     ServiceAddress,
 )
@@ -28,7 +29,7 @@ from inchworm.core.lineage.facts import Policies, Use
 from inchworm.core.parts import digest_of
 
 FILE = ".inchworm/declarations.json"
-_VERSION = 6
+_VERSION = 7
 """Raised whenever the same files are read otherwise than before."""
 
 
@@ -160,7 +161,7 @@ def _from_json(body: Mapping[str, Any]) -> Declarations:
 
 
 def _environment(body: Mapping[str, Any]) -> Environment:
-    database, store = body["database"], body["secret_store"]
+    database, store, notebooks = body["database"], body["secret_store"], body["notebooks"]
     return Environment(
         **{
             **body,
@@ -169,6 +170,7 @@ def _environment(body: Mapping[str, Any]) -> Environment:
             "database": DatabaseAddress(**database | {"may_lose": tuple(database["may_lose"])}),
             "workspace": ServiceAddress(**body["workspace"]),
             "gateway": ServiceAddress(**body["gateway"]),
+            "notebooks": NotebookServerAddress(**notebooks) if notebooks is not None else None,
             "secret_store": SecretStoreAddress(**store) if store is not None else None,
             "entry": EntryConditions.from_json(body["entry"]),
             "verifications": tuple(map(Verification.from_json, body["verifications"])),

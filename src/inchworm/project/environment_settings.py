@@ -10,7 +10,12 @@ from pydantic import Field, field_validator, model_validator
 
 from inchworm.core.entry.closed_hours import closed_time
 from inchworm.core.entry.conditions import EntryConditions, measure_condition, ran_condition
-from inchworm.core.environments.environment import OWNER, DatabaseAddress, ServiceAddress
+from inchworm.core.environments.environment import (
+    OWNER,
+    DatabaseAddress,
+    NotebookServerAddress,
+    ServiceAddress,
+)
 from inchworm.core.environments.verification import Asked, Verification, key_in_body
 from inchworm.core.errors import did_you_mean
 from inchworm.core.parameters.values import read_duration
@@ -86,6 +91,44 @@ class ServiceSettings(Settings):
         """The address as the rest of the program has it."""
         waits = read_duration(self.waits).total_seconds()
         return ServiceAddress(url=self.url, token=self.token, waits=waits)
+
+
+class NotebookServerSettings(Settings):
+    """``[notebooks]`` of an environment file."""
+
+    url: str
+    token: str | None = None
+    folder: str = ""
+    kernel: str = "python3"
+
+    @field_validator("url")
+    @classmethod
+    def _is_of_a_server(cls, url: str) -> str:
+        if not re.match(r"\$\{|jupyter\+https?://.", url):
+            raise ValueError(
+                "must be jupyter+https:// and the address of a Jupyter Server (jupyter+http:// "
+                "where nobody else can listen: values and rows go there)"
+            )
+        return url
+
+    @field_validator("folder")
+    @classmethod
+    def _is_folder(cls, folder: str) -> str:
+        if folder and not all(re.fullmatch(_OF_FOLDERS, each) for each in folder.split("/")):
+            raise ValueError(
+                "must be names with / between them, none before the first, and none hidden, such "
+                'as "forecasts/test"'
+            )
+        return folder
+
+    @property
+    def address(self) -> NotebookServerAddress:
+        """The address as the rest of the program has it."""
+        return NotebookServerAddress(**self.model_dump())
+
+
+_OF_FOLDERS = r"[^./\\\x00-\x1f][^/\\\x00-\x1f]*"
+"""What a folder of a notebook server may be called."""
 
 
 class SecretStoreSettings(Settings):
@@ -226,10 +269,11 @@ class EnvironmentSettings(Settings):
     protected: bool = False
     snapshots: bool = False
     overrides: bool = False
-    shared: tuple[Literal["database", "workspace", "gateway"], ...] = ()
+    shared: tuple[Literal["database", "workspace", "gateway", "notebooks"], ...] = ()
     databases: Databases
     workspace: ServiceSettings
     gateway: ServiceSettings
+    notebooks: NotebookServerSettings | None = None
     secret_store: SecretStoreSettings | None = None
     schedules: dict[str, Literal["on", "off"]] = {}
     entry: EntrySettings = EntrySettings()

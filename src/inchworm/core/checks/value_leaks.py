@@ -234,7 +234,7 @@ def _logins(environment: Environment, values: Mapping[str, Value]) -> set[str]:
         user = urlsplit(address).username if address.partition("://")[0] in _SERVERS else None
         if user:
             logins.add(f"the user {user} at {place_of(address).rpartition('/')[0]}")
-    secrets = (database.password, environment.workspace.token, environment.gateway.token)
+    secrets = (database.password, *(each.token for each in environment.services.values()))
     for name in (name for text in secrets if text for name in references(text)):
         if name in values:
             logins.add(f"the secret {values[name].text}")
@@ -242,17 +242,20 @@ def _logins(environment: Environment, values: Mapping[str, Value]) -> set[str]:
 
 
 _BOOKKEEPING = "bookkeeping"
+_NOTEBOOKS = "notebooks"
 
 
 def _targets(environment: Environment) -> dict[str, tuple[str, ...]]:
     """A target of an environment: its address, and the pieces that are told apart there."""
-    database = environment.database
-    return {
+    database, notebooks = environment.database, environment.notebooks
+    targets: dict[str, tuple[str, ...]] = {
         _BOOKKEEPING: (database.url, database.bookkeeping.lower()),
         "database": (database.url, database.schema_pattern.lower()),
-        "workspace": (environment.workspace.url,),
-        "gateway": (environment.gateway.url,),
+        **{name: (address.url,) for name, address in environment.services.items()},
     }
+    if notebooks is not None:
+        targets[_NOTEBOOKS] = (notebooks.url, notebooks.folder_of("", environment))
+    return targets
 
 
 def _shared(what: str, shown: str, first: Environment, other: Environment) -> Finding:

@@ -110,6 +110,25 @@ class ServiceAddress:
 
 
 @dataclass(frozen=True, kw_only=True)
+class NotebookServerAddress(ServiceAddress):
+    """Where a Jupyter Server is that takes the notebooks and runs them: an http address.
+
+    Attributes:
+        folder: its folder for the notebooks; without one, it is named after the project and the
+            environment.
+        kernel: the name of the kernel specification by which it starts kernels.
+    """
+
+    folder: str = ""
+    kernel: str = "python3"
+
+    def folder_of(self, project: str, environment: Environment) -> str:
+        """The folder of the server in which an environment's notebooks are."""
+        named = "/".join(filter(None, (project, environment.name, environment.corner)))
+        return self.folder or named
+
+
+@dataclass(frozen=True, kw_only=True)
 class SecretStoreAddress:
     """Where a key-value service is, and the reference of the token that opens it."""
 
@@ -131,10 +150,12 @@ class Environment:
     overrides: bool = False
     """Whether values may be given for once at a promotion."""
     shared: tuple[str, ...] = ()
-    """Which of ``database``, ``workspace`` and ``gateway`` it has in common with others."""
+    """Which of its targets it has in common with others: ``database``, or a service's name."""
     database: DatabaseAddress
     workspace: ServiceAddress
     gateway: ServiceAddress
+    notebooks: NotebookServerAddress | None = None
+    """Takes the notebooks in place of the workspace, and runs them, where there is one."""
     secret_store: SecretStoreAddress | None = None
     default_schedule: str = "off"
     schedules: Mapping[str, str] = field(default_factory=dict)
@@ -145,6 +166,16 @@ class Environment:
     file: str = ""
 
     @property
+    def services(self) -> Mapping[str, ServiceAddress]:
+        """Where each of its services is, by the name of its section."""
+        named = {
+            "workspace": self.workspace,
+            "gateway": self.gateway,
+            "notebooks": self.notebooks,
+        }
+        return {name: address for name, address in named.items() if address is not None}
+
+    @property
     def corner(self) -> str:
         """Whose corner it is; empty where nobody has one of their own."""
         return self.database.corner.owner if self.database.corner else ""
@@ -153,7 +184,13 @@ class Environment:
         """The environment as it is for somebody; the same one where it has no corners."""
         if not self.database.has_corners:
             return self
-        database = self.database
+        database, notebooks = self.database, self.notebooks
+        if notebooks is not None:
+            notebooks = replace(
+                notebooks,
+                url=notebooks.url.replace(OWNER, owner),
+                folder=notebooks.folder.replace(OWNER, owner),
+            )
         return replace(
             self,
             database=replace(
@@ -169,6 +206,7 @@ class Environment:
             ),
             workspace=replace(self.workspace, url=self.workspace.url.replace(OWNER, owner)),
             gateway=replace(self.gateway, url=self.gateway.url.replace(OWNER, owner)),
+            notebooks=notebooks,
         )
 
     def schedule_state(self, pipeline: str, schedule: str) -> str:

@@ -99,6 +99,16 @@ def _with_references(now: Any, values: Mapping[str, Value]) -> Any:
     return now
 
 
+def with_leaf(document: Any, path: Path, value: Any) -> Any:
+    """A document with another value at a path that it has; it is copied as far as it changes."""
+    if not path:
+        return value
+    first, *rest = path
+    changed: Any = list(document) if isinstance(document, list) else dict(document)
+    changed[first] = with_leaf(document[first], tuple(rest), value)
+    return changed
+
+
 def leaf_at(document: Any, path: Path) -> Any:
     """What a document has at a path; :data:`ABSENT` where it has nothing."""
     for step in path:

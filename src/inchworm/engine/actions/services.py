@@ -7,7 +7,6 @@ import time
 from typing import ClassVar
 
 from inchworm.core.execution import StepReport, StepState
-from inchworm.core.identifiers import Home
 from inchworm.core.parameters.values import spell_duration
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.actions.base import Action
@@ -24,7 +23,7 @@ class _ServiceAction(Action):
 
     def service(self, site: Site) -> Service:
         """The service that the part lives in."""
-        return site.place.gateway if self.part.kind.home is Home.GATEWAY else site.place.workspace
+        return site.place.service_of(self.part)
 
 
 class Deliver(_ServiceAction):

@@ -34,7 +34,7 @@ from inchworm.store.frames import read_frame
 from inchworm.targets.databases.quoting import quoted
 from inchworm.targets.secrets import Secrets
 
-_LARGEST_REQUEST = 16 * 1024 * 1024
+LARGEST_REQUEST = 16 * 1024 * 1024
 """Bytes of a request; rows come as files."""
 
 
@@ -53,27 +53,17 @@ class StoredTable:
     rows: int
 
 
-@dataclass
-class Bridge:
-    """Answers one kernel.
+class BridgeSocket:
+    """Where a kernel of this machine reaches its bridge: a socket in the bridge's folder.
 
-    Attributes:
-        part: the notebook.
-        site: where its queries run and its rows are staged.
-        folder: a folder that nobody else can look into.
+    Args:
+        bridge: answers what comes.
     """
 
-    part: PartId
-    site: RunSite
-    folder: Path
-    stored: dict[RelationName, StoredTable] = field(default_factory=dict)
-    measures: dict[str, float] = field(default_factory=dict)
-    revealed: set[str] = field(default_factory=set)
-    """Secrets that the notebook was told."""
-
-    def __post_init__(self) -> None:
+    def __init__(self, bridge: Bridge) -> None:
         self.key = secrets.token_bytes(32)
-        self.address = str(self.folder / "bridge")
+        self.address = str(bridge.folder / "bridge")
+        self._bridge = bridge
         self._listener = Listener(self.address, family="AF_UNIX", authkey=self.key)
         self._is_closing = False
         self._thread = threading.Thread(target=self._serve, daemon=True)
@@ -102,19 +92,42 @@ class Bridge:
     def _answer_all(self, connection: Connection) -> None:
         while True:
             try:
-                request = connection.recv_bytes(_LARGEST_REQUEST)
+                request = connection.recv_bytes(LARGEST_REQUEST)
             except (EOFError, OSError):
                 return  # the kernel has ended, or sends what nobody can want
             try:
-                answer: tuple[bool, Any] = (True, self._answer(json.loads(request)))
-            except InchwormError as error:
-                answer = (False, {"what": error.what, "next": error.next})
-            except (ValueError, TypeError, KeyError) as error:
-                answer = (False, {"what": f"the request makes no sense: {error}", "next": None})
-            try:
-                connection.send_bytes(pickle.dumps(answer))
+                connection.send_bytes(self._bridge.answer(request))
             except OSError:
                 return
+
+
+@dataclass
+class Bridge:
+    """Answers one kernel.
+
+    Attributes:
+        part: the notebook.
+        site: where its queries run and its rows are staged.
+        folder: a folder that nobody else can look into.
+    """
+
+    part: PartId
+    site: RunSite
+    folder: Path
+    stored: dict[RelationName, StoredTable] = field(default_factory=dict)
+    measures: dict[str, float] = field(default_factory=dict)
+    revealed: set[str] = field(default_factory=set)
+    """Secrets that the notebook was told."""
+
+    def answer(self, request: bytes) -> bytes:
+        """The answer to a request: whether it can be answered, and with what, pickled."""
+        try:
+            answer: tuple[bool, Any] = (True, self._answer(json.loads(request)))
+        except InchwormError as error:
+            answer = (False, {"what": error.what, "next": error.next})
+        except (ValueError, TypeError, KeyError) as error:
+            answer = (False, {"what": f"the request makes no sense: {error}", "next": None})
+        return pickle.dumps(answer)
 
     def _answer(self, request: Mapping[str, Any]) -> Any:
         calls: Mapping[str, Callable[[Mapping[str, Any]], Any]] = {

@@ -7,7 +7,7 @@ import os
 import signal
 import threading
 from collections.abc import Callable, Mapping
-from contextlib import suppress
+from contextlib import closing, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from queue import Empty
@@ -18,7 +18,7 @@ from nbclient.exceptions import CellExecutionError, DeadKernelError
 from nbformat import NotebookNode
 
 from inchworm.core.running.run import Limits
-from inchworm.engine.running.bridge import Bridge
+from inchworm.engine.running.bridge import Bridge, BridgeSocket
 
 _MOST_TEXT = 1_000_000
 """Characters of output that are kept of one cell."""
@@ -55,14 +55,16 @@ class Kernel:
 
     Args:
         folder: a folder that nobody else can look into.
-        library: the folder of the project's libraries.
+        libraries: the files of the project's libraries, by their path in a folder of libraries.
         limits: the memory and processors that it may take.
         bridge: answers what the notebook asks.
     """
 
-    def __init__(self, folder: Path, library: Path, limits: Limits, bridge: Bridge) -> None:
+    def __init__(
+        self, folder: Path, libraries: Mapping[str, bytes], limits: Limits, bridge: Bridge
+    ) -> None:
         self._folder = folder
-        self._library = library
+        self._libraries = libraries
         self._limits = limits
         self._bridge = bridge
         self._group: int | None = None
@@ -81,17 +83,27 @@ class Kernel:
             except BaseException as error:  # raised again where it is waited for
                 ended.append(error)
 
-        thread = threading.Thread(target=work, daemon=True)
-        thread.start()
-        try:
-            thread.join()
-        finally:
-            self.kill()
-            thread.join()
+        self._library.mkdir()
+        for name, content in self._libraries.items():
+            path = self._library / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(content)
+        with closing(BridgeSocket(self._bridge)) as self._socket:
+            thread = threading.Thread(target=work, daemon=True)
+            thread.start()
+            try:
+                thread.join()
+            finally:
+                self.kill()
+                thread.join()
         (outcome,) = ended
         if isinstance(outcome, BaseException):
             raise outcome
         return outcome
+
+    @property
+    def _library(self) -> Path:
+        return self._folder / "library"
 
     def kill(self) -> None:
         """End the kernel, and every process that it has started. Called from any thread."""
@@ -101,7 +113,7 @@ class Kernel:
                 os.killpg(self._group, signal.SIGKILL)
 
     async def _execute(self, notebook: NotebookNode) -> Executed:
-        client = _Client(
+        client = BoundedClient(
             notebook,
             kernel_name="python3",
             timeout=None,
@@ -133,7 +145,7 @@ class Kernel:
         try:
             await client.async_execute(env=environ, cwd=str(work))
         except CellExecutionError:
-            return self._failed(notebook)
+            return failed(notebook)
         except (DeadKernelError, RuntimeError):
             if self._is_killed.is_set():
                 return Executed(notebook=notebook, is_dead=True, error="it was ended")
@@ -141,14 +153,14 @@ class Kernel:
             return Executed(notebook=notebook, is_dead=True, failed=at, error="its kernel died")
         return Executed(notebook=notebook)
 
-    async def _prepare(self, client: _Client) -> None:
+    async def _prepare(self, client: BoundedClient) -> None:
         """Limit the kernel, and tell it whom to ask; through its own channel, which is signed."""
         code = _PREPARE.format(
             memory=self._limits.memory,
             threads=self._limits.threads,
             library=str(self._library),
-            address=self._bridge.address,
-            key=self._bridge.key,
+            address=self._socket.address,
+            key=self._socket.key,
             folder=str(self._bridge.folder),
         )
         assert client.kc is not None
@@ -163,38 +175,32 @@ class Kernel:
         if reply["content"]["status"] != "ok":
             raise RuntimeError(f"the kernel cannot be made ready: {reply['content'].get('evalue')}")
 
-    @staticmethod
-    def _failed(notebook: NotebookNode) -> Executed:
-        for number, cell in enumerate(notebook.cells, start=1):
-            for output in cell.get("outputs", ()):
-                if output.output_type == "error":
-                    error = f"{output.ename}: {output.evalue}"
-                    return Executed(notebook=notebook, failed=number, error=error)
-        return Executed(notebook=notebook, error="it failed")
+
+def failed(notebook: NotebookNode) -> Executed:
+    """A notebook of which a cell failed."""
+    for number, cell in enumerate(notebook.cells, start=1):
+        for output in cell.get("outputs", ()):
+            if output.output_type == "error":
+                error = f"{output.ename}: {output.evalue}"
+                return Executed(notebook=notebook, failed=number, error=error)
+    return Executed(notebook=notebook, error="it failed")
 
 
 _THREADS = ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS")
 """Variables by which libraries for calculations are told how many threads to start."""
 
 _PREPARE = """
-def _prepare(memory, threads, library, address, key, folder):
-    import os, resource, sys
-    if threads is not None:
-        os.sched_setaffinity(0, sorted(os.sched_getaffinity(0))[:threads])
-    sys.path.insert(0, library)
-    from inchworm.notebook_run import connect
-    connect(address, key, folder)
-    if memory is not None:
-        resource.setrlimit(resource.RLIMIT_DATA, (memory, memory))
+from inchworm.notebook_run import prepare as _prepare
 _prepare({memory!r}, {threads!r}, {library!r}, {address!r}, {key!r}, {folder!r})
 del _prepare
 """
 
 
-class _Client(NotebookClient):  # type: ignore[misc]
+class BoundedClient(NotebookClient):  # type: ignore[misc]
     """A client that keeps a bounded amount of what a cell says, and knows which cell is at work."""
 
     at_work: int | None = None
+    clear_before_next_output = False
     started: Callable[[], None]
     """Called as soon as there is a process, before it answers."""
 

@@ -19,6 +19,7 @@ from inchworm.engine.row_checks import judge_table
 from inchworm.engine.running.bridge import Bridge
 from inchworm.engine.running.failure import StepFailed
 from inchworm.engine.running.kernel import Executed, Kernel
+from inchworm.engine.running.server_kernel import ServerKernel
 from inchworm.engine.running.site import RunSite
 from inchworm.engine.running.switching import publish
 
@@ -38,13 +39,17 @@ def run_notebook(part: PartId, limits: Limits, site: RunSite) -> StepReport:
     """
     folder = Path(tempfile.mkdtemp(dir=site.context.folder))
     bridge = Bridge(part, site, folder)
-    kernel = Kernel(folder, _library(site, folder), limits, bridge)
+    server = site.place.notebooks
+    kernel: Kernel | ServerKernel = (
+        Kernel(folder, _libraries(site), limits, bridge)
+        if server is None
+        else ServerKernel(server, str(site.context.id), _libraries(site), limits, bridge)
+    )
     site.started(kernel.kill)
     try:
         executed = kernel.execute(_without_outputs(site.assembly.parts[part].main.content))
     finally:
         site.ended(kernel.kill)
-        bridge.close()
     log = _masked(_said(executed.notebook), bridge)
     try:
         output = site.context.keep(f"{part.name}.ipynb", _kept(executed.notebook, bridge))
@@ -71,17 +76,13 @@ def run_notebook(part: PartId, limits: Limits, site: RunSite) -> StepReport:
     )
 
 
-def _library(site: RunSite, folder: Path) -> Path:
-    """The libraries of the bundle, as files that a kernel can import."""
-    library = folder / "library"
-    library.mkdir()
-    for part in site.assembly.of_kind(Kind.LIBRARY):
-        for file in site.assembly.parts[part].files:
-            inside = PurePosixPath(file.path).relative_to("library")
-            path = library / inside
-            path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_bytes(file.content)
-    return library
+def _libraries(site: RunSite) -> dict[str, bytes]:
+    """The files of the bundle's libraries, by their path in a folder that can be imported from."""
+    return {
+        str(PurePosixPath(file.path).relative_to("library")): file.content
+        for part in site.assembly.of_kind(Kind.LIBRARY)
+        for file in site.assembly.parts[part].files
+    }
 
 
 def _without_outputs(content: bytes) -> NotebookNode:

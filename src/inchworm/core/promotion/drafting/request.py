@@ -111,8 +111,7 @@ def environment_state(environment: Environment, live: Composition) -> Digest:
     declared = {
         "url": environment.database.url,
         "schema_pattern": environment.database.schema_pattern,
-        "workspace": environment.workspace.url,
-        "gateway": environment.gateway.url,
+        **{name: address.url for name, address in environment.services.items()},
         "default": environment.default_schedule,
         "schedules": dict(environment.schedules),
         "verify": [each.to_json() for each in environment.verifications],

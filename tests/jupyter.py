@@ -1,0 +1,85 @@
+"""A real Jupyter Server on this machine, for tests."""
+
+from __future__ import annotations
+
+import os
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+from tests.driver import PLAIN
+
+TOKEN = "t0ken-of-the-server"
+
+
+@dataclass(frozen=True)
+class Jupyter:
+    """A server that is running.
+
+    Attributes:
+        url: its address, over HTTP.
+        folder: the folder that it shows.
+    """
+
+    url: str
+    folder: Path
+
+    def ask(self, method: str, path: str, body: Mapping[str, Any] | None = None) -> Any:
+        """What it answers, as JSON; None where that is nothing."""
+        headers = {"authorization": f"token {TOKEN}"}
+        with httpx.Client(base_url=self.url, headers=headers, verify=PLAIN, timeout=60) as client:
+            answer = client.request(method, path, json=body)
+        answer.raise_for_status()
+        return answer.json() if answer.content else None
+
+
+@contextmanager
+def server(folder: Path) -> Iterator[Jupyter]:
+    """A server that shows a folder; it ends with the block."""
+    with socket.create_server(("127.0.0.1", 0)) as free:
+        port = free.getsockname()[1]
+    log = folder.with_name("jupyter.log")
+    folder.mkdir()
+    options = {
+        "port": port,
+        "port_retries": 0,
+        "root_dir": folder,
+        "open_browser": False,
+        "allow_root": True,
+        "terminals_enabled": False,
+    }
+    with log.open("wb") as said:
+        process = subprocess.Popen(
+            [
+                *(sys.executable, "-m", "jupyter_server", f"--IdentityProvider.token={TOKEN}"),
+                *(f"--ServerApp.{name}={value}" for name, value in options.items()),
+            ],
+            env={**os.environ, "JUPYTER_RUNTIME_DIR": str(folder.with_name("jupyter"))},
+            stdout=said,
+            stderr=said,
+        )
+    found = Jupyter(f"http://127.0.0.1:{port}", folder)
+    try:
+        while not _answers(found):
+            assert process.poll() is None, log.read_text()
+            time.sleep(0.1)
+        yield found
+    finally:
+        process.terminate()
+        process.wait()
+
+
+def _answers(jupyter: Jupyter) -> bool:
+    try:
+        jupyter.ask("GET", "/api")
+    except httpx.TransportError:
+        return False
+    return True

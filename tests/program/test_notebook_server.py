@@ -1,0 +1,182 @@
+"""Notebooks at a real Jupyter Server: put there, changed there by hand, and run there."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import signal
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.driver import Program
+from tests.jupyter import TOKEN, Jupyter, server
+from tests.program.test_run_notebooks import (
+    SECRET,
+    STORE,
+    kept,
+    notebook,
+    project,
+)
+
+ENVIRON = {"DOOR": SECRET, "JUPYTER": TOKEN}
+FOLDER = "starter/dev"
+
+
+@pytest.fixture(scope="module")
+def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Jupyter]:
+    with server(tmp_path_factory.mktemp("jupyter") / "shown") as found:
+        yield found
+
+
+@pytest.fixture
+def jupyter(running: Jupyter) -> Iterator[Jupyter]:
+    yield running
+    assert running.ask("GET", "/api/kernels") == [], "no kernel is left at work"
+    shutil.rmtree(running.folder / "starter", ignore_errors=True)
+
+
+def at(program: Program, jupyter: Jupyter, *more: str) -> Program:
+    """The project with its notebooks at the server."""
+    project(program)
+    matrix = (program.folder / "parameters.toml").read_text()
+    program.write(
+        "parameters.toml", f'{matrix}\n[jupyter]\ntype = "secret"\nevery = "env:JUPYTER"\n'
+    )
+    settings = (program.folder / "environments/dev.toml").read_text()
+    lines = (f'url = "jupyter+{jupyter.url}"', 'token = "${jupyter}"', *more)
+    program.write("environments/dev.toml", "\n".join([settings, "[notebooks]", *lines, ""]))
+    return program
+
+
+def promote(program: Program, code: int = 0) -> str:
+    bundle = program("pack", "--json", environ=ENVIRON).json["bundle"]
+    return program("promote", bundle, "--to", "dev", "--yes", environ=ENVIRON, code=code).text
+
+
+def run(program: Program, name: str, code: int = 0) -> dict[str, Any]:
+    """The only step of a run."""
+    answer = program("run", name, "--in", "dev", "--json", code=code, environ=ENVIRON)
+    (step,) = json.loads(answer.out.splitlines()[-1])["steps"]
+    found: dict[str, Any] = step
+    return found
+
+
+def test_it_is_put_there_and_runs_there(anywhere: tuple[Program, str], jupyter: Jupyter) -> None:
+    program, url = anywhere
+    at(program, jupyter)
+    where = 'import os, sys\nprint(os.path.basename(os.getcwd()), "DOOR" in os.environ)'
+    notebook(program, "store", *STORE, where)
+    promote(program)
+    there = jupyter.ask("GET", f"/api/contents/{FOLDER}/store.ipynb")["content"]
+    assert [cell["source"] for cell in there["cells"]] == [*STORE, where]
+    step = run(program, "store")
+    assert step["rows"] == 3
+    assert step["measures"] == {"seen": 1}
+    assert step["log"] == "1 rows seen\nwork False"
+    assert program.ask(url, "SELECT * FROM mart.kept ORDER BY gauge") == [(2, 2), (3, None)]
+    assert program.ask(url, "SELECT * FROM mart.whole") == [(2, 9)]
+    assert kept(program, step["output"]).cells[3].outputs[0].data["text/plain"] == "1"
+    assert promote(program).count("nothing to do") == 1
+    program.folder.joinpath("notebooks/store.ipynb").unlink()
+    promote(program)
+    assert list((jupyter.folder / FOLDER).glob("*.ipynb")) == []
+
+
+def test_what_somebody_changes_there_is_drift(plain: Program, jupyter: Jupyter) -> None:
+    program = at(plain, jupyter)
+    notebook(program, "store", *STORE)
+    promote(program)
+    path = f"/api/contents/{FOLDER}/store.ipynb"
+    there = jupyter.ask("GET", path)["content"]
+    there["cells"][1]["outputs"] = [{"output_type": "stream", "name": "stdout", "text": "tried\n"}]
+    jupyter.ask("PUT", path, {"type": "notebook", "format": "json", "content": there})
+    program("drift", "dev", environ=ENVIRON)
+    there["cells"][1]["source"] += "\nprint('by hand')"
+    jupyter.ask("PUT", path, {"type": "notebook", "format": "json", "content": there})
+    assert "notebook:store" in program("drift", "dev", environ=ENVIRON, code=1).text
+    program("adopt", "dev", "notebook:store", environ=ENVIRON)
+    assert "by hand" in (program.folder / "notebooks/store.ipynb").read_text()
+    promote(program)
+    program("drift", "dev", environ=ENVIRON)
+
+
+WRONG = {
+    "fails": (
+        "raise ValueError('not with ' + env.value('password'))",
+        ["in cell 2, line 1", "ValueError: not with (secret)", "Nothing that it stored went live"],
+    ),
+    "dies": ("import os, signal\nos.kill(os.getpid(), signal.SIGKILL)", ["its kernel died"]),
+    "asks": ("input('who is there?')", ["a run has no input"]),
+    "is_slow": ("import time\ntime.sleep(600)", ["took longer than 3 s"]),
+}
+
+
+@pytest.mark.parametrize("name", WRONG)
+def test_what_goes_wrong_there_is_said(name: str, plain: Program, jupyter: Jupyter) -> None:
+    code, said = WRONG[name]
+    program = at(plain, jupyter)
+    notebook(program, name, "from inchworm.notebook import env", code)
+    program.write(
+        "pipelines/it.toml", f'[[steps]]\nname = "it"\nnotebook = "{name}"\ntimeout = "3s"\n'
+    )
+    promote(program)
+    step = run(program, "it" if name == "is_slow" else name, code=1)
+    assert step["state"] == "failed"
+    for words in said:
+        assert words in step["message"], step
+    assert SECRET not in json.dumps(step, ensure_ascii=False)
+
+
+def test_rows_by_the_million_go_both_ways(plain: Program, jupyter: Jupyter) -> None:
+    program = at(plain, jupyter)
+    cell = (
+        "import pandas as pd\nfrom inchworm.notebook import env\n"
+        'env.store("mart.many", pd.DataFrame({"n": range(1_000_000)}), columns={"n": "INTEGER"})\n'
+        'print(len(env.table("mart.many")), env.query("SELECT max(n) AS n FROM mart.many").n[0])'
+    )
+    notebook(program, "many", cell)
+    promote(program)
+    assert run(program, "many")["log"] == "1000000 999999"
+
+
+def test_a_kernel_that_a_killed_run_left_is_ended(plain: Program, jupyter: Jupyter) -> None:
+    program = at(plain, jupyter)
+    notebook(program, "waits", "import time\ntime.sleep(600)")
+    notebook(program, "works", "print('fine')")
+    promote(program)
+    process = program.start("run", "waits", "--in", "dev", environ=ENVIRON)
+    while not jupyter.ask("GET", "/api/kernels"):
+        time.sleep(0.1)
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+    assert len(jupyter.ask("GET", "/api/kernels")) == 1
+    assert run(program, "works")["log"] == "fine"
+
+
+def test_what_is_wrong_with_the_server_is_said(plain: Program, jupyter: Jupyter) -> None:
+    program = at(plain, jupyter, 'kernel = "ghost"')
+    notebook(program, "works", "print('fine')")
+    said = program("doctor", environ=ENVIRON, code=None).text
+    assert "has no kernel ghost; it has python3" in said
+    program.edit("environments/dev.toml", 'kernel = "ghost"', "")
+    assert "kernel python3" in program("doctor", environ=ENVIRON, code=None).text
+    wrong = {**ENVIRON, "JUPYTER": "wrong"}
+    said = program("status", "dev", environ=wrong, code=None).text
+    assert "says 403" in said
+    assert "Check [notebooks] token" in said
+    program.edit("environments/dev.toml", f"jupyter+{jupyter.url}", jupyter.url)
+    assert "must be jupyter+https://" in program("check", code=1).text
+
+
+def test_it_cannot_be_reached(plain: Program, jupyter: Jupyter, tmp_path: Path) -> None:
+    program = at(plain, jupyter)
+    notebook(program, "works", "print('fine')")
+    promote(program)
+    program.edit("environments/dev.toml", f"jupyter+{jupyter.url}", "jupyter+http://127.0.0.1:9")
+    assert (
+        "cannot be reached" in program("run", "works", "--in", "dev", environ=ENVIRON, code=1).text
+    )

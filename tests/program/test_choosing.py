@@ -97,22 +97,22 @@ def test_parts_are_chosen_in_many_ways(
     assert values(program, url) == after
 
 
-def test_a_choice_that_lacks_something_is_refused(starter: Program) -> None:
+def test_a_choice_that_lacks_something_is_refused(plain: Program) -> None:
     """By lineage: what stays is not what the chosen part needs."""
-    starter.write("models/m/a.sql", f"{TABLE}SELECT 1 AS x")
-    starter.write("models/m/b.sql", f"{TABLE}SELECT x FROM m.a")
-    promote(starter, starter.pack())
-    starter.write("models/m/a.sql", f"{TABLE}SELECT 1 AS x, 2 AS more")
-    starter.write("models/m/b.sql", f"{TABLE}SELECT x, more FROM m.a")
-    bundle = starter.pack()
-    document = promote(starter, bundle, "--only", "m.b", code=1)
+    plain.write("models/m/a.sql", f"{TABLE}SELECT 1 AS x")
+    plain.write("models/m/b.sql", f"{TABLE}SELECT x FROM m.a")
+    promote(plain, plain.pack())
+    plain.write("models/m/a.sql", f"{TABLE}SELECT 1 AS x, 2 AS more")
+    plain.write("models/m/b.sql", f"{TABLE}SELECT x, more FROM m.a")
+    bundle = plain.pack()
+    document = promote(plain, bundle, "--only", "m.b", code=1)
     (finding,) = [f for f in document["findings"] if f["severity"] == "error"]
     assert "more" in finding["message"]
     assert "--with-upstream" in finding["remedy"]
-    assert promote(starter, bundle, "--only", "m.b", "--with-upstream")["state"] == "done"
+    assert promote(plain, bundle, "--only", "m.b", "--with-upstream")["state"] == "done"
     assert (
         "means no part"
-        in starter("promote", bundle, "--to", "dev", "--only", "m.nothing", code=2).text
+        in plain("promote", bundle, "--to", "dev", "--only", "m.nothing", code=2).text
     )
 
 
@@ -205,16 +205,16 @@ def test_a_hold_that_is_over_ends_with_the_next_promotion(starter: Program) -> N
     assert status(starter)["held"] == 0
 
 
-def test_a_hold_needs_what_a_promotion_needs(starter: Program) -> None:
+def test_a_hold_needs_what_a_promotion_needs(plain: Program) -> None:
     """Approvals of the environment."""
-    promote(starter, starter.pack())
-    file: Path = starter.folder / "environments/dev.toml"
+    promote(plain, plain.pack())
+    file: Path = plain.folder / "environments/dev.toml"
     file.write_text(file.read_text() + "\n[entry]\napprovals = 1\nby_author = true\n")
-    held = starter("hold", "report.daily_total", "--in", "dev", "--because", "x", "--yes", code=3)
+    held = plain("hold", "report.daily_total", "--in", "dev", "--because", "x", "--yes", code=3)
     assert "1 approval" in held.text
-    starter("approve", "P2")
-    assert starter("promote", "P2", "--yes", "--json").json["state"] == "done"
-    assert status(starter)["held"] == 1
+    plain("approve", "P2")
+    assert plain("promote", "P2", "--yes", "--json").json["state"] == "done"
+    assert status(plain)["held"] == 1
 
 
 def test_a_rollback_takes_holds_back_that_came_since(two: tuple[Program, str]) -> None:

@@ -11,7 +11,7 @@ import duckdb
 import pytest
 
 from tests.driver import Program
-from tests.once import DEV, Once
+from tests.once import SQLITE, Once
 from tests.program.crash import die_copying
 
 TABLE = """
@@ -48,10 +48,10 @@ def copying(once: Once, anywhere: tuple[Program, str]) -> Place:
 
 
 @pytest.fixture
-def at_desk(once: Once, starter: Program) -> Place:
-    """It in DuckDB."""
-    once(prepare, starter, DEV)
-    return starter, DEV, starter.folder / "incoming"
+def at_desk(once: Once, plain: Program) -> Place:
+    """It in SQLite, for what does not depend on the database."""
+    once(prepare, plain, SQLITE)
+    return plain, SQLITE, plain.folder / "incoming"
 
 
 def prepare(program: Program, url: str) -> None:

@@ -302,10 +302,10 @@ def test_production_demands_rest_runs_and_measures(released: Program) -> None:
         ("approval = 1", "approvals"),
     ],
 )
-def test_a_condition_that_is_none_is_found_at_check(starter: Program, line: str, why: str) -> None:
+def test_a_condition_that_is_none_is_found_at_check(plain: Program, line: str, why: str) -> None:
     """With its line."""
-    demand(starter, line)
-    (finding, *_) = starter.findings(code=1)
+    demand(plain, line)
+    (finding, *_) = plain.findings(code=1)
     assert why in f"{finding['message']} {finding['remedy']}"
     assert finding["file"] == "environments/dev.toml"
     assert finding["line"] is not None

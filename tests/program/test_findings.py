@@ -13,63 +13,63 @@ def models(program: Program, count: int, sql: str) -> None:
         program.write(f"models/m/a{number:03}.sql", sql.format(number))
 
 
-def test_one_cause_is_one_finding(starter: Program) -> None:
+def test_one_cause_is_one_finding(plain: Program) -> None:
     """A column that many miss, with those that follow from it; in JSON each is told."""
-    models(starter, 15, "SELECT amout AS x{} FROM ops.measurement")
-    answer = starter("check", code=1)
+    models(plain, 15, "SELECT amout AS x{} FROM ops.measurement")
+    answer = plain("check", code=1)
     assert answer.out.count("lineage/unknown-column") == 1
     assert (
         "and 14 findings that follow from this: model:m.a001, model:m.a002, model:m.a003, "
         "model:m.a004, model:m.a005 and 9 more"
     ) in answer.text
     assert "15 errors" in answer.text
-    found = starter.findings()
+    found = plain.findings()
     assert len(found) == 15
     assert {f["cause"] for f in found} == {"ops.measurement.amout"}
-    assert starter("check", "--all", code=1).out.count("lineage/unknown-column") == 15
+    assert plain("check", "--all", code=1).out.count("lineage/unknown-column") == 15
 
 
-def test_a_misspelling_is_not_spread(starter: Program) -> None:
+def test_a_misspelling_is_not_spread(plain: Program) -> None:
     """Where several parts agree on a name, the one that differs from them may be the wrong one."""
-    starter.edit("schemas/ops/migrations/0001_baseline.sql", "amount INTEGER", "amout INTEGER")
-    models(starter, 3, "SELECT amount AS x{} FROM ops.measurement")
-    (cause,) = {f["remedy"] for f in starter.findings() if f["rule"] == "lineage/unknown-column"}
+    plain.edit("schemas/ops/migrations/0001_baseline.sql", "amount INTEGER", "amout INTEGER")
+    models(plain, 3, "SELECT amount AS x{} FROM ops.measurement")
+    (cause,) = {f["remedy"] for f in plain.findings() if f["rule"] == "lineage/unknown-column"}
     assert cause.startswith("If amout in ops.measurement is meant to be amount, correct it there.")
 
 
-def test_a_schema_that_cannot_be_read_is_the_cause(starter: Program) -> None:
+def test_a_schema_that_cannot_be_read_is_the_cause(plain: Program) -> None:
     """Of all that reads its tables; it is told first."""
-    starter.edit("schemas/ops/migrations/0001_baseline.sql", "CREATE TABLE", "CREATE TABEL")
-    starter.write("schemas/ops/schema.toml", 'managed = "migrationz"')
-    models(starter, 4, "SELECT amount AS x{} FROM ops.measurement")
-    text = starter("check", code=1).out
+    plain.edit("schemas/ops/migrations/0001_baseline.sql", "CREATE TABLE", "CREATE TABEL")
+    plain.write("schemas/ops/schema.toml", 'managed = "migrationz"')
+    models(plain, 4, "SELECT amount AS x{} FROM ops.measurement")
+    text = plain("check", code=1).out
     assert text.index("schema.toml") < text.index("findings that follow from this")
     assert text.count("lineage/unknown-table") == 0
     assert "and 5 findings that follow from this" in text
 
 
-def test_many_findings_are_counted(starter: Program) -> None:
+def test_many_findings_are_counted(plain: Program) -> None:
     """The text stops at fifty causes."""
-    models(starter, 70, "SELECT x{0} FROM ops.measurement WHERE x{0} = 1")
-    answer = starter("check", code=1)
+    models(plain, 70, "SELECT x{0} FROM ops.measurement WHERE x{0} = 1")
+    answer = plain("check", code=1)
     assert answer.out.count("lineage/unknown-column") == 51
     assert "... and 20 findings more: 20 lineage/unknown-column. All of them: inchworm check" in (
         answer.text
     )
-    assert starter("check", "--all", code=1).out.count("lineage/unknown-column") == 70
+    assert plain("check", "--all", code=1).out.count("lineage/unknown-column") == 70
 
 
-def test_what_is_built_too_late_is_said_once(starter: Program) -> None:
+def test_what_is_built_too_late_is_said_once(plain: Program) -> None:
     """However many models stand between two steps."""
-    starter.write("models/m/a.sql", "SELECT amount FROM ops.measurement")
+    plain.write("models/m/a.sql", "SELECT amount FROM ops.measurement")
     for one, other in ("ab", "bc", "cd"):
-        starter.write(f"models/m/{other}.sql", f"SELECT amount FROM m.{one}")
-    starter.write(
+        plain.write(f"models/m/{other}.sql", f"SELECT amount FROM m.{one}")
+    plain.write(
         "pipelines/daily.toml",
         '[[steps]]\nname = "late"\nbuild = ["m.d"]\n'
         '[[steps]]\nname = "early"\nbuild = ["m.a", "m.b", "m.c"]\n',
     )
-    orders = [f for f in starter.findings() if f["rule"] == "pipeline/order"]
+    orders = [f for f in plain.findings() if f["rule"] == "pipeline/order"]
     assert len(orders) == 1
 
 
@@ -99,20 +99,18 @@ WRONG = {
 
 
 @pytest.mark.parametrize(("path", "text", "said"), [(p, *rest) for p, rest in WRONG.items()])
-def test_settings_are_refused_in_our_words(
-    starter: Program, path: str, text: str, said: str
-) -> None:
+def test_settings_are_refused_in_our_words(plain: Program, path: str, text: str, said: str) -> None:
     """Not in those of the library that reads them."""
-    starter.write(path, text)
-    found = [f for f in starter.findings() if f["file"] == path]
+    plain.write(path, text)
+    found = [f for f in plain.findings() if f["file"] == path]
     assert said in {f["message"] for f in found}, found
     for finding in found:
         for word in ("valid dictionary", "instance of", "Input", "pydantic", "unable to parse"):
             assert word not in finding["message"]
 
 
-def test_advice_is_never_the_thing_itself(starter: Program) -> None:
+def test_advice_is_never_the_thing_itself(plain: Program) -> None:
     """A name that differs in case alone is offered; the very name is not."""
-    starter.write("models/m/a.sql", "SELECT q.amount FROM ops.measurement")
-    for finding in starter.findings():
+    plain.write("models/m/a.sql", "SELECT q.amount FROM ops.measurement")
+    for finding in plain.findings():
         assert "Did you mean q?" not in finding["remedy"]

@@ -99,7 +99,7 @@ def test_a_crash_brings_no_row_twice(starter: Program) -> None:
         ('on_change = "keep"', 'on_change = "forget"', "on_change is 'forget'"),
     ],
 )
-def test_what_is_wrong_with_its_settings(starter: Program, old: str, new: str, says: str) -> None:
+def test_what_is_wrong_with_its_settings(plain: Program, old: str, new: str, says: str) -> None:
     """Is found at check."""
-    starter.write("models/report/entry.sql", ENTRY.replace(old, new))
-    assert any(says in finding["message"] for finding in starter.findings())
+    plain.write("models/report/entry.sql", ENTRY.replace(old, new))
+    assert any(says in finding["message"] for finding in plain.findings())

@@ -215,66 +215,66 @@ def test_each_row_is_one_mail(anywhere: tuple[Program, str], server: tuple[Mailb
 
 
 def test_a_recipient_that_is_refused_is_a_dead_letter(
-    starter: Program, server: tuple[Mailbox, str]
+    plain: Program, server: tuple[Mailbox, str]
 ) -> None:
     mailbox, url = server
-    prepare(starter, url, ANA, BEN, ("nobody", "Weir", 1), ("x@y.example", "We\nir", 2))
+    prepare(plain, url, ANA, BEN, ("nobody", "Weir", 1), ("x@y.example", "We\nir", 2))
     mailbox.answers[ANA[0]] = ["550 no such person"]
-    step = run(starter)
+    step = run(plain)
     assert step["message"] == "1 row sent, 3 dead letters"
     assert "550 no such person" in step["log"]
     assert "'nobody' is no address of a mailbox" in step["log"]
     assert "linefeed" in step["log"]
-    assert run(starter)["message"] == "0 rows sent, 4 sent before"
-    assert run(starter, 0, "--dead-letters")["message"].startswith("1 row sent, 2 dead letters")
+    assert run(plain)["message"] == "0 rows sent, 4 sent before"
+    assert run(plain, 0, "--dead-letters")["message"].startswith("1 row sent, 2 dead letters")
     assert set(mailbox.recipients) == {ANA[0], BEN[0]}
 
 
 def test_an_address_that_the_server_cannot_write_is_a_dead_letter(
-    starter: Program, server: tuple[Mailbox, str]
+    plain: Program, server: tuple[Mailbox, str]
 ) -> None:
     """It is no reason to stop: the others get their mails."""
     mailbox, url = server
-    prepare(starter, url, ("j\u00fcrgen@brackwater.example", "Weir", 1), BEN)
-    step = run(starter)
+    prepare(plain, url, ("j\u00fcrgen@brackwater.example", "Weir", 1), BEN)
+    step = run(plain)
     assert step["message"] == "1 row sent, 1 dead letter"
     assert "SMTPUTF8" in step["log"]
     assert mailbox.recipients == [BEN[0]]
 
 
-def test_a_busy_server_is_asked_again(starter: Program, server: tuple[Mailbox, str]) -> None:
+def test_a_busy_server_is_asked_again(plain: Program, server: tuple[Mailbox, str]) -> None:
     mailbox, url = server
-    prepare(starter, url, ANA)
+    prepare(plain, url, ANA)
     mailbox.answers[ANA[0]] = ["451 later, please", "452 still busy"]
-    assert run(starter)["message"] == "1 row sent"
+    assert run(plain)["message"] == "1 row sent"
 
 
 def test_a_wrong_password_stops_the_flow(
-    starter: Program, server: tuple[Mailbox, str], monkeypatch: pytest.MonkeyPatch
+    plain: Program, server: tuple[Mailbox, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     mailbox, url = server
-    prepare(starter, url, ANA)
+    prepare(plain, url, ANA)
     monkeypatch.setenv("MAIL_PASSWORD", "wrong")
-    step = run(starter, 1)
+    step = run(plain, 1)
     assert "the receiver answers 535" in step["message"]
     assert mailbox.mails == []
     monkeypatch.setenv("MAIL_PASSWORD", PASSWORD)
-    assert run(starter)["message"] == "1 row sent"
+    assert run(plain)["message"] == "1 row sent"
 
 
 def test_a_server_whose_certificate_is_unknown_gets_nothing(
-    starter: Program, server: tuple[Mailbox, str], monkeypatch: pytest.MonkeyPatch
+    plain: Program, server: tuple[Mailbox, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     mailbox, url = server
-    prepare(starter, url, ANA)
+    prepare(plain, url, ANA)
     monkeypatch.delenv("SSL_CERT_FILE")
-    step = run(starter, 1)
+    step = run(plain, 1)
     assert "certificate" in step["message"]
     assert mailbox.mails == []
 
 
 def test_a_server_elsewhere_has_to_offer_encryption(
-    starter: Program, monkeypatch: pytest.MonkeyPatch
+    plain: Program, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """On this machine a mail may go as it is; over a network it may not."""
     monkeypatch.setenv("MAIL_PASSWORD", PASSWORD)
@@ -282,24 +282,24 @@ def test_a_server_elsewhere_has_to_offer_encryption(
     mailbox = Mailbox()
     controller = Controller(mailbox, hostname="127.0.0.1", port=free_port())
     controller.start()
-    prepare(starter, f"smtp://127.0.0.1:{controller.port}", ANA)
-    step = run(starter, 1)
+    prepare(plain, f"smtp://127.0.0.1:{controller.port}", ANA)
+    step = run(plain, 1)
     controller.stop()
     assert "offers no STARTTLS" in step["message"]
     assert mailbox.mails == []
 
 
 def test_a_run_that_is_killed_sends_no_more_than_one_mail_twice(
-    starter: Program, server: tuple[Mailbox, str]
+    plain: Program, server: tuple[Mailbox, str]
 ) -> None:
     mailbox, url = server
-    prepare(starter, url, *((f"p{n}@brackwater.example", "Weir", n) for n in range(60)))
+    prepare(plain, url, *((f"p{n}@brackwater.example", "Weir", n) for n in range(60)))
     mailbox.enough = 20
-    process = starter.start("run", "warn", "--in", "dev", "--yes")
+    process = plain.start("run", "warn", "--in", "dev", "--yes")
     assert mailbox.taken.wait(60)
     process.send_signal(signal.SIGKILL)
     process.communicate(timeout=60)
-    run(starter)
+    run(plain)
     ids = [str(mail["Message-ID"]) for mail in mailbox.mails]
     assert len(set(ids)) == 60
     assert len(ids) <= 61
@@ -314,30 +314,28 @@ def test_a_run_that_is_killed_sends_no_more_than_one_mail_twice(
     ],
 )
 def test_texts_that_do_not_fit_are_findings(
-    starter: Program, server: tuple[Mailbox, str], old: str, new: str, message: str
+    plain: Program, server: tuple[Mailbox, str], old: str, new: str, message: str
 ) -> None:
-    prepare(starter, server[1], ANA)
-    starter.edit("flows/warn.toml", old, new)
-    assert any(message in f["message"] for f in starter.findings()), starter.findings()
+    prepare(plain, server[1], ANA)
+    plain.edit("flows/warn.toml", old, new)
+    assert any(message in f["message"] for f in plain.findings()), plain.findings()
 
 
-def test_a_mail_connection_needs_a_sender(starter: Program, server: tuple[Mailbox, str]) -> None:
-    prepare(starter, server[1], ANA)
-    starter.edit("connections/duty.toml", "sender", "#sender")
-    assert "needs sender = ..." in starter.findings()[0]["message"]
+def test_a_mail_connection_needs_a_sender(plain: Program, server: tuple[Mailbox, str]) -> None:
+    prepare(plain, server[1], ANA)
+    plain.edit("connections/duty.toml", "sender", "#sender")
+    assert "needs sender = ..." in plain.findings()[0]["message"]
 
 
 def test_personal_data_does_not_leave_by_mail_unasked(
-    starter: Program, server: tuple[Mailbox, str]
+    plain: Program, server: tuple[Mailbox, str]
 ) -> None:
-    prepare(starter, server[1], ANA)
-    starter.edit(
+    prepare(plain, server[1], ANA)
+    plain.edit(
         "models/mart/warning.sql",
         'store = "table"',
         'store = "table"\n[columns.who]\nclass = "personal"',
     )
-    assert [f["part"] for f in starter.findings() if f["severity"] == "error"] == ["flow:warn"]
-    starter.edit(
-        "flows/warn.toml", 'direction = "out"', 'direction = "out"\ncleared = ["personal"]'
-    )
-    assert not [f for f in starter.findings() if f["severity"] == "error"]
+    assert [f["part"] for f in plain.findings() if f["severity"] == "error"] == ["flow:warn"]
+    plain.edit("flows/warn.toml", 'direction = "out"', 'direction = "out"\ncleared = ["personal"]')
+    assert not [f for f in plain.findings() if f["severity"] == "error"]

@@ -75,21 +75,21 @@ def test_an_altered_bundle_is_not_promoted(river: Program) -> None:
     assert river("history", "--json").json["promotions"] == []
 
 
-def test_bundles_say_where_they_went(starter: Program) -> None:
+def test_bundles_say_where_they_went(plain: Program) -> None:
     """Before and after a promotion."""
-    name = starter.pack()
-    assert starter("bundles", "--json").json["bundles"][0]["promoted_to"] == []
-    starter.promote(name, "dev")
-    assert starter("bundles", "--json").json["bundles"][0]["promoted_to"] == ["dev"]
-    assert "Did you mean" in starter("promote", name[:-1], "--to", "dev", code=2).err
+    name = plain.pack()
+    assert plain("bundles", "--json").json["bundles"][0]["promoted_to"] == []
+    plain.promote(name, "dev")
+    assert plain("bundles", "--json").json["bundles"][0]["promoted_to"] == ["dev"]
+    assert "Did you mean" in plain("promote", name[:-1], "--to", "dev", code=2).err
 
 
-def test_a_bundle_file_can_be_named_by_its_path(starter: Program, tmp_path: Path) -> None:
+def test_a_bundle_file_can_be_named_by_its_path(plain: Program, tmp_path: Path) -> None:
     """As when it was copied from somewhere."""
-    name = starter.pack()
+    name = plain.pack()
     copy = tmp_path / f"{name}.zip"
-    shutil.copyfile(starter.folder / f".inchworm/bundles/{name}.zip", copy)
-    assert starter.promote(str(copy), "dev").json["state"] == "done"
+    shutil.copyfile(plain.folder / f".inchworm/bundles/{name}.zip", copy)
+    assert plain.promote(str(copy), "dev").json["state"] == "done"
 
 
 def test_libraries_are_tested_before_anything_is_packed(river: Program) -> None:

@@ -24,6 +24,7 @@ from inchworm.host.host import Host, Watched
 from inchworm.host.incoming import Inbox
 from inchworm.targets.machine import Machine
 from tests.driver import Program
+from tests.once import SQLITE
 
 TOKEN = "open sesame"
 API = """
@@ -117,9 +118,9 @@ def receiving(anywhere: tuple[Program, str]) -> tuple[Program, str, Asked]:
 
 
 @pytest.fixture
-def receiving_here(starter: Program) -> tuple[Program, str, Asked]:
-    """The same in DuckDB, for what does not depend on the database."""
-    return starter, "duckdb:///.inchworm/dev.duckdb", receive(starter)
+def receiving_here(plain: Program) -> tuple[Program, str, Asked]:
+    """The same in SQLite, for what does not depend on the database."""
+    return plain, SQLITE, receive(plain)
 
 
 def rows(program: Program, url: str) -> list[tuple[Any, ...]]:
@@ -195,8 +196,9 @@ def test_flows_that_are_not_there_take_nothing(receiving_here: tuple[Program, st
     assert (answer.status_code, "Did you mean readings?" in answer.text) == (404, True)
 
 
-def test_a_database_that_somebody_has_is_busy(receiving_here: tuple[Program, str, Asked]) -> None:
-    program, _, ask = receiving_here
+def test_a_database_that_somebody_has_is_busy(starter: Program) -> None:
+    """As a DuckDB file is, which one process has at a time."""
+    program, ask = starter, receive(starter)
     assert ask("/flows/dev/readings/gauges/a/readings").status_code == 202
     code = (
         "import duckdb; c = duckdb.connect('.inchworm/dev.duckdb'); print(1, flush=True); input()"

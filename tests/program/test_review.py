@@ -160,10 +160,10 @@ def test_a_first_promotion_and_a_rollback_are_reviewed(released: Program, tmp_pa
     assert "undoes P4, because too coarse" in back.text
 
 
-def test_there_may_be_nothing_to_review(starter: Program) -> None:
+def test_there_may_be_nothing_to_review(plain: Program) -> None:
     """No such promotion; or its bundle is gone."""
-    assert "There is no promotion P1" in starter("review", "P1", code=2).text
-    starter("promote", starter.pack(), "--to", "dev", "--draft")
-    for bundle in (starter.folder / ".inchworm/bundles").glob("*.zip"):
+    assert "There is no promotion P1" in plain("review", "P1", code=2).text
+    plain("promote", plain.pack(), "--to", "dev", "--draft")
+    for bundle in (plain.folder / ".inchworm/bundles").glob("*.zip"):
         bundle.unlink()
-    assert "There is no bundle" in starter("review", "P1", code=2).text
+    assert "There is no bundle" in plain("review", "P1", code=2).text

@@ -208,22 +208,22 @@ def test_expressions_that_do_not_fit_are_findings(
     assert finding["file"] == "flows/levels.toml"
 
 
-def test_what_is_not_taken_is_a_dead_letter(starter: Program, receiver: Receiver) -> None:
+def test_what_is_not_taken_is_a_dead_letter(plain: Program, receiver: Receiver) -> None:
     problem = {"title": "No", "detail": "2 is not welcome"}
     receiver.answer = lambda number, request: JSONResponse(problem, 422) if number == 1 else None
-    prepare(starter, receiver, rows(1, 2, 999))
-    step = run(starter)
+    prepare(plain, receiver, rows(1, 2, 999))
+    step = run(plain)
     assert step["state"] == "warning"
     assert step["message"] == "1 row sent, 2 dead letters"
     assert "999.0 is greater than the maximum of 500" in step["log"] or "999 is" in step["log"]
     assert "422 2 is not welcome" in step["log"]
     assert len(receiver.requests) == 2, "what the schema does not take is not sent"
-    assert run(starter)["message"] == "0 rows sent, 3 sent before"
+    assert run(plain)["message"] == "0 rows sent, 3 sent before"
     receiver.answer = lambda number, request: None
-    assert run(starter, "--dead-letters")["message"] == "2 rows sent"
+    assert run(plain, "--dead-letters")["message"] == "2 rows sent"
 
 
-def test_a_receiver_that_is_busy_is_asked_again(starter: Program, receiver: Receiver) -> None:
+def test_a_receiver_that_is_busy_is_asked_again(plain: Program, receiver: Receiver) -> None:
     answers = iter([429, 503, 201])
 
     def answer(number: int, request: Request) -> Response:
@@ -231,8 +231,8 @@ def test_a_receiver_that_is_busy_is_asked_again(starter: Program, receiver: Rece
         return Response(status_code=status, headers={"retry-after": "0"})
 
     receiver.answer = answer
-    prepare(starter, receiver, rows(7))
-    assert run(starter)["message"] == "1 row sent"
+    prepare(plain, receiver, rows(7))
+    assert run(plain)["message"] == "1 row sent"
     assert list(receiver.taken.values()) == [3], "under one key"
 
 
@@ -241,21 +241,21 @@ def test_a_receiver_that_is_busy_is_asked_again(starter: Program, receiver: Rece
     [(302, {"location": "http://127.0.0.1:9/elsewhere"}), (401, {}), (503, {"retry-after": "0"})],
 )
 def test_a_receiver_that_takes_nothing_loses_nothing(
-    starter: Program, receiver: Receiver, status: int, headers: dict[str, str]
+    plain: Program, receiver: Receiver, status: int, headers: dict[str, str]
 ) -> None:
     receiver.answer = lambda number, request: (
         Response(status_code=status, headers=headers) if number else None
     )
-    prepare(starter, receiver, rows(1, 2, 3))
-    step = run(starter, code=1)
+    prepare(plain, receiver, rows(1, 2, 3))
+    step = run(plain, code=1)
     assert f"the receiver answers {status}" in step["message"]
     assert "1 row sent" in step["message"]
     receiver.answer = lambda number, request: None
-    assert run(starter)["message"] == "2 rows sent, 1 sent before"
+    assert run(plain)["message"] == "2 rows sent, 1 sent before"
     assert {body["level"] for _, _, body in receiver.requests} == {1, 2, 3}
 
 
-def test_half_an_answer_is_no_answer(starter: Program, receiver: Receiver) -> None:
+def test_half_an_answer_is_no_answer(plain: Program, receiver: Receiver) -> None:
     class Half(Response):
         async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
             headers = [(b"content-length", b"100"), (b"connection", b"close")]
@@ -264,16 +264,16 @@ def test_half_an_answer_is_no_answer(starter: Program, receiver: Receiver) -> No
             raise ConnectionError
 
     receiver.answer = lambda number, request: Half() if number == 0 else None
-    prepare(starter, receiver, rows(4))
-    assert run(starter)["message"] == "1 row sent"
+    prepare(plain, receiver, rows(4))
+    assert run(plain)["message"] == "1 row sent"
     assert list(receiver.taken.values()) == [2]
 
 
-def test_a_flow_that_was_stopped_by_hand_does_not_run(starter: Program, receiver: Receiver) -> None:
-    prepare(starter, receiver, rows(4))
-    starter("sim", "refuse", "dev", "levels")
-    prepare(starter, receiver, rows(5), more='about = "changed"\n')
-    step = run(starter, code=1)
+def test_a_flow_that_was_stopped_by_hand_does_not_run(plain: Program, receiver: Receiver) -> None:
+    prepare(plain, receiver, rows(4))
+    plain("sim", "refuse", "dev", "levels")
+    prepare(plain, receiver, rows(5), more='about = "changed"\n')
+    step = run(plain, code=1)
     assert "flow:levels is refused at the gateway" in step["message"]
     assert receiver.requests == []
 
@@ -286,8 +286,8 @@ def test_a_run_that_is_killed_sends_every_row_once(
 
 
 @pytest.mark.parametrize("at", [1, 199, 200, 399])
-def test_it_may_be_killed_at_any_row(starter: Program, receiver: Receiver, at: int) -> None:
-    kill_and_go_on(starter, receiver, at)
+def test_it_may_be_killed_at_any_row(plain: Program, receiver: Receiver, at: int) -> None:
+    kill_and_go_on(plain, receiver, at)
 
 
 def kill_and_go_on(program: Program, receiver: Receiver, at: int) -> None:

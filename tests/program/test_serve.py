@@ -31,7 +31,7 @@ from inchworm.host.app import DESCRIPTION, create_app
 from inchworm.host.host import Host, Watched
 from inchworm.host.scheduling import jobs_due
 from tests.driver import COMMAND, PLAIN, Program
-from tests.once import Once
+from tests.once import SQLITE, Once
 
 NOW = dt.datetime(2026, 5, 1, 12, 0, 30, tzinfo=dt.UTC)
 TOKEN = "open sesame"
@@ -188,20 +188,20 @@ def test_it_tells_how_things_stand(served: Asked) -> None:
 
 
 @pytest.fixture
-def live(once: Once, starter: Program) -> Program:
+def live(once: Once, plain: Program) -> Program:
     """A pipeline that is due every minute, and live."""
-    once(_make_live, starter)
-    return starter
+    once(_make_live, plain)
+    return plain
 
 
-def _make_live(starter: Program, url: str) -> None:
-    starter.write("models/mart/one.sql", '/*---\nstore = "table"\n---*/\nSELECT 1 AS n\n')
-    starter.write(
+def _make_live(plain: Program, url: str) -> None:
+    plain.write("models/mart/one.sql", '/*---\nstore = "table"\n---*/\nSELECT 1 AS n\n')
+    plain.write(
         "pipelines/all.toml",
         '[schedules.often]\ncron = "* * * * *"\n[[steps]]\nname = "one"\nbuild = ["mart.one"]\n',
     )
-    starter.edit("environments/dev.toml", "[schedules]\n", '[schedules]\nall = "on"\n')
-    starter.promote(starter.pack(), "dev")
+    plain.edit("environments/dev.toml", "[schedules]\n", '[schedules]\nall = "on"\n')
+    plain.promote(plain.pack(), "dev")
 
 
 class Served:
@@ -283,49 +283,47 @@ def test_a_due_time_has_one_run_whoever_comes_for_it(live: Program) -> None:
     assert "has run before" in live("run", "all", "--in", "dev", *earlier).text
 
 
-def test_files_that_arrive_start_one_pipeline_and_its_end_another(starter: Program) -> None:
-    matrix = (starter.folder / "parameters.toml").read_text()
-    starter.write("parameters.toml", f'{matrix}\n[incoming]\ntype = "text"\nevery = "incoming"\n')
-    starter.write("connections/loggers.toml", 'kind = "files"\nurl = "${incoming}"\n')
-    starter.write(
+def test_files_that_arrive_start_one_pipeline_and_its_end_another(plain: Program) -> None:
+    matrix = (plain.folder / "parameters.toml").read_text()
+    plain.write("parameters.toml", f'{matrix}\n[incoming]\ntype = "text"\nevery = "incoming"\n')
+    plain.write("connections/loggers.toml", 'kind = "files"\nurl = "${incoming}"\n')
+    plain.write(
         "schemas/ops/migrations/0002_level.sql", "CREATE TABLE ops.level (gauge TEXT, cm BIGINT);"
     )
-    starter.write(
+    plain.write(
         "flows/loggers.toml",
         'direction = "copy"\n[from]\nconnection = "loggers"\nfiles = "*.csv"\n'
         '[to]\ntable = "ops.level"\n[fields]\ngauge = "gauge"\ncm = "cm"\n',
     )
-    starter.write(
+    plain.write(
         "models/mart/high.sql",
         '/*---\nstore = "table"\n---*/\nSELECT max(cm) AS cm FROM ops.level\n',
     )
-    starter.write(
+    plain.write(
         "pipelines/take.toml",
         '[schedules.files]\narrives = "loggers"\n[[steps]]\nname = "take"\nflow = "loggers"\n',
     )
-    starter.write(
+    plain.write(
         "pipelines/build.toml",
         '[schedules.behind]\nafter = "take"\n[[steps]]\nname = "high"\nbuild = ["mart.high"]\n',
     )
-    starter.edit(
-        "environments/dev.toml", "[schedules]\n", '[schedules]\ntake = "on"\nbuild = "on"\n'
-    )
-    (starter.folder / "incoming").mkdir()
-    starter.promote(starter.pack(), "dev")
-    shown = starter("status", "dev", "--schedules").text
+    plain.edit("environments/dev.toml", "[schedules]\n", '[schedules]\ntake = "on"\nbuild = "on"\n')
+    (plain.folder / "incoming").mkdir()
+    plain.promote(plain.pack(), "dev")
+    shown = plain("status", "dev", "--schedules").text
     assert "when loggers has files" in shown
     assert "after take" in shown
-    served = Served(starter)
-    (starter.folder / "incoming/a.csv").write_text("gauge,cm\nweir,12\n")
+    served = Served(plain)
+    (plain.folder / "incoming/a.csv").write_text("gauge,cm\nweir,12\n")
     served.until(lambda: "pipeline:build" in {run["name"] for run in served.runs()})
     served.until(lambda: all(run["state"] == "done" for run in served.runs()))
     served.end(signal.SIGTERM)
-    runs = starter("history", "--runs", "--json").json["runs"]
+    runs = plain("history", "--runs", "--json").json["runs"]
     assert [(run["subject"], run["started"]) for run in reversed(runs)] == [
         ("pipeline:take", "take.files"),
         ("pipeline:build", "build.behind"),
     ]
-    assert starter.query("dev", "SELECT cm FROM mart.high") == [(12,)]
+    assert plain.ask(SQLITE, "SELECT cm FROM mart.high") == [(12,)]
 
 
 def test_a_host_that_was_killed_begins_where_it_was(live: Program, host: Served) -> None:

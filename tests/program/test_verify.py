@@ -86,12 +86,12 @@ def test_a_query_is_answered(anywhere: tuple[Program, str]) -> None:
     assert program("rollback", failed["id"], "--yes", "--build", "--json").json["state"] == "done"
 
 
-def test_a_service_is_asked(starter: Program, service: Service) -> None:
+def test_a_service_is_asked(plain: Program, service: Service) -> None:
     """For its status and something in its body, until it is as expected or the time is over."""
     address = f"http://127.0.0.1:{service.server_port}/health"
-    starter.write("token", "hush-hush")
-    (starter.folder / "token").chmod(0o600)
-    parameters = starter.folder / "parameters.toml"
+    plain.write("token", "hush-hush")
+    (plain.folder / "token").chmod(0o600)
+    parameters = plain.folder / "parameters.toml"
     parameters.write_text(
         parameters.read_text()
         + f'\n[health]\ntype = "text"\ndev = "{address}"\n'
@@ -99,33 +99,33 @@ def test_a_service_is_asked(starter: Program, service: Service) -> None:
     )
     question = ("[[verify]]", 'name = "it is up"', 'http = "${health}"', 'waits = "20s"')
     token = 'token = "${health_token}"'
-    verify(starter, *question, 'answer = "checks.0.state = open"', token)
+    verify(plain, *question, 'answer = "checks.0.state = open"', token)
     service.answers = [
         (503, {}),
         (200, {"checks": [{"state": "starting"}]}),
         (200, {"checks": [{"state": "open"}]}),
     ]
-    document = starter.promote(starter.pack(), "dev").json
+    document = plain.promote(plain.pack(), "dev").json
     assert asked(document) == {"it is up": ("done", "checks.0.state is open")}
     assert service.asked == ["Bearer hush-hush"] * 3
-    verify(starter, "[[verify]]", 'name = "it is up"', 'http = "${health}"', "status = 204")
+    verify(plain, "[[verify]]", 'name = "it is up"', 'http = "${health}"', "status = 204")
     service.answers = [(500, {})]
-    starter.edit("models/report/daily_total.sql", "sum(amount) AS", "2 * sum(amount) AS")
-    failed = starter.promote(starter.pack(), "dev", code=5).json
+    plain.edit("models/report/daily_total.sql", "sum(amount) AS", "2 * sum(amount) AS")
+    failed = plain.promote(plain.pack(), "dev", code=5).json
     assert asked(failed) == {"it is up": ("failed", "status 500; expected status 204")}
     service.answers = [(204, {})]
-    assert starter("promote", failed["id"], "--yes", "--json").json["state"] == "done"
+    assert plain("promote", failed["id"], "--yes", "--json").json["state"] == "done"
 
 
-def test_a_value_is_what_it_should_be(starter: Program) -> None:
+def test_a_value_is_what_it_should_be(plain: Program) -> None:
     """A connection points where it should."""
     value = ("[[verify]]", 'name = "recent"', 'value = "oldest_day"')
-    verify(starter, *value, 'answer = "contains 2026"')
-    document = starter.promote(starter.pack(), "dev").json
+    verify(plain, *value, 'answer = "contains 2026"')
+    document = plain.promote(plain.pack(), "dev").json
     assert asked(document) == {"recent": ("done", "2026-01-01")}
-    verify(starter, *value, 'answer = "= 2025-01-01"')
-    starter.edit("models/report/daily_total.sql", "sum(amount) AS", "2 * sum(amount) AS")
-    failed = starter.promote(starter.pack(), "dev", code=5).json
+    verify(plain, *value, 'answer = "= 2025-01-01"')
+    plain.edit("models/report/daily_total.sql", "sum(amount) AS", "2 * sum(amount) AS")
+    failed = plain.promote(plain.pack(), "dev", code=5).json
     assert asked(failed) == {"recent": ("failed", "2026-01-01; expected = 2025-01-01")}
 
 
@@ -155,10 +155,10 @@ def test_what_cannot_be_asked_is_found_before_anything_runs(anywhere: tuple[Prog
     ],
 )
 def test_what_is_no_question_is_found_at_check(
-    starter: Program, lines: tuple[str, ...], why: str
+    plain: Program, lines: tuple[str, ...], why: str
 ) -> None:
     """With the file, and what to write instead."""
-    verify(starter, "[[verify]]", 'name = "n"', *lines)
-    (finding, *_) = starter.findings(code=1)
+    verify(plain, "[[verify]]", 'name = "n"', *lines)
+    (finding, *_) = plain.findings(code=1)
     assert why in f"{finding['message']} {finding['remedy']}"
     assert finding["file"] == "environments/dev.toml"

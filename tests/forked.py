@@ -29,6 +29,8 @@ _PRELOADED = [
     "inchworm.cli.commands.run",
     "inchworm.cli.commands.status",
     "inchworm.engine.promoting",
+    "inchworm.notebook",
+    "pandas",
     "inchworm.targets.databases.duckdb",
     "inchworm.targets.databases.duckdb.models",
     "inchworm.targets.databases.postgres.models",
@@ -42,13 +44,22 @@ class Started:
     Args:
         folder: where it runs.
         environ: its environment variables, and no others.
-        arguments: the command.
+        arguments: the command; or Python code, which is executed in place of one.
+        keyboard: what it reads from, such as a terminal; else there is nothing to read.
     """
 
-    def __init__(self, folder: Path, environ: Mapping[str, str], arguments: Sequence[str]) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        environ: Mapping[str, str],
+        arguments: Sequence[str] | str,
+        keyboard: int | None = None,
+    ) -> None:
         (out, out_of_child), (err, err_of_child) = os.pipe(), os.pipe()
-        given = (folder, dict(environ), tuple(arguments))
-        self._process = fork(_command, _Pipe(out_of_child), _Pipe(err_of_child), *given)
+        pipes = (_Pipe(out_of_child), _Pipe(err_of_child))
+        typed = _Pipe(keyboard) if keyboard is not None else None
+        given = arguments if isinstance(arguments, str) else tuple(arguments)
+        self._process = fork(_command, *pipes, typed, folder, dict(environ), given)
         os.close(out_of_child)
         os.close(err_of_child)
         self.stdout: TextIO = open(out, encoding="utf-8")  # noqa: SIM115
@@ -128,17 +139,25 @@ def enter(folder: Path, environ: Mapping[str, str]) -> None:
 
 
 def _command(
-    out: int, err: int, folder: Path, environ: Mapping[str, str], arguments: Sequence[str]
+    out: int,
+    err: int,
+    keyboard: int | None,
+    folder: Path,
+    environ: Mapping[str, str],
+    arguments: Sequence[str] | str,
 ) -> None:
-    """What the process does: the program's main function, on its own pipes."""
+    """What the process does: the program's main function, or code, on its own pipes."""
     for pipe, number in ((out, 1), (err, 2)):
         os.dup2(pipe, number)
         os.close(pipe)
     enter(folder, environ)
     # whoever started the tests in the background had Ctrl-C ignored for all of them
     signal.signal(signal.SIGINT, signal.default_int_handler)
-    sys.stdin = open(os.devnull, encoding="utf-8")  # noqa: SIM115
+    sys.stdin = open(os.devnull if keyboard is None else keyboard, encoding="utf-8")  # noqa: SIM115
     sys.stdout = open(1, "w", encoding="utf-8", closefd=False)  # noqa: SIM115
     sys.stderr = open(2, "w", encoding="utf-8", closefd=False, buffering=1)  # noqa: SIM115
+    if isinstance(arguments, str):
+        exec(compile(arguments, "<desk>", "exec"), {"__name__": "__main__"})
+        return
     sys.argv = ["inchworm", *arguments]
     main()

@@ -5,8 +5,6 @@ from __future__ import annotations
 import hashlib
 import json
 import shutil
-import subprocess
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -15,6 +13,7 @@ import pytest
 
 from inchworm.targets.databases import connect
 from tests.driver import Program
+from tests.forked import Started
 from tests.once import Once, promoted
 from tests.program.crash import die
 
@@ -725,15 +724,9 @@ def at_a_desk(program: Program, code: str, environment: str | None = None) -> st
     environ = {k: v for k, v in program.environ.items() if k != "INCHWORM_ENV"}
     if environment is not None:
         environ["INCHWORM_ENV"] = environment
-    done = subprocess.run(
-        [sys.executable, "-c", code],
-        cwd=program.folder,
-        env=environ,
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    return done.stderr.strip().splitlines()[-1] if done.returncode else ""
+    process = Started(program.folder, environ, code)
+    _, err = process.communicate(timeout=60)
+    return err.strip().splitlines()[-1] if process.wait() else ""
 
 
 REFUSED = {

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
+import os
 import pty
 import shutil
-import subprocess
 from pathlib import Path
-
-import pytest
 
 from inchworm.application.starting import start_project
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.targets.http_services import connect_service
-from tests.driver import COMMAND, Program
+from tests.driver import Program
+from tests.forked import Started
 
 BUNDLE = "riverwatch-1.4.0"
 
@@ -217,29 +216,21 @@ def test_nobody_there_to_ask(released: Program) -> None:
     assert released("status", "prod", "--json").json["environments"][0]["bundle"] is None
 
 
-@pytest.mark.parametrize(("typed", "code"), [("prod\n", 0), ("y\n", 1), ("test\n", 1)])
-def test_a_protected_environment_wants_its_name_typed(
-    released: Program, typed: str, code: int
-) -> None:
+def test_a_protected_environment_wants_its_name_typed(released: Program) -> None:
     """A yes is not enough; anything else changes nothing."""
-    main, terminal = pty.openpty()
-    process = subprocess.Popen(
-        [*COMMAND, "promote", BUNDLE, "--to", "prod"],
-        cwd=released.folder,
-        env=released.environ,
-        stdin=terminal,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.STDOUT,
-        text=True,
-    )
-    with open(main, "w", closefd=True) as keyboard:
-        keyboard.write(typed)
-        keyboard.flush()
-        out, _ = process.communicate(timeout=60)
-    assert process.returncode == code, out
-    assert "prod is protected" in out
-    live = released("status", "prod", "--json").json["environments"][0]["bundle"]
-    assert live == (BUNDLE if code == 0 else None)
+    for typed, code in (("y\n", 1), ("test\n", 1), ("prod\n", 0)):
+        main, terminal = pty.openpty()
+        arguments = ("promote", BUNDLE, "--to", "prod")
+        process = Started(released.folder, released.environ, arguments, keyboard=terminal)
+        with open(main, "w", closefd=True) as keyboard:
+            keyboard.write(typed)
+            keyboard.flush()
+            out, err = process.communicate(timeout=60)
+        os.close(terminal)
+        assert process.wait() == code, out
+        assert "prod is protected" in out + err
+        live = released("status", "prod", "--json").json["environments"][0]["bundle"]
+        assert live == (BUNDLE if code == 0 else None)
 
 
 def test_bad_data_is_never_switched_over(released: Program) -> None:

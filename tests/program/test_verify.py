@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import http.server
 import json
+import signal
 import threading
+import time
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import pytest
 
 from tests.driver import Program
+from tests.program.test_run_notebooks import notebook
 
 
 def verify(program: Program, *lines: str) -> None:
@@ -149,7 +153,7 @@ def test_what_cannot_be_asked_is_found_before_anything_runs(anywhere: tuple[Prog
         (('query = "SELECT 1 FROM ops.nothing"',), "there is no table ops.nothing"),
         (('value = "oldst_day"', 'answer = "= 1"'), "oldest_day"),
         (('value = "oldest_day"',), "must say what is expected"),
-        (('query = "SELECT 1"', 'value = "oldest_day"'), "one of query, http and value"),
+        (('query = "SELECT 1"', 'value = "oldest_day"'), "one of query, http, value and run"),
         (('http = "http://x"', 'answer = "open"'), "is not a key"),
         (('query = "SELECT 1"', 'waits = "long"'), "is not a duration"),
     ],
@@ -162,3 +166,108 @@ def test_what_is_no_question_is_found_at_check(
     (finding, *_) = plain.findings(code=1)
     assert why in f"{finding['message']} {finding['remedy']}"
     assert finding["file"] == "environments/dev.toml"
+
+
+RUN = ("[[verify]]", 'name = "the daily run works"', 'run = "daily"')
+AFTER_IT = (
+    "[[verify]]",
+    'name = "it has been counted"',
+    'query = "SELECT n FROM mart.counted"',
+    'answer = "= 3"',
+)
+
+
+def runs_daily(program: Program, *cells: str) -> None:
+    """A pipeline of a model with a check of its data, and a notebook."""
+    program.write("models/mart/counted.sql", '/*---\nstore = "table"\n---*/\nSELECT 3 AS n\n')
+    program.write("checks/enough.sql", "SELECT * FROM mart.counted WHERE n < 3\n")
+    notebook(program, "look", *cells)
+    program.write(
+        "pipelines/daily.toml",
+        '[[steps]]\nname = "count"\nbuild = ["mart.counted"]\n'
+        '[[steps]]\nname = "look"\nnotebook = "look"\nafter = ["count"]\n',
+    )
+
+
+def runs_of(program: Program) -> list[tuple[str, str, str]]:
+    """Each run's id, state, and by what it was started."""
+    runs = program("history", "--runs", "--json").json["runs"]
+    return [(run["id"], run["state"], run["started"]) for run in reversed(runs)]
+
+
+def test_a_run_has_to_succeed(anywhere: tuple[Program, str]) -> None:
+    """It runs what was just put in place, is recorded, and leaves nothing beside."""
+    program, url = anywhere
+    runs_daily(program, "print('fine')")
+    verify(program, *RUN, *AFTER_IT)
+    done = program.promote(program.pack(), "dev").json
+    asked = [step for step in done["steps"] if step["action"] == "ask"]
+    assert asked[0]["reason"] == "a run of daily has to succeed"
+    assert [step["message"] for step in asked] == ["R1 of pipeline:daily is done", "3"]
+    assert runs_of(program) == [("R1", "done", "P1")]
+    assert program.ask(url, "SELECT name FROM inchworm.aside WHERE promotion LIKE '%R1%'") == []
+    assert "started by P1" in program("history", "R1").text
+    program.edit("models/mart/counted.sql", "3 AS n", "1 + 2 AS n")
+    program.promote(program.pack(), "dev")
+    assert runs_of(program)[1:] == [("R2", "done", "P2")]
+    program("drift", "dev")
+    program("rollback", "dev", "--yes")
+    assert program.ask(url, "SELECT n FROM mart.counted") == [(3,)]
+    program("drift", "dev")
+    assert program("promote", "P3", code=2).text.count("P3 is done") == 1
+
+
+def test_a_run_that_fails_leaves_the_promotion_partly_done(plain: Program) -> None:
+    """It goes on with another run, once the cause is mended."""
+    program = plain
+    runs_daily(program, "import pathlib\npathlib.Path(AT).read_text()")
+    at = program.folder.parent / "there"
+    program.edit("notebooks/look.ipynb", "AT", repr(str(at)).replace('"', '\\"'))
+    verify(program, *RUN)
+    ended = program.promote(program.pack(), "dev", code=5)
+    assert ended.json["state"] == "partly done"
+    assert "R1 of pipeline:daily is partly done (inchworm history R1)" in ended.text
+    assert "No such file" in program("history", "R1").text
+    at.write_text("now")
+    program("promote", "P1", "--yes")
+    assert runs_of(program) == [("R1", "partly done", "P1"), ("R2", "done", "P1")]
+    assert program("history", "P1", "--json").json["state"] == "done"
+
+
+@pytest.mark.parametrize("number", [signal.SIGKILL, signal.SIGINT])
+def test_a_promotion_that_is_stopped_in_its_run_goes_on(number: int, plain: Program) -> None:
+    """By whatever it is stopped: no kernel goes on, and the next one begins a new run."""
+    program = plain
+    at = program.folder.parent / "there"
+    runs_daily(
+        program,
+        "import os, pathlib, time\n"
+        f"there = pathlib.Path({str(at)!r})\n"
+        "is_first = not there.exists()\n"
+        "there.write_text(str(os.getpid()))\n"
+        "time.sleep(600 if is_first else 0)",
+    )
+    verify(program, *RUN)
+    process = program.start("promote", program.pack(), "--to", "dev", "--yes")
+    while not (at.exists() and at.read_text()):
+        time.sleep(0.05)
+    process.send_signal(number)
+    _, err = process.communicate(timeout=60)
+    assert "Traceback" not in err
+    program("promote", "P1", "--yes")
+    (first, second) = runs_of(program)
+    assert first[1] == ("broken off" if number == signal.SIGKILL else "stopped")
+    assert second == ("R2", "done", "P1")
+    assert not Path(f"/proc/{int(at.read_text())}").exists()
+    program("drift", "dev")
+
+
+def test_a_run_that_cannot_be_is_found_at_check(plain: Program) -> None:
+    """With the nearest name."""
+    runs_daily(plain, "print('fine')")
+    verify(plain, *RUN[:2], 'run = "dayly"')
+    (finding,) = [f for f in plain.findings(code=1) if f["severity"] == "error"]
+    assert "there is no pipeline, model, notebook or flow dayly" in finding["message"]
+    assert "daily" in finding["remedy"]
+    verify(plain, *RUN, 'waits = "2m"')
+    assert "of a run, nothing but its success" in plain("check", code=1).text

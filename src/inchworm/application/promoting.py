@@ -18,6 +18,8 @@ from inchworm.core.identifiers import Kind
 from inchworm.core.promotion.choosing import ABSENT, Choice, Sources
 from inchworm.core.promotion.promotion import Promotion, Step
 from inchworm.core.promotion.states import State
+from inchworm.core.running.run import Run
+from inchworm.engine.connections import OpenEnvironment
 from inchworm.engine.drafting import Drafted, Wish, make_draft
 from inchworm.engine.passing import check_entry
 from inchworm.engine.preparation import Prepared, prepare
@@ -217,6 +219,11 @@ def carry_out_promotion(
     key = own_signing_key(workplace)
     from inchworm.engine.promoting import Work, carry_out  # much that a draft does not need
 
+    def run_subject(place: OpenEnvironment, name: str) -> Run:
+        from inchworm.application.verifying import run_within  # only where one is demanded
+
+        return run_within(workplace, prepared, promotion, place, name)
+
     for bundle in (prepared.bundle, *filter(None, prepared.others.values())):
         bundle.verify()
     carried_out = carry_out(
@@ -231,6 +238,7 @@ def carry_out_promotion(
             process=workplace.process,
             reporter=reporter,
             admission=entry.admission,
+            run_subject=run_subject,
         )
     )
     sign_head(workplace, key)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from inchworm.application.promoting import prepare_bundle
@@ -250,6 +250,13 @@ def prepare_live(workplace: Workplace, environment: str) -> Prepared:
     return _prepared(workplace, declared, last)
 
 
+def keep_output(workplace: Workplace) -> Callable[[Run, str, bytes], str]:
+    """Keeps files of steps, such as executed notebooks, with their runs."""
+    return lambda run, name, content: workplace.outputs.keep(
+        f"{run.id.ledger}-{run.id}-{name}", content
+    )
+
+
 def carry_out_run(workplace: Workplace, prepared: PreparedRun, reporter: RunReporter) -> Run:
     """Execute a run.
 
@@ -265,9 +272,7 @@ def carry_out_run(workplace: Workplace, prepared: PreparedRun, reporter: RunRepo
             done=prepared.done,
             ledger=workplace.ledger,
             machine=workplace.machine,
-            keep=lambda run, name, content: workplace.outputs.keep(
-                f"{run.id.ledger}-{run.id}-{name}", content
-            ),
+            keep=keep_output(workplace),
             locks=workplace.root / LOCKS,
             by=workplace.user,
             now=workplace.now,

@@ -15,6 +15,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 from inchworm.core.entry.judging import Admission
@@ -26,6 +27,7 @@ from inchworm.core.promotion.drafting.request import environment_state, values_d
 from inchworm.core.promotion.promotion import Promotion, passed_by
 from inchworm.core.promotion.statements import Statements
 from inchworm.core.promotion.states import TRANSITIONS, Phase, State
+from inchworm.core.running.run import Run
 from inchworm.engine.actions.base import Action, Plan, Undoing
 from inchworm.engine.actions.models import TakeBackModel
 from inchworm.engine.actions.plan import planned
@@ -65,6 +67,8 @@ class Work:
     process: int = 0
     reporter: Reporter = field(default_factory=Reporter)
     admission: Admission | None = None
+    run_subject: Callable[[OpenEnvironment, str], Run] | None = None
+    """Runs what is in place under a name, for verifications that ask for a run of it."""
 
 
 def carry_out(work: Work) -> Promotion:
@@ -255,6 +259,7 @@ class _Promoting:
             exception=work.admission.exception if work.admission else "",
             holds=work.promotion.draft.holds,
             is_choice=work.promotion.draft.is_choice,
+            run_subject=partial(work.run_subject, place) if work.run_subject else None,
             undoes=rollback.undoes if (rollback := work.promotion.draft.rollback) else (),
             building=frozenset(part.relation for part in self.plan.building),
             taking_back=frozenset(

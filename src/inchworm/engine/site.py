@@ -19,7 +19,7 @@ from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import Interface, LivePart
 from inchworm.core.promotion.rollback import Undone
 from inchworm.core.rendered import Script
-from inchworm.core.running.run import RunId
+from inchworm.core.running.run import Run, RunId
 from inchworm.core.sql.parse import parse_query, split_script
 from inchworm.core.sql.render import to_text, with_tables
 from inchworm.core.structure.changes import Change
@@ -50,6 +50,7 @@ class Site:
         exception: who let the promotion in although entry conditions were missing, and why.
         holds: the holds in force afterwards.
         is_choice: whether parts were left out by choice.
+        run_subject: runs what is in place under a name, to see that it works.
     """
 
     def __init__(
@@ -68,6 +69,7 @@ class Site:
         exception: str = "",
         holds: tuple[Hold, ...] = (),
         is_choice: bool = False,
+        run_subject: Callable[[str], Run] | None = None,
     ) -> None:
         self.prepared = prepared
         self.changes = changes
@@ -77,6 +79,7 @@ class Site:
         self.exception = exception
         self.holds = holds
         self.is_choice = is_choice
+        self.run_subject = run_subject
         self.id = id
         self.building = building
         self.by = by

@@ -19,6 +19,7 @@ from inchworm.core.environments.environment import (
 from inchworm.core.environments.verification import Asked, Verification, key_in_body
 from inchworm.core.errors import did_you_mean
 from inchworm.core.parameters.values import read_duration
+from inchworm.core.running.states import RunState
 from inchworm.kinds.settings import Settings
 
 REFERENCE = re.compile(r"(?!secret:)[a-z][a-z0-9_-]*:\S+")
@@ -221,6 +222,7 @@ class VerifySettings(Settings):
     query: str | None = None
     http: str | None = None
     value: str | None = None
+    run: str | None = None
     answer: str = ""
     status: int = Field(200, ge=100, le=599)
     token: str | None = None
@@ -237,18 +239,20 @@ class VerifySettings(Settings):
     def _asks_one(self) -> Self:
         asked = [name for name in Asked if getattr(self, name.value) is not None]
         if len(asked) != 1:
-            raise ValueError("must say one of query, http and value")
+            raise ValueError("must say one of query, http, value and run")
         if asked[0] is Asked.HTTP and self.answer:
             key_in_body(self.answer)
         if asked[0] is Asked.VALUE and not self.answer:
             raise ValueError('must say what is expected of the value: answer = "contains test"')
+        if asked[0] is Asked.RUN and (self.answer or self.waits is not None):
+            raise ValueError("of a run, nothing but its success can be expected, once")
         return self
 
     @property
     def verification(self) -> Verification:
         """The verification as the rest of the program has it."""
         asked = next(name for name in Asked if getattr(self, name.value) is not None)
-        answer = self.answer or ("> 0" if asked is Asked.QUERY else "")
+        answer = self.answer or _EXPECTED.get(asked, "")
         return Verification(
             name=self.name,
             asked=asked,
@@ -258,6 +262,10 @@ class VerifySettings(Settings):
             token=self.token,
             waits=read_duration(self.waits).total_seconds() if self.waits else 0.0,
         )
+
+
+_EXPECTED = {Asked.QUERY: "> 0", Asked.RUN: RunState.DONE.value}
+"""Answers that are expected where nothing is said."""
 
 
 class EnvironmentSettings(Settings):

@@ -131,12 +131,7 @@ class Project:
         wrong = [
             *self.declared.findings,
             *schedule_findings(self.environments, schedules),
-            *verification_findings(
-                self.environments,
-                self.settings.dialect,
-                reading.assembly.tables,
-                reading.assembly.matrix,
-            ),
+            *verification_findings(self.environments, reading.assembly),
             *shared_targets(self.environments, values, str(self.root.resolve())),
             *shared_logins(self.environments, values),
             *self._suspects(),

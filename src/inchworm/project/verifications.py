@@ -2,41 +2,45 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
 from inchworm.core.environments.environment import Environment
 from inchworm.core.environments.verification import Asked, Verification
-from inchworm.core.errors import did_you_mean
+from inchworm.core.errors import UsageError, did_you_mean
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.running.planning import subject_of
 
 
 def verification_findings(
     environments: Iterable[Environment],
-    dialect: str,
-    tables: Container[str],
-    parameters: Iterable[str],
+    assembly: Assembly,
 ) -> Iterator[Finding]:
-    """Queries that cannot be read, or read what is not there; parameters that are not there.
+    """Queries that cannot be read; tables, parameters and parts that are not there.
 
     Args:
         environments: all environments.
-        dialect: of the project's queries.
-        tables: logical names of all tables.
-        parameters: names of all parameters.
+        assembly: all parts of the project.
     """
-    known = set(parameters)
+    known = set(assembly.matrix)
     for environment in environments:
         for each in environment.verifications:
             if each.asked is Asked.QUERY:
-                yield from _about_query(environment, each, dialect, tables)
+                yield from _about_query(environment, each, assembly)
             elif each.asked is Asked.VALUE and each.question not in known:
                 near = did_you_mean(each.question, known, "See inchworm params.")
                 yield _wrong(environment, each, f"there is no parameter {each.question}", near)
+            elif each.asked is Asked.RUN:
+                try:
+                    subject_of(each.question, assembly)
+                except UsageError as error:
+                    what = error.what[0].lower() + error.what[1:].rstrip(".")
+                    yield _wrong(environment, each, what, error.next or "")
 
 
 def _about_query(
-    environment: Environment, asked: Verification, dialect: str, tables: Container[str]
+    environment: Environment, asked: Verification, assembly: Assembly
 ) -> Iterator[Finding]:
     from inchworm.core.sql.columns import tables_in  # the parser, only where it is needed
     from inchworm.core.sql.only_reads import check_only_reads
@@ -44,13 +48,13 @@ def _about_query(
     from inchworm.core.sql.problems import SqlProblem
 
     try:
-        query = parse_query(asked.question, dialect)
+        query = parse_query(asked.question, assembly.dialect)
         check_only_reads(query, asked.question)
     except SqlProblem as problem:
         yield _wrong(environment, asked, problem.reason, "Correct the query.")
         return
-    for name in tables_in(query, dialect):
-        if name not in tables:
+    for name in tables_in(query, assembly.dialect):
+        if name not in assembly.tables:
             yield _wrong(environment, asked, f"there is no table {name}", "Correct the name.")
 
 

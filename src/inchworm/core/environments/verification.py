@@ -18,6 +18,8 @@ class Asked(StrEnum):
     """A service: the status of its answer, and something in its body."""
     VALUE = "value"
     """The environment's values: what a parameter is there."""
+    RUN = "run"
+    """A run of a pipeline, model, notebook or flow: how it ended."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -26,9 +28,9 @@ class Verification:
 
     Attributes:
         name: by which messages call it.
-        question: a SELECT, an address, or a parameter.
+        question: a SELECT, an address, a parameter, or the name of what is run.
         answer: what is expected, such as ``> 0``, ``= open`` or ``contains test``; of an address,
-            the same of a key in the body, ``state = open``, or nothing.
+            the same of a key in the body, ``state = open``, or nothing; of a run, its state.
         status: of an address, the status that is expected.
         token: of an address, ``${secret}`` whose value goes along; None where none does.
         waits: seconds in which it may come to hold.

@@ -34,7 +34,7 @@ class AskVerification(Action):
 
     phase = Phase.VERIFY
     leaves_mark = False
-    repeatable: ClassVar[str] = "It only asks."
+    repeatable: ClassVar[str] = "It only asks; a run is one more run."
 
     def verification(self, site: Site) -> Verification:
         """The question."""
@@ -75,6 +75,8 @@ class AskVerification(Action):
                     return value, holds(verification.answer, value)
                 case Asked.HTTP:
                     return self._http(site, verification)
+                case Asked.RUN:
+                    return self._run(site, verification)
         except InchwormError as error:
             return error.what.rstrip("."), False
 
@@ -84,6 +86,17 @@ class AskVerification(Action):
         if not rows:
             return "no row", False
         return spelled(rows[0][0]), holds(verification.answer, rows[0][0])
+
+    @staticmethod
+    def _run(site: Site, verification: Verification) -> tuple[str, bool]:
+        if site.failed:
+            return "not run, as other steps failed", False
+        assert site.run_subject is not None  # whoever carries promotions out gives it
+        run = site.run_subject(verification.question)
+        answered = f"{run.id} of {run.plan.subject} is {run.state.value}"
+        if run.state.value != verification.answer:
+            answered += f" (inchworm history {run.id})"
+        return answered, run.state.value == verification.answer
 
     def _http(self, site: Site, verification: Verification) -> tuple[str, bool]:
         environment, values, machine = site.environment, site.prepared.values, site.place.machine

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 
-from inchworm.core.environments.verification import Verification
+from inchworm.core.environments.verification import Asked, Verification
 from inchworm.core.identifiers import Kind, PartId, Whole
 from inchworm.core.promotion.aside import Aside
 from inchworm.core.promotion.drafting.reasons import Reason, listed
@@ -249,6 +249,8 @@ class _Planning:
 def _question(verification: Verification) -> str:
     """What is asked, and what is expected, in one line."""
     asked = " ".join(verification.question.split())
+    if verification.asked is Asked.RUN:
+        return f"a run of {asked} has to succeed"
     expected = verification.answer or f"status {verification.status}"
     return f"{asked} {expected}"
 

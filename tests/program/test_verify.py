@@ -8,11 +8,14 @@ import signal
 import threading
 import time
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from inchworm.core.identifiers import Kind, PartId
+from inchworm.targets.http_services import connect_service
 from tests.driver import Program
 from tests.program.test_run_notebooks import notebook
 
@@ -271,3 +274,29 @@ def test_a_run_that_cannot_be_is_found_at_check(plain: Program) -> None:
     assert "daily" in finding["remedy"]
     verify(plain, *RUN, 'waits = "2m"')
     assert "of a run, nothing but its success" in plain("check", code=1).text
+
+
+def test_a_part_asks_where_it_is_put_in_place(plain: Program) -> None:
+    """In whatever environment; a promotion that leaves it alone asks nothing."""
+    program = plain
+    runs_daily(program, "print('fine')")
+    file = "pipelines/daily.toml"
+    asks = "\n".join([*RUN, *AFTER_IT, ""])
+    program.write(file, f"{(program.folder / file).read_text()}\n{asks}")
+    done = program.promote(program.pack(), "dev").json
+    asked = [step for step in done["steps"] if step["action"] == "ask"]
+    assert [(step["part"], step["item"], step["message"]) for step in asked] == [
+        ("pipeline:daily", "the daily run works", "R1 of pipeline:daily is done"),
+        ("pipeline:daily", "it has been counted", "3"),
+    ]
+    with closing(connect_service("sim:dev", program.folder, None, None)) as service:
+        assert "verify" not in service.document(PartId(Kind.PIPELINE, "daily"))
+    program.edit("models/mart/counted.sql", "3 AS n", "1 + 2 AS n")
+    done = program.promote(program.pack(), "dev").json
+    assert [step for step in done["steps"] if step["action"] == "ask"] == []
+    program.edit(file, "FROM mart.counted", "FROM mart.countd")
+    (finding,) = [f for f in program.findings(code=1) if f["severity"] == "error"]
+    assert finding["file"] == file
+    assert "it has been counted: there is no table mart.countd" in finding["message"]
+    program.edit(file, 'name = "it has been counted"', 'name = "the daily run works"')
+    assert "has two of the name 'the daily run works'" in program("check", code=1).text

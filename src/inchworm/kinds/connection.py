@@ -18,10 +18,11 @@ from inchworm.core.rendered import Rendered, RenderedDocument
 from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
 from inchworm.kinds.base import Surroundings
-from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part
+from inchworm.kinds.settings import Report, documented, parameter_uses, read_part
+from inchworm.kinds.verify_settings import Verifying, without_questions
 
 
-class ConnectionSettings(Settings):
+class ConnectionSettings(Verifying):
     """A connection's file."""
 
     about: str = ""
@@ -89,10 +90,11 @@ class ConnectionKind:
             place=connection.settings.kind,
             owner=connection.settings.owner,
             documented=documented(connection.settings),
+            verifications=connection.settings.verifications,
             uses=parameter_uses(connection.document, connection.file),
         )
 
     def render(self, connection: Connection, values: Mapping[str, Value]) -> Rendered:
         """The file with this environment's values; credentials stay references."""
-        document: dict[str, Any] = substitute(connection.document.values, values)
+        document: dict[str, Any] = substitute(without_questions(connection.document), values)
         return RenderedDocument(part=connection.part, content=document)

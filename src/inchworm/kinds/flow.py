@@ -26,6 +26,7 @@ from inchworm.kinds.flow_settings import Flow, FlowSettings, Way
 from inchworm.kinds.model import reads_of, report_problems
 from inchworm.kinds.settings import Report, documented, parameter_uses, read_part
 from inchworm.kinds.sql_rules import QueryReview, rule_of
+from inchworm.kinds.verify_settings import without_questions
 
 
 class FlowKind:
@@ -70,6 +71,7 @@ class FlowKind:
             place=_PLACES[flow.settings.way],
             owner=flow.settings.owner,
             documented=documented(flow.settings),
+            verifications=flow.settings.verifications,
             reads=reads,
             edges=edges,
             needs=needs,
@@ -103,6 +105,7 @@ class FlowKind:
             place=_PLACES[flow.settings.way],
             owner=flow.settings.owner,
             documented=documented(flow.settings),
+            verifications=flow.settings.verifications,
             fills=(table,) if table else (),
             reads=tuple(reads),
             edges=tuple(edges),
@@ -174,7 +177,7 @@ class FlowKind:
 
     def render(self, flow: Flow, values: Mapping[str, Value]) -> Rendered:
         """The file and its query with this environment's values, and the API document."""
-        document: dict[str, Any] = substitute(flow.document.values, values)
+        document: dict[str, Any] = substitute(without_questions(flow.document), values)
         if flow.is_outward and (rows := outward_rows(flow)).query is not None:
             query = with_values(rows.query, values)
             document["from"] = {"query": to_text(query, flow.dialect)}

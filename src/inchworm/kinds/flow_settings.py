@@ -17,6 +17,7 @@ from inchworm.core.running.mailing import TEXTS, placeholders
 from inchworm.core.sql.declared import Declaring
 from inchworm.core.toml import TomlDocument
 from inchworm.kinds.settings import Settings
+from inchworm.kinds.verify_settings import Verifying
 
 
 class Way(StrEnum):
@@ -52,7 +53,7 @@ class End(Settings):
         return frozenset(name for name in type(self).model_fields if getattr(self, name))
 
 
-class FlowSettings(Settings):
+class FlowSettings(Verifying):
     """A flow's file."""
 
     about: str = ""

@@ -19,6 +19,7 @@ from inchworm.core.structure.tables import Table
 from inchworm.core.toml import TomlDocument
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, Settings, documented, parameter_uses, read_part
+from inchworm.kinds.verify_settings import Verifying, without_questions
 
 
 class Schedule(Settings):
@@ -78,7 +79,7 @@ class StepSettings(Settings):
         return tuple(PartId(Kind.MODEL, name.lower()) for name in self.build)
 
 
-class PipelineSettings(Settings):
+class PipelineSettings(Verifying):
     """A pipeline's file."""
 
     @field_validator("timeout")
@@ -182,6 +183,7 @@ class PipelineKind:
             stages=tuple(stages),
             owner=pipeline.settings.owner,
             documented=documented(pipeline.settings),
+            verifications=pipeline.settings.verifications,
             schedules=tuple(
                 Scheduled(name, schedule.cron, schedule.timezone, schedule.after, schedule.arrives)
                 for name, schedule in pipeline.settings.schedules.items()
@@ -190,7 +192,7 @@ class PipelineKind:
 
     def render(self, pipeline: Pipeline, values: Mapping[str, Value]) -> Rendered:
         """The file with this environment's values."""
-        document: dict[str, Any] = substitute(pipeline.document.values, values)
+        document: dict[str, Any] = substitute(without_questions(pipeline.document), values)
         return RenderedDocument(part=pipeline.part, content=document)
 
 

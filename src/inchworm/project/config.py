@@ -235,7 +235,7 @@ def _environment(name: str, path: str, settings: EnvironmentSettings) -> Environ
         default_schedule=default,
         schedules=schedules,
         entry=settings.entry.conditions,
-        verifications=tuple(each.verification for each in settings.verify),
+        verifications=settings.verifications,
         file=path,
     )
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from typing import Literal, Self
+from typing import Literal
 from zoneinfo import available_timezones
 
 from pydantic import Field, field_validator, model_validator
@@ -16,11 +16,10 @@ from inchworm.core.environments.environment import (
     NotebookServerAddress,
     ServiceAddress,
 )
-from inchworm.core.environments.verification import Asked, Verification, key_in_body
 from inchworm.core.errors import did_you_mean
 from inchworm.core.parameters.values import read_duration
-from inchworm.core.running.states import RunState
 from inchworm.kinds.settings import Settings
+from inchworm.kinds.verify_settings import Verifying
 
 REFERENCE = re.compile(r"(?!secret:)[a-z][a-z0-9_-]*:\S+")
 """Where a secret is kept that no secret store can keep."""
@@ -215,60 +214,7 @@ class EntrySettings(Settings):
         )
 
 
-class VerifySettings(Settings):
-    """One ``[[verify]]`` of an environment file."""
-
-    name: str = Field(pattern=r"^\S.*$")
-    query: str | None = None
-    http: str | None = None
-    value: str | None = None
-    run: str | None = None
-    answer: str = ""
-    status: int = Field(200, ge=100, le=599)
-    token: str | None = None
-    waits: str | None = None
-
-    @field_validator("waits")
-    @classmethod
-    def _is_duration(cls, waits: str | None) -> str | None:
-        if waits is not None:
-            read_duration(waits)
-        return waits
-
-    @model_validator(mode="after")
-    def _asks_one(self) -> Self:
-        asked = [name for name in Asked if getattr(self, name.value) is not None]
-        if len(asked) != 1:
-            raise ValueError("must say one of query, http, value and run")
-        if asked[0] is Asked.HTTP and self.answer:
-            key_in_body(self.answer)
-        if asked[0] is Asked.VALUE and not self.answer:
-            raise ValueError('must say what is expected of the value: answer = "contains test"')
-        if asked[0] is Asked.RUN and (self.answer or self.waits is not None):
-            raise ValueError("of a run, nothing but its success can be expected, once")
-        return self
-
-    @property
-    def verification(self) -> Verification:
-        """The verification as the rest of the program has it."""
-        asked = next(name for name in Asked if getattr(self, name.value) is not None)
-        answer = self.answer or _EXPECTED.get(asked, "")
-        return Verification(
-            name=self.name,
-            asked=asked,
-            question=getattr(self, asked.value),
-            answer=answer,
-            status=self.status,
-            token=self.token,
-            waits=read_duration(self.waits).total_seconds() if self.waits else 0.0,
-        )
-
-
-_EXPECTED = {Asked.QUERY: "> 0", Asked.RUN: RunState.DONE.value}
-"""Answers that are expected where nothing is said."""
-
-
-class EnvironmentSettings(Settings):
+class EnvironmentSettings(Verifying):
     """An environment file."""
 
     about: str = ""
@@ -285,13 +231,3 @@ class EnvironmentSettings(Settings):
     secret_store: SecretStoreSettings | None = None
     schedules: dict[str, Literal["on", "off"]] = {}
     entry: EntrySettings = EntrySettings()
-    verify: tuple[VerifySettings, ...] = ()
-
-    @field_validator("verify")
-    @classmethod
-    def _have_own_names(cls, verify: tuple[VerifySettings, ...]) -> tuple[VerifySettings, ...]:
-        names = [each.name for each in verify]
-        twice = next((name for name in names if names.count(name) > 1), None)
-        if twice is not None:
-            raise ValueError(f"has two of the name {twice!r}")
-        return verify

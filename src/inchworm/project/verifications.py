@@ -1,4 +1,4 @@
-"""Findings about what environment files have asked once a promotion is there."""
+"""Findings about what environments and parts have asked once a promotion is there."""
 
 from __future__ import annotations
 
@@ -23,25 +23,30 @@ def verification_findings(
         environments: all environments.
         assembly: all parts of the project.
     """
-    known = set(assembly.matrix)
-    for environment in environments:
-        for each in environment.verifications:
-            if each.asked is Asked.QUERY:
-                yield from _about_query(environment, each, assembly)
-            elif each.asked is Asked.VALUE and each.question not in known:
-                near = did_you_mean(each.question, known, "See inchworm params.")
-                yield _wrong(environment, each, f"there is no parameter {each.question}", near)
-            elif each.asked is Asked.RUN:
-                try:
-                    subject_of(each.question, assembly)
-                except UsageError as error:
-                    what = error.what[0].lower() + error.what[1:].rstrip(".")
-                    yield _wrong(environment, each, what, error.next or "")
+    asking = [
+        *((each.file, each.verifications) for each in environments),
+        *((each.file, each.verifications) for each in assembly.outlines.values()),
+    ]
+    for file, verifications in asking:
+        for each in verifications:
+            yield from _about(file, each, assembly)
 
 
-def _about_query(
-    environment: Environment, asked: Verification, assembly: Assembly
-) -> Iterator[Finding]:
+def _about(file: str, asked: Verification, assembly: Assembly) -> Iterator[Finding]:
+    if asked.asked is Asked.QUERY:
+        yield from _about_query(file, asked, assembly)
+    elif asked.asked is Asked.VALUE and asked.question not in assembly.matrix:
+        near = did_you_mean(asked.question, assembly.matrix, "See inchworm params.")
+        yield _wrong(file, asked, f"there is no parameter {asked.question}", near)
+    elif asked.asked is Asked.RUN:
+        try:
+            subject_of(asked.question, assembly)
+        except UsageError as error:
+            what = error.what[0].lower() + error.what[1:].rstrip(".")
+            yield _wrong(file, asked, what, error.next or "")
+
+
+def _about_query(file: str, asked: Verification, assembly: Assembly) -> Iterator[Finding]:
     from inchworm.core.sql.columns import tables_in  # the parser, only where it is needed
     from inchworm.core.sql.only_reads import check_only_reads
     from inchworm.core.sql.parse import parse_query
@@ -51,14 +56,12 @@ def _about_query(
         query = parse_query(asked.question, assembly.dialect)
         check_only_reads(query, asked.question)
     except SqlProblem as problem:
-        yield _wrong(environment, asked, problem.reason, "Correct the query.")
+        yield _wrong(file, asked, problem.reason, "Correct the query.")
         return
     for name in tables_in(query, assembly.dialect):
         if name not in assembly.tables:
-            yield _wrong(environment, asked, f"there is no table {name}", "Correct the name.")
+            yield _wrong(file, asked, f"there is no table {name}", "Correct the name.")
 
 
-def _wrong(environment: Environment, asked: Verification, what: str, remedy: str) -> Finding:
-    return rules.MALFORMED.finding(
-        f"[[verify]] {asked.name}: {what}", file=environment.file, remedy=remedy
-    )
+def _wrong(file: str, asked: Verification, what: str, remedy: str) -> Finding:
+    return rules.MALFORMED.finding(f"[[verify]] {asked.name}: {what}", file=file, remedy=remedy)

@@ -19,6 +19,7 @@ from functools import cached_property, lru_cache
 from typing import NamedTuple
 
 from inchworm.core.checks.findings import Finding
+from inchworm.core.environments.verification import Verification
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.graph import Edge, Graph, Node
 from inchworm.core.parameters.literals import Literal
@@ -138,6 +139,8 @@ class Facts:
     """What is said about the part: ``about``, and ``column:NAME`` for its columns."""
     checks: tuple[str, ...] = ()
     """The checks on the data of a model, in words."""
+    verifications: tuple[Verification, ...] = ()
+    """What the part asks once a promotion has put it in place."""
     traits: tuple[Trait, ...] = ()
     """What rules about several parts want to know of a model."""
 
@@ -193,6 +196,7 @@ class Outline(NamedTuple):
     owner: str = ""
     documented: tuple[str, ...] = ()
     checks: tuple[str, ...] = ()
+    verifications: tuple[Verification, ...] = ()
     traits: tuple[Trait, ...] = ()
     literals: tuple[Literal, ...] = ()
     wrong: tuple[Read, ...] = ()

@@ -15,6 +15,7 @@ from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 from inchworm.core.checks.findings import Finding, finding_from
+from inchworm.core.environments.verification import Verification
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts import (
     IN_BOTH,
@@ -218,6 +219,7 @@ _MORE: Mapping[str, tuple[Callable[[Any], Any], Callable[[Any], Any]]] = {
     "owner": (_same, str),
     "documented": (list, tuple),
     "checks": (list, tuple),
+    "verifications": (_each(Verification.to_json), _each(Verification.from_json)),
     "traits": (list, _each(Trait)),
     "literals": (_each(list), _each(lambda row: Literal(*row))),
     "wrong": (_each(_read_row), _each(_read)),

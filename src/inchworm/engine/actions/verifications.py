@@ -18,6 +18,7 @@ from inchworm.core.environments.verification import (
 )
 from inchworm.core.errors import InchwormError
 from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import PartId
 from inchworm.core.parameters.values import spell_duration
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.actions.base import Action
@@ -38,7 +39,13 @@ class AskVerification(Action):
 
     def verification(self, site: Site) -> Verification:
         """The question."""
-        return next(v for v in site.environment.verifications if v.name == self.step.item)
+        asking = self.step.part
+        asked = (
+            site.assembly.outlines[asking].verifications
+            if isinstance(asking, PartId)
+            else site.environment.verifications
+        )
+        return next(each for each in asked if each.name == self.step.item)
 
     def statements(self, site: Site) -> Iterator[str]:
         """The query, where the database is asked."""

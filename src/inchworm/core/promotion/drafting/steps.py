@@ -81,12 +81,21 @@ class _Planning:
             why = "everything is read back"
             steps.append(step_of(Phase.VERIFY, Whole.ENVIRONMENT, "verify", why))
             steps += [
-                step_of(Phase.VERIFY, Whole.ENVIRONMENT, "ask", _question(each), each.name)
-                for each in self.request.environment.verifications
+                step_of(Phase.VERIFY, asking, "ask", _question(each), each.name)
+                for asking, each in self._questions(steps)
             ]
         what = f"{self.request.bundle} is what runs here"
         steps.append(step_of(Phase.RECORD, Whole.ENVIRONMENT, "record", what))
         return sorted(steps, key=lambda step: _ORDER[step.phase])
+
+    def _questions(self, steps: Sequence[Step]) -> Iterator[tuple[PartId | Whole, Verification]]:
+        """What the environment asks, and each part that is put in place."""
+        for each in self.request.environment.verifications:
+            yield Whole.ENVIRONMENT, each
+        for step in steps:
+            if step.phase is Phase.DELIVER and isinstance(step.part, PartId):
+                for each in self.assembly.outlines[step.part].verifications:
+                    yield step.part, each
 
     def _has_news(self, removed: Sequence[PartId]) -> bool:
         """Whether the bookkeeping has to change although nothing else does."""

@@ -180,3 +180,13 @@ def test_it_cannot_be_reached(plain: Program, jupyter: Jupyter, tmp_path: Path) 
     assert (
         "cannot be reached" in program("run", "works", "--in", "dev", environ=ENVIRON, code=1).text
     )
+
+
+def test_its_kernel_is_asked_what_is_installed(plain: Program, jupyter: Jupyter) -> None:
+    program = at(plain, jupyter)
+    notebook(program, "works", "print('fine')")
+    program.write("library/tools/pyproject.toml", '[project]\ndependencies = ["ipykernel>=1"]\n')
+    promote(program)
+    program.write("library/tools/pyproject.toml", '[project]\ndependencies = ["riverscience"]\n')
+    said = promote(program, code=1)
+    assert "needs riverscience, and the kernel python3 of http://127.0.0.1" in said

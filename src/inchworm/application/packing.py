@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import PurePosixPath
 
 from inchworm import __version__
 from inchworm.application.checking import Checked, check, checked_before
@@ -13,8 +14,10 @@ from inchworm.application.workplace import Workplace
 from inchworm.core.bundle.bundle import Bundle, Provenance, pack
 from inchworm.core.checks.rules import OTHER_CONTENT
 from inchworm.core.errors import BundleError, UsageError
+from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.ledger.events import Packed
-from inchworm.core.parts import LIBRARY_TESTS
+from inchworm.core.lineage.facts import Assembly
+from inchworm.core.parts import LIBRARY_PROJECT, LIBRARY_TESTS
 from inchworm.core.promotion.drafting.standing import other_content
 from inchworm.core.promotion.states import State
 from inchworm.project.tree import PART_FOLDERS
@@ -28,6 +31,7 @@ class PackResult:
         bundle: None when there are errors.
         is_known: whether it was packed before, with the same digest.
         file: where it is.
+        wheels: where the wheels of its libraries are.
         is_signed: whether whoever packed it has signed it.
         why_snapshot: why it is no release; empty when it is one.
         unasked: environments that could not be asked whether they have the version otherwise.
@@ -37,6 +41,7 @@ class PackResult:
     bundle: Bundle | None = None
     is_known: bool = False
     file: str = ""
+    wheels: tuple[str, ...] = ()
     is_signed: bool = False
     why_snapshot: str = ""
     unasked: tuple[str, ...] = ()
@@ -91,6 +96,11 @@ def pack_tree(workplace: Workplace, *, only_release: bool = False) -> PackResult
     is_known = bundle.name in workplace.bundles.names()
     unasked = () if is_known or bundle.snapshot else _check_unused(workplace, bundle)
     file = workplace.bundles.put(bundle)
+    version_of_wheels = bundle.name.removeprefix(f"{bundle.project}-")
+    wheels = tuple(
+        workplace.bundles.put_wheel(*library_wheel(part, reading.assembly, version_of_wheels))
+        for part in reading.assembly.of_kind(Kind.LIBRARY)
+    )
     is_signed = sign_bundle(workplace, bundle.name, bundle.digest)
     if not is_known:
         workplace.ledger.packed(
@@ -102,10 +112,30 @@ def pack_tree(workplace: Workplace, *, only_release: bool = False) -> PackResult
         bundle=bundle,
         is_known=is_known,
         file=file,
+        wheels=wheels,
         is_signed=is_signed,
         why_snapshot=why_snapshot,
         unasked=unasked,
     )
+
+
+def library_wheel(part: PartId, assembly: Assembly, version: str) -> tuple[str, bytes]:
+    """The wheel of a library: the name of its file, and the file.
+
+    Args:
+        part: the library.
+        assembly: all parts of the project.
+        version: of the bundle, such as ``1.4.0-snapshot.7b2bf5b9``.
+    """
+    from inchworm.core.bundle.wheel import build_wheel  # only where there is a library
+
+    outline = assembly.outlines[part]
+    files = {
+        str(PurePosixPath(file.path).relative_to("library")): file.content
+        for file in assembly.parts[part].files
+        if PurePosixPath(file.path).name != LIBRARY_PROJECT
+    }
+    return build_wheel(part.name, version, files, outline.requires, outline.python)
 
 
 def _check_unused(workplace: Workplace, bundle: Bundle) -> tuple[str, ...]:

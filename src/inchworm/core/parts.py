@@ -23,6 +23,10 @@ LIBRARY_TESTS = "library/tests/"
 """The folder of the tests of libraries: no part, and in no bundle."""
 
 
+LIBRARY_PROJECT = "pyproject.toml"
+"""The file in a library's folder that says what it needs."""
+
+
 class Seen(NamedTuple):
     """What a file looked like when it was read.
 

@@ -151,7 +151,7 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, m
                 leaving=wish.leaving,
             )
         )
-        drafted = _tried(drafted, prepared, place)
+        drafted = _tried(_with_packages(drafted, prepared, place), prepared, place)
     return Drafted(draft=drafted, prepared=prepared, live=live)
 
 
@@ -162,6 +162,18 @@ def _secrets(prepared: Prepared, machine: Machine) -> tuple[UsedSecret, ...]:
     used = {use.parameter for outline in outlines.values() for use in outline.uses}
     checked = check_secrets(environment, prepared.values, own, machine)
     return (*checked, *unchecked_secrets(prepared.values, used - own))
+
+
+def _with_packages(drafted: Draft, prepared: Prepared, place: OpenEnvironment) -> Draft:
+    """The draft, with findings about packages that libraries need and that are not installed."""
+    from inchworm.engine.library_needs import missing_packages
+
+    delivered = [step.part for step in drafted.steps if step.phase is Phase.DELIVER]
+    parts = [part for part in delivered if isinstance(part, PartId)]
+    missing = missing_packages(place, prepared.reading.assembly, parts)
+    if not missing:
+        return drafted
+    return replace(drafted, findings=tuple(in_order([*drafted.findings, *missing])))
 
 
 def _tried(drafted: Draft, prepared: Prepared, place: OpenEnvironment) -> Draft:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
 from inchworm.core.identifiers import Kind, PartId
-from inchworm.core.parts import LIBRARY_TESTS
+from inchworm.core.parts import LIBRARY_PROJECT, LIBRARY_TESTS
 
 _Naming = Callable[[list[str]], str | None]
 """From the pieces of a path to the part's name; None when it belongs to none of the kind."""
@@ -46,7 +46,10 @@ def _model(pieces: list[str]) -> str | None:
 
 
 def _library(pieces: list[str]) -> str | None:
-    return None if "/".join(pieces).startswith(LIBRARY_TESTS) else _folder(".py")(pieces)
+    if "/".join(pieces).startswith(LIBRARY_TESTS):
+        return None
+    is_project = len(pieces) == 3 and pieces[2] == LIBRARY_PROJECT
+    return pieces[1] if is_project else _folder(".py")(pieces)
 
 
 class Handled(NamedTuple):

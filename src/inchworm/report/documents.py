@@ -125,7 +125,7 @@ def sides_document(compared: SidesCompared) -> Document:
     }
 
 
-def bundle_document(bundle: Bundle, file: str) -> Document:
+def bundle_document(bundle: Bundle, file: str, wheels: Sequence[str]) -> Document:
     """``inchworm/bundle/1``."""
     return {
         "format": "inchworm/bundle/1",
@@ -134,6 +134,7 @@ def bundle_document(bundle: Bundle, file: str) -> Document:
         "file": file,
         "commit": bundle.commit,
         "snapshot": bundle.snapshot,
+        "wheels": list(wheels),
     }
 
 

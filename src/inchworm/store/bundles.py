@@ -33,6 +33,7 @@ _REFUSES_TO_OVERWRITE = frozenset({"memory", "s3", "s3a", "gs", "gcs", "abfs", "
 
 
 _ARCHIVE = ".zip"
+_WHEEL = ".whl"
 _SIGNATURE = ".dsse.json"
 
 
@@ -206,6 +207,16 @@ class BundleStore:
             ProjectError: when there is no such kind of address, or its package is missing.
         """
         return cls(place_at(address, root))
+
+    def put_wheel(self, name: str, content: bytes) -> str:
+        """Keep the wheel of a library beside the bundles, where there is none of that name.
+
+        Returns:
+            Where it is, for messages.
+        """
+        if name not in self.place.names(_WHEEL):
+            self.place.create(name, content)
+        return self.place.shown(name)
 
     def put(self, bundle: Bundle) -> str:
         """Keep a bundle; keeping the same content again changes nothing.

@@ -6,7 +6,10 @@ a WebSocket for each kernel (https://jupyter-server.readthedocs.io/en/latest/dev
 
 from __future__ import annotations
 
+import json
+import uuid
 from collections.abc import Iterator, Mapping
+from contextlib import closing
 from dataclasses import dataclass
 from http import HTTPStatus
 from pathlib import Path
@@ -19,6 +22,7 @@ from inchworm.core.parts import digest_of
 from inchworm.core.promotion.composition import LiveItem
 from inchworm.core.rendered import canonical
 from inchworm.targets.http_client import Answer, http_client
+from inchworm.targets.python_packages import Installed
 from inchworm.targets.secret import Secret
 
 if TYPE_CHECKING:
@@ -32,6 +36,32 @@ _OURS = "inchworm"
 
 _ENDS_WITHIN = 20.0
 """Seconds in which a server must be able to end a kernel."""
+
+_ASKS = "inchworm-asks-"
+"""How the paths of sessions begin in which nothing but the environment is asked."""
+
+_ANSWERS_WITHIN = 60.0
+"""Seconds in which a kernel must be able to say what is installed."""
+
+_LOOK = """
+def _inchworm():
+    import json, os, platform, sys
+    from importlib.metadata import distributions
+    found = [(d.metadata["Name"], d.version) for d in distributions() if d.metadata["Name"]]
+    markers = {
+        "implementation_name": sys.implementation.name,
+        "os_name": os.name,
+        "platform_machine": platform.machine(),
+        "platform_python_implementation": platform.python_implementation(),
+        "platform_system": platform.system(),
+        "python_full_version": platform.python_version(),
+        "python_version": ".".join(platform.python_version_tuple()[:2]),
+        "sys_platform": sys.platform,
+    }
+    return json.dumps({"packages": found, "markers": markers})
+_inchworm = _inchworm()
+"""
+"""The program that a kernel is asked to run; it must not need Inchworm there."""
 
 _RUN = "inchworm-run-"
 """How the paths of sessions begin that runs have opened."""
@@ -168,6 +198,33 @@ class JupyterServer:
             retry_error_callback=lambda state: state.outcome.result() if state.outcome else None,
         )
         self._checked(trying(self._client.send, "DELETE", path), gone=True)
+
+    def installed(self) -> Installed:
+        """What is installed in the environment of the kernel; one is started to be asked.
+
+        Raises:
+            TargetError: when the server cannot be reached, or the kernel does not answer.
+        """
+        body = {
+            "path": f"{self._folder}/{_ASKS}{uuid.uuid4().hex}",
+            "name": "inchworm",
+            "type": "console",
+            "kernel": {"name": self.kernel},
+        }
+        started = self._request("POST", "/api/sessions", body).json()
+        session = KernelSession(id=started["id"], kernel=started["kernel"]["id"])
+        try:
+            with closing(self.channels(session)) as channels:
+                said = json.loads(channels.evaluate(_LOOK, "_inchworm", _ANSWERS_WITHIN))
+        finally:
+            self.end_kernel(session)
+        from packaging.utils import canonicalize_name
+
+        return Installed(
+            where=f"the kernel {self.kernel} of {self.name}",
+            packages={canonicalize_name(name): version for name, version in said["packages"]},
+            markers=said["markers"],
+        )
 
     def channels(self, session: KernelSession) -> KernelChannels:
         """The channels of a kernel.

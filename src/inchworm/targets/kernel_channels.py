@@ -6,9 +6,11 @@ Messages are those of the Jupyter messaging protocol 5
 
 from __future__ import annotations
 
+import ast
 import datetime as dt
 import json
 import struct
+import time
 import uuid
 from collections.abc import Mapping
 from contextlib import ExitStack
@@ -127,6 +129,44 @@ class KernelChannels:
             raise _cut(error) from error
         message: Message = json.loads(frame if isinstance(frame, str) else _first_buffer(frame))
         return message
+
+    def evaluate(self, code: str, expression: str, seconds: float) -> str:
+        """Run code; the text that an expression is afterwards.
+
+        Args:
+            code: what is run.
+            expression: what is evaluated; it must be a text.
+            seconds: how long that may take.
+
+        Raises:
+            TargetError: when it fails, takes longer, or the connection has been cut.
+        """
+        content = {
+            "code": code,
+            "silent": False,
+            "store_history": False,
+            "user_expressions": {"it": expression},
+            "allow_stdin": False,
+        }
+        asked = self.send("shell", "execute_request", content)
+        until = time.monotonic() + seconds
+        while (left := until - time.monotonic()) > 0:
+            message = self.receive(left)
+            if message is None or message["parent_header"].get("msg_id") != asked:
+                continue
+            if message["header"]["msg_type"] == "execute_reply":
+                reply = message["content"]
+                answer = reply.get("user_expressions", {}).get("it", reply)
+                if answer["status"] == "ok":
+                    return str(ast.literal_eval(answer["data"]["text/plain"]))
+                raise TargetError(
+                    f"the kernel says: {answer.get('ename')}: {answer.get('evalue')}.",
+                    next="Check the kernel's environment.",
+                )
+        raise TargetError(
+            f"the kernel has not answered in {seconds:g} s.",
+            next="Check that the server has room for kernels.",
+        )
 
     def close(self) -> None:
         """Let go of the connection."""

@@ -34,7 +34,7 @@ def command(only_release: bool, as_json: bool) -> None:
             say(screen, "failed", "nothing was packed: mend the errors first.")
         sys.exit(1)
     if as_json:
-        print_json(bundle_document(bundle, result.file))
+        print_json(bundle_document(bundle, result.file, result.wheels))
         return
     known = "was packed before, with the same digest" if result.is_known else "is packed"
     say(screen, "nothing to do" if result.is_known else "done", f"{bundle.name} {known}.")
@@ -46,6 +46,7 @@ def command(only_release: bool, as_json: bool) -> None:
         ("content", f"{counted(len(bundle.manifest['parts']), 'part')}, {bundle.digest}"),
         ("file", result.file),
     ]
+    lines += [("wheel", wheel) for wheel in result.wheels]
     if result.is_signed:
         lines.append(("signed", "with the key of whoever packed it, beside the bundle"))
     if result.unasked:

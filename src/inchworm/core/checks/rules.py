@@ -548,6 +548,13 @@ NOTEBOOK_MISSING = _rule(
     "The notebook would fail at its first cells.",
     "Correct the name, or add the function to the library.",
 )
+LIBRARY_MISSING_PACKAGE = _rule(
+    "library/missing-package",
+    _E,
+    "A library needs a package that is not installed where notebooks run.",
+    "Every notebook that imports the library would fail.",
+    "Have it installed there, or correct the library's pyproject.toml.",
+)
 NOTEBOOK_NOT_FOLLOWED = _rule(
     "notebook/not-followed",
     _N,

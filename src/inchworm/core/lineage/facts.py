@@ -141,6 +141,10 @@ class Facts:
     """The checks on the data of a model, in words."""
     verifications: tuple[Verification, ...] = ()
     """What the part asks once a promotion has put it in place."""
+    requires: tuple[str, ...] = ()
+    """The Python packages that a library needs, as PEP 508 writes them."""
+    python: str = ""
+    """The versions of Python that a library needs."""
     traits: tuple[Trait, ...] = ()
     """What rules about several parts want to know of a model."""
 
@@ -197,6 +201,8 @@ class Outline(NamedTuple):
     documented: tuple[str, ...] = ()
     checks: tuple[str, ...] = ()
     verifications: tuple[Verification, ...] = ()
+    requires: tuple[str, ...] = ()
+    python: str = ""
     traits: tuple[Trait, ...] = ()
     literals: tuple[Literal, ...] = ()
     wrong: tuple[Read, ...] = ()

@@ -219,6 +219,8 @@ _MORE: Mapping[str, tuple[Callable[[Any], Any], Callable[[Any], Any]]] = {
     "owner": (_same, str),
     "documented": (list, tuple),
     "checks": (list, tuple),
+    "requires": (list, tuple),
+    "python": (_same, str),
     "verifications": (_each(Verification.to_json), _each(Verification.from_json)),
     "traits": (list, _each(Trait)),
     "literals": (_each(list), _each(lambda row: Literal(*row))),

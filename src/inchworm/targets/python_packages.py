@@ -1,0 +1,46 @@
+"""The Python packages of an environment in which notebooks run."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, kw_only=True)
+class Installed:
+    """What is installed.
+
+    Attributes:
+        where: in words.
+        packages: the version of each package, by its normalised name.
+        markers: the environment, by the names that PEP 508 gives its properties.
+    """
+
+    where: str
+    packages: Mapping[str, str]
+    markers: Mapping[str, str]
+
+
+def packages_here() -> Installed:
+    """What is installed in the environment of this process, whose Python kernels run."""
+    from packaging.markers import default_environment
+
+    return Installed(
+        where="the Python in which runs are started",
+        packages=installed_packages(),
+        markers={key: str(value) for key, value in default_environment().items()},
+    )
+
+
+def installed_packages() -> dict[str, str]:
+    """The version of each package that can be imported, by its normalised name."""
+    from importlib.metadata import distributions
+
+    from packaging.utils import canonicalize_name
+
+    found: dict[str, str] = {}
+    for distribution in distributions():
+        name = distribution.metadata["Name"]
+        if name:  # what is left of a broken installation has none
+            found.setdefault(canonicalize_name(name), distribution.version)
+    return found

@@ -14,6 +14,7 @@ import pytest
 
 from tests.driver import Program
 from tests.jupyter import TOKEN, Jupyter, server
+from tests.once import SQLITE
 from tests.program.test_run_notebooks import (
     SECRET,
     STORE,
@@ -65,9 +66,8 @@ def run(program: Program, name: str, code: int = 0) -> dict[str, Any]:
     return found
 
 
-def test_it_is_put_there_and_runs_there(anywhere: tuple[Program, str], jupyter: Jupyter) -> None:
-    program, url = anywhere
-    at(program, jupyter)
+def test_it_is_put_there_and_runs_there(plain: Program, jupyter: Jupyter) -> None:
+    program, url = at(plain, jupyter), SQLITE
     where = 'import os, sys\nprint(os.path.basename(os.getcwd()), "DOOR" in os.environ)'
     notebook(program, "store", *STORE, where)
     promote(program)
@@ -131,16 +131,17 @@ def test_what_goes_wrong_there_is_said(name: str, plain: Program, jupyter: Jupyt
     assert SECRET not in json.dumps(step, ensure_ascii=False)
 
 
-def test_rows_by_the_million_go_both_ways(plain: Program, jupyter: Jupyter) -> None:
+def test_many_rows_go_both_ways_in_pieces(plain: Program, jupyter: Jupyter) -> None:
     program = at(plain, jupyter)
     cell = (
-        "import pandas as pd\nfrom inchworm.notebook import env\n"
-        'env.store("mart.many", pd.DataFrame({"n": range(1_000_000)}), columns={"n": "INTEGER"})\n'
-        'print(len(env.table("mart.many")), env.query("SELECT max(n) AS n FROM mart.many").n[0])'
+        "import numpy, pandas as pd\nfrom inchworm.notebook import env\n"
+        'many = pd.DataFrame({"n": numpy.random.default_rng(1).random(600_000)})\n'
+        'env.store("mart.many", many, columns={"n": "DOUBLE"})\n'
+        'print(len(env.table("mart.many")), (env.table("mart.many").n == many.n).all())'
     )
     notebook(program, "many", cell)
     promote(program)
-    assert run(program, "many")["log"] == "1000000 999999"
+    assert run(program, "many")["log"] == "600000 True"
 
 
 def test_a_kernel_that_a_killed_run_left_is_ended(plain: Program, jupyter: Jupyter) -> None:

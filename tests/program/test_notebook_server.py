@@ -7,11 +7,13 @@ import shutil
 import signal
 import time
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from inchworm.targets.http_services import connect_service
 from tests.driver import Program
 from tests.jupyter import TOKEN, Jupyter, server
 from tests.once import SQLITE
@@ -191,3 +193,26 @@ def test_its_kernel_is_asked_what_is_installed(plain: Program, jupyter: Jupyter)
     program.write("library/tools/pyproject.toml", '[project]\ndependencies = ["riverscience"]\n')
     said = promote(program, code=1)
     assert "needs riverscience, and the kernel python3 of http://127.0.0.1" in said
+
+
+def test_notebooks_move_there_and_the_way_back_stays_open(plain: Program, jupyter: Jupyter) -> None:
+    """Bundles from before do not know the parameters that the environment's file has now."""
+    program = plain
+    notebook(program, "works", "print('fine')")
+    promote(program)
+    with closing(connect_service("sim:dev", program.folder, None, None)) as workspace:
+        assert [str(part) for part in workspace.items() if "notebook" in part] == ["notebook:works"]
+        at(program, jupyter)
+        program.write("models/mart/other.sql", "SELECT 1 AS n")
+        promote(program)
+        assert [str(part) for part in workspace.items() if "notebook" in part] == []
+    (step,) = [
+        s
+        for s in program("history", "P2", "--json", environ=ENVIRON).json["steps"]
+        if s["part"] == "notebook:works"
+    ]
+    assert (step["action"], step["reason"]) == ("add", "is not at the notebook server")
+    assert run(program, "works")["log"] == "fine"
+    program("rollback", "dev", "--yes", environ=ENVIRON)
+    assert run(program, "works")["log"] == "fine"
+    assert "mart.other" not in program("status", "dev", environ=ENVIRON).text

@@ -15,6 +15,7 @@ from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import EnvironmentMoved, UsageError, did_you_mean
 from inchworm.core.identifiers import Kind
+from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.choosing import ABSENT, Choice, Sources
 from inchworm.core.promotion.promotion import Promotion, Step
 from inchworm.core.promotion.states import State
@@ -130,10 +131,20 @@ def prepare_bundle(
     facts = workplace.bundle_facts(bundle)
     named = {name: workplace.bundles.get(name) for name in {*sources.values()} - {ABSENT}}
     others = {part: named.get(name) for part, name in sources.items()}
-    prepared = prepare(bundle, environment, today, overrides, facts, others)
+    own = _own_values(workplace, environment)
+    prepared = prepare(bundle, environment, today, overrides, facts, others, own)
     if facts is not None:
         facts.keep()
     return prepared
+
+
+def _own_values(workplace: Workplace, environment: Environment) -> Mapping[str, Value]:
+    """The values of the parameters in an environment's file, as the source tree has them."""
+    uses = workplace.project.declared.uses
+    names = {use.parameter for use in uses if use.file == environment.file}
+    if not names:
+        return {}
+    return {name: v for name, v in workplace.values(environment).items() if name in names}
 
 
 def _check_resumed(prepared: Prepared, names: Iterable[str]) -> None:

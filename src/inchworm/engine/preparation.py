@@ -23,6 +23,7 @@ from inchworm.kinds.recipes import recipe_of
 from inchworm.project.dialects import known_dialects
 
 _NO_OTHERS: Mapping[PartId, Bundle | None] = MappingProxyType({})
+_NO_VALUES: Mapping[str, Value] = MappingProxyType({})
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -52,6 +53,7 @@ def prepare(
     overrides: Mapping[str, str] | None = None,
     known: FactsCache | None = None,
     others: Mapping[PartId, Bundle | None] = _NO_OTHERS,
+    own_values: Mapping[str, Value] = _NO_VALUES,
 ) -> Prepared:
     """Read a bundle and render its parts for an environment.
 
@@ -62,6 +64,8 @@ def prepare(
         overrides: values given for once, as text.
         known: facts of the same parts from earlier; brought up to date.
         others: the parts that are as in other bundles, or left out.
+        own_values: of parameters in the environment's file, where the bundle, which may be older
+            than the file, does not know them.
 
     Raises:
         BundleError: when its dialect is not known.
@@ -91,7 +95,7 @@ def prepare(
         reading=reading,
         environment=environment,
         today=today,
-        values=values.values,
+        values={**own_values, **values.values},
         rendered=rendered_for(environment, reading, values.values),
         overrides=overrides,
         others=others,

@@ -34,7 +34,10 @@ class Deliver(_ServiceAction):
     def perform(self, site: Site) -> StepReport:
         """Deliver it, and record it as live."""
         rendered = site.rendered[self.part]
-        self.service(site).put(self.part, rendered.digest, rendered.document)
+        service = self.service(site)
+        service.put(self.part, rendered.digest, rendered.document)
+        if service is site.place.notebooks:  # it may have been in the workspace before
+            site.place.workspace.remove(self.part)
         message = "in place"
         if self.part.kind.is_activated:
             reason = site.place.gateway.activate(self.part)

@@ -76,6 +76,12 @@ class _Reasons:
         item = self.live.items.get(part)
         digest = self.request.rendered.digest(part)
         if item is None:
+            if (
+                live is not None
+                and part.kind is Kind.NOTEBOOK
+                and self.request.environment.notebooks
+            ):
+                return Reason("add", "is not at the notebook server")
             return Reason("add", "new here" if live is None else "was removed there by hand")
         if item.digest != digest:
             if live is None:
@@ -152,3 +158,6 @@ def listed(names: Sequence[str]) -> str:
     """The first names of some, and how many more there are."""
     shown = ", ".join(names[:3])
     return f"{shown} and {len(names) - 3} more" if len(names) > 3 else shown
+
+
+_REMOVED_BY_HAND = "was removed there by hand"

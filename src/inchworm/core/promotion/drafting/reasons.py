@@ -76,13 +76,11 @@ class _Reasons:
         item = self.live.items.get(part)
         digest = self.request.rendered.digest(part)
         if item is None:
-            if (
-                live is not None
-                and part.kind is Kind.NOTEBOOK
-                and self.request.environment.notebooks
-            ):
-                return Reason("add", "is not at the notebook server")
-            return Reason("add", "new here" if live is None else "was removed there by hand")
+            if live is None:
+                return Reason("add", "new here")
+            may_have_moved = part.kind is Kind.NOTEBOOK and self.request.environment.notebooks
+            missing = "is not at the notebook server" if may_have_moved else _REMOVED_BY_HAND
+            return Reason("add", missing)
         if item.digest != digest:
             if live is None:
                 return Reason("change", "is there, but not from a bundle")

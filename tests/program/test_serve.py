@@ -179,6 +179,7 @@ def test_it_tells_how_things_stand(served: Asked) -> None:
     assert 'inchworm_environment_readable{environment="dev"} 1' in text
     assert 'inchworm_due_timestamp_seconds{environment="dev",schedule="all.often"} 17' in text
     assert served("GET", "/openapi.json").json() == DESCRIPTION
+    assert set(served("PUT", "/v1/runs").headers["allow"].split(", ")) == {"GET", "HEAD", "POST"}
     assert list(OpenAPIV31SpecValidator(DESCRIPTION).iter_errors()) == []
     assert served("GET", "/nothing").status_code == 404
     assert served("DELETE", "/v1/runs").headers["content-type"] == "application/problem+json"

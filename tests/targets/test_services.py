@@ -137,6 +137,30 @@ def test_the_service_describes_itself(served: str) -> None:
     OpenAPIV31SpecValidator(httpx.get(f"{served}/openapi.json", verify=PLAIN).json()).validate()
 
 
+@pytest.mark.parametrize(
+    ("method", "path", "allowed"),
+    [
+        ("POST", "/v1/items/notebook/n", "DELETE, GET, HEAD, PUT"),
+        ("PATCH", "/v1/items/notebook/n", "DELETE, GET, HEAD, PUT"),
+        ("POST", "/v1/faults", "PUT"),
+        ("PUT", "/v1/flows/f/activation", "POST"),
+    ],
+)
+def test_a_method_that_is_none_names_all_that_are(
+    served: str, method: str, path: str, allowed: str
+) -> None:
+    """And nothing sent to the API is kept as if it had been sent to somebody else."""
+    headers = {"authorization": f"Bearer {TOKEN}"}
+    with httpx.Client(base_url=served, headers=headers, verify=PLAIN) as client:
+        before = client.get("/v1/received").json()
+        answer = client.request(method, path, json={})
+        assert answer.status_code == 405
+        assert answer.headers["content-type"] == "application/problem+json"
+        assert set(answer.headers["allow"].split(", ")) == set(allowed.split(", "))
+        assert client.get("/v1/received").json() == before
+        assert client.delete("/v1/items/thing/n").status_code == 404
+
+
 def test_a_name_with_any_letter_stays_one_name(service: HttpService) -> None:
     """In an address it is percent-encoded."""
     service.put(PartId.parse("notebook:Größe & höhe"), "sha256:1", {"cells": []})

@@ -32,6 +32,7 @@ from inchworm.sim.requests import (
     object_of,
     problem,
     refused,
+    route,
     token_digest,
 )
 
@@ -64,8 +65,7 @@ def create_app(
             Route("/", served.show),
             Route("/metrics", served.measure),
             Route("/openapi.json", served.describe),
-            Route("/v1/runs", served.list_runs, methods=["GET"]),
-            Route("/v1/runs", served.start_run, methods=["POST"]),
+            route("/v1/runs", GET=served.list_runs, POST=served.start_run),
             Route(
                 "/flows/{environment}/{flow}/{path:path}",
                 served.take,
@@ -101,8 +101,9 @@ class _Served:
         kind = "application/openmetrics-text; version=1.0.0; charset=utf-8"
         return PlainTextResponse(text, media_type=kind)
 
-    def list_runs(self, request: Request) -> Response:
-        return JSONResponse({"runs": [_told(run) for run in self._latest()]})
+    async def list_runs(self, request: Request) -> Response:
+        latest = await run_in_threadpool(self._latest)
+        return JSONResponse({"runs": [_told(run) for run in latest]})
 
     async def start_run(self, request: Request) -> Response:
         _check_token(request, self._token)
@@ -196,6 +197,22 @@ _RUN = {
         )
     },
 }
+
+
+def _sent_by(method: str) -> dict[str, Any]:
+    """The operation by which something is sent to a flow with a method."""
+    return {
+        "operationId": f"{method}ToFlow",
+        "description": "What the flow's own API document describes, at its path.",
+        "security": [{"flowToken": []}],
+        "requestBody": {"required": True, "content": {"application/json": {"schema": {}}}},
+        "responses": {
+            "2XX": {"description": "It is taken; the status is that of the flow's API."},
+            **dict.fromkeys(("400", "401", "403", "404", "413", "422", "503"), _PROBLEM),
+        },
+    }
+
+
 DESCRIPTION: dict[str, Any] = {
     "openapi": "3.1.0",
     "info": {"title": "Inchworm host", "version": __version__},
@@ -207,15 +224,7 @@ DESCRIPTION: dict[str, Any] = {
                 {"name": name, "in": "path", "required": True, "schema": {"type": "string"}}
                 for name in ("environment", "flow", "path")
             ],
-            "post": {
-                "operationId": "sendToFlow",
-                "description": "What the flow's own API document describes, at its path.",
-                "security": [{"flowToken": []}],
-                "responses": {
-                    "2XX": {"description": "It is taken; the status is that of the flow's API."},
-                    **dict.fromkeys(("400", "401", "403", "404", "413", "422", "503"), _PROBLEM),
-                },
-            },
+            **{method: _sent_by(method) for method in ("post", "put", "patch", "delete")},
         },
         "/v1/runs": {
             "get": {
@@ -259,7 +268,10 @@ DESCRIPTION: dict[str, Any] = {
             "Call": {
                 "type": "object",
                 "required": ["environment", "name"],
-                "properties": {"environment": {"type": "string"}, "name": {"type": "string"}},
+                "properties": {
+                    "environment": {"type": "string"},
+                    "name": {"type": "string", "pattern": "^[^-]"},
+                },
             },
             "Problem": {
                 "type": "object",

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import datetime as dt
 import time
-from collections.abc import Awaitable, Callable
+from collections.abc import Callable
 from http import HTTPStatus
 from pathlib import Path
 from typing import Any
@@ -17,17 +17,19 @@ from starlette.applications import Starlette
 from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
-from starlette.routing import Route
 
 from inchworm.core.errors import InchwormError
 from inchworm.core.identifiers import Home, Kind
+from inchworm.sim.description import description
 from inchworm.sim.requests import (
+    Handler,
     bearer,
     body_of,
     is_token,
     object_of,
     problem,
     refused,
+    route,
     token_digest,
     unreadable,
 )
@@ -41,8 +43,6 @@ _LARGEST_ITEM = 64 * 1024 * 1024
 """Bytes of an item, such as a notebook or a library."""
 
 _WEB = frozenset({"http", "https"})
-
-Handler = Callable[[Request], Awaitable[Response]]
 
 
 def create_app(
@@ -60,21 +60,21 @@ def create_app(
     guarded = platform.guarded
     return Starlette(
         routes=[
-            Route("/openapi.json", platform.describe),
-            Route("/v1/items", guarded(platform.list_items)),
-            Route("/v1/items/{kind}/{name}", guarded(platform.get_item), methods=["GET"]),
-            Route("/v1/items/{kind}/{name}", guarded(platform.put_item), methods=["PUT"]),
-            Route("/v1/items/{kind}/{name}", guarded(platform.delete_item), methods=["DELETE"]),
-            Route("/v1/flows/{name}/activation", guarded(platform.activate), methods=["POST"]),
-            Route("/v1/schedules", guarded(platform.list_schedules)),
-            Route(
-                "/v1/schedules/{pipeline}/{name}", guarded(platform.put_schedule), methods=["PUT"]
+            route("/openapi.json", GET=platform.describe),
+            route("/v1/items", GET=guarded(platform.list_items)),
+            route(
+                "/v1/items/{kind}/{name}",
+                GET=guarded(platform.get_item),
+                PUT=guarded(platform.put_item),
+                DELETE=guarded(platform.delete_item),
             ),
-            Route("/v1/secrets/{path:path}", platform.get_secret, methods=["GET"]),
-            Route("/v1/secrets/{path:path}", platform.put_secret, methods=["PUT"]),
-            Route("/v1/faults", guarded(platform.put_fault), methods=["PUT"]),
-            Route("/v1/received", guarded(platform.list_received)),
-            Route("/{path:path}", guarded(platform.receive), methods=["POST", "PUT"]),
+            route("/v1/flows/{name}/activation", POST=guarded(platform.activate)),
+            route("/v1/schedules", GET=guarded(platform.list_schedules)),
+            route("/v1/schedules/{pipeline}/{name}", PUT=guarded(platform.put_schedule)),
+            route("/v1/secrets/{path:path}", GET=platform.get_secret, PUT=platform.put_secret),
+            route("/v1/faults", PUT=guarded(platform.put_fault)),
+            route("/v1/received", GET=guarded(platform.list_received)),
+            route("/{path:path}", POST=guarded(platform.receive), PUT=guarded(platform.receive)),
         ],
         exception_handlers={
             HTTPException: refused,
@@ -160,6 +160,9 @@ class _Platform:
         return Response(status_code=HTTPStatus.NO_CONTENT)
 
     async def delete_item(self, request: Request) -> Response:
+        if request.path_params["kind"] not in WORKSPACE_KINDS + GATEWAY_KINDS:
+            kind = request.path_params["kind"]
+            return problem(HTTPStatus.NOT_FOUND, f"There are no {kind}s here.")
         self._store.remove(request.path_params["kind"], request.path_params["name"])
         return Response(status_code=HTTPStatus.NO_CONTENT)
 
@@ -308,6 +311,10 @@ class _Platform:
     async def receive(self, request: Request) -> Response:
         """Take whatever is sent, as a service of others would: once per idempotency key."""
         path = f"/{request.path_params['path']}"
+        *described, _ = request.app.routes
+        if others := {m for r in described if r.path_regex.match(path) for m in r.methods}:
+            allow = ", ".join(sorted(others))
+            return problem(HTTPStatus.METHOD_NOT_ALLOWED, f"It takes {allow}.", {"allow": allow})
         reason = self._store.faults().get(f"receive {path}")
         if reason is not None:
             return problem(HTTPStatus.SERVICE_UNAVAILABLE, reason)
@@ -318,21 +325,7 @@ class _Platform:
         return Response(status_code=HTTPStatus.CREATED)
 
     async def describe(self, request: Request) -> Response:
-        routes = request.app.routes
-        paths: dict[str, dict[str, Any]] = {}
-        for route in routes:
-            for method in sorted((route.methods or set()) - {"HEAD"}):
-                ok = {"responses": {"200": {"description": "As asked."}}}
-                parameters = [
-                    {"name": n, "in": "path", "required": True, "schema": {"type": "string"}}
-                    for n in route.param_convertors
-                ]
-                item = paths.setdefault(
-                    route.path, {"parameters": parameters} if parameters else {}
-                )
-                item[method.lower()] = ok
-        info = {"title": "Simulated workspace and gateway", "version": "1.0.0"}
-        return JSONResponse({"openapi": "3.1.0", "info": info, "paths": paths})
+        return JSONResponse(description(WORKSPACE_KINDS + GATEWAY_KINDS))
 
 
 def _spell_time(seconds: float) -> str:

@@ -8,19 +8,20 @@ from __future__ import annotations
 import hashlib
 import hmac
 import json
-from collections.abc import Mapping
+from collections.abc import Awaitable, Callable, Mapping
 from http import HTTPStatus
 from typing import Any
 
 from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
 
 
 def problem(status: int, detail: str, headers: Mapping[str, str] | None = None) -> Response:
     """An answer that says what is wrong."""
     if status == HTTPStatus.UNAUTHORIZED:
-        headers = {"www-authenticate": "Bearer"}
+        headers = {**(headers or {}), "www-authenticate": "Bearer"}
     title = HTTPStatus(status).phrase
     return JSONResponse(
         {"title": title, "status": int(status), "detail": detail},
@@ -30,10 +31,28 @@ def problem(status: int, detail: str, headers: Mapping[str, str] | None = None) 
     )
 
 
+Handler = Callable[[Request], Awaitable[Response]]
+
+
+def route(path: str, **handlers: Handler) -> Route:
+    """One route for a path with all its methods, so that a 405 names every one of them.
+
+    Args:
+        path: the path.
+        handlers: by method; who asks for the HEAD of something is answered as with GET.
+    """
+
+    async def handle(request: Request) -> Response:
+        method = "GET" if request.method == "HEAD" else request.method
+        return await handlers[method](request)
+
+    return Route(path, handle, methods=list(handlers))
+
+
 async def refused(request: Request, error: Exception) -> Response:
     """The answer for an exception of HTTP."""
     assert isinstance(error, HTTPException)
-    return problem(error.status_code, error.detail)
+    return problem(error.status_code, error.detail, error.headers)
 
 
 async def unreadable(request: Request, error: Exception) -> Response:

@@ -22,6 +22,7 @@ from starlette.applications import Starlette
 
 from inchworm.host import app as host_app
 from inchworm.host.host import Host
+from inchworm.host.tokens import Tokens
 from inchworm.sim import app as sim_app
 from inchworm.sim.store import SimStore
 
@@ -42,8 +43,9 @@ def host(folder: Path) -> Starlette:
         raise AssertionError("nothing is started here")
 
     watching = Host(names=(), workplace=nothing, start=nothing, say=print)  # type: ignore[arg-type]
+    tokens = Tokens.of({"dev": TOKEN})
     now = dt.datetime(2026, 5, 1, 12, 0, tzinfo=dt.UTC)
-    return host_app.create_app(watching, list, lambda: now, TOKEN, None, TOKEN)
+    return host_app.create_app(watching, list, lambda: now, tokens, None, tokens)
 
 
 @contextlib.contextmanager

@@ -22,6 +22,7 @@ from inchworm.core.running.sending import Operation
 from inchworm.host.app import create_app
 from inchworm.host.host import Host, Watched
 from inchworm.host.incoming import Inbox
+from inchworm.host.tokens import Tokens
 from inchworm.targets.machine import Machine
 from tests.driver import Program
 from tests.once import SQLITE
@@ -83,7 +84,7 @@ class Asked:
         host._watched["dev"] = Watched(name="dev", live=live)
         inbox = Inbox(workplace)
         now = lambda: dt.datetime.now(dt.UTC)  # noqa: E731
-        self._app = create_app(host, list, now, None, inbox, TOKEN)
+        self._app = create_app(host, list, now, Tokens(), inbox, Tokens.of({"dev": TOKEN}))
 
     def __call__(self, path: str, body: Any = None, **options: Any) -> httpx.Response:
         headers = {"authorization": f"Bearer {TOKEN}", **options.pop("headers", {})}

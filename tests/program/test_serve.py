@@ -18,6 +18,7 @@ import pytest
 from openapi_spec_validator import OpenAPIV31SpecValidator
 
 from inchworm.application.schedules import LiveEnvironment, LiveSchedule
+from inchworm.cli.commands.serve import _by_environment
 from inchworm.core.environments.environment import (
     DatabaseAddress,
     Environment,
@@ -30,11 +31,13 @@ from inchworm.core.running.schedules import Missed
 from inchworm.host.app import DESCRIPTION, create_app
 from inchworm.host.host import Host, Watched
 from inchworm.host.scheduling import jobs_due
+from inchworm.host.tokens import Tokens
 from tests.driver import COMMAND, PLAIN, Program
 from tests.once import SQLITE, Once
 
 NOW = dt.datetime(2026, 5, 1, 12, 0, 30, tzinfo=dt.UTC)
 TOKEN = "open sesame"
+OTHER_TOKEN = "open poppy"
 
 
 def watched(cron: str, missed: Missed = Missed.RUN_ONCE, state: str = "on") -> LiveEnvironment:
@@ -125,7 +128,9 @@ class Asked:
         host = Host(["dev"], lambda: None, refuse, print)  # type: ignore[arg-type, return-value]
         host._watched["dev"] = Watched(name="dev", live=watched("0 2 * * *"))
         host._called["dev"] = deque()
-        self._app = create_app(host, list, lambda: NOW, TOKEN)
+        self._app = create_app(
+            host, list, lambda: NOW, Tokens.of({"dev": TOKEN, "test": OTHER_TOKEN})
+        )
 
     def __call__(self, method: str, path: str, **options: Any) -> httpx.Response:
         async def ask() -> httpx.Response:
@@ -155,6 +160,7 @@ def served() -> Asked:
         ({"authorization": f"Bearer {TOKEN}"}, b'{"name": {}}', 400),
         ({"authorization": f"Bearer {TOKEN}"}, b'{"environment": "dev", "name": "--yes"}', 400),
         ({"authorization": f"Bearer {TOKEN}"}, b'{"environment": "x", "name": "all"}', 404),
+        ({"authorization": f"Bearer {OTHER_TOKEN}"}, b'{"environment": "dev", "name": "a"}', 403),
         ({"authorization": f"Bearer {TOKEN}"}, b" " * 100_000, 413),
         ({"authorization": f"Bearer {TOKEN}"}, b'{"environment": "dev", "name": "all"}', 202),
     ],
@@ -167,6 +173,18 @@ def test_a_call_is_checked(
     if status != 202:
         assert answer.headers["content-type"] == "application/problem+json"
         assert answer.json()["status"] == status
+
+
+def test_a_token_is_for_an_environment_that_is_served(plain: Program) -> None:
+    plain.write("environments/test.toml", (plain.folder / "environments/dev.toml").read_text())
+    asked = ("serve", "dev", "test", "--token")
+    environ = {"ONE": "1", "TWO": "2"}
+    said = plain(*asked, "tst=env:ONE", code=2, environ=environ).text
+    assert "A token is for tst, which is not served. next Did you mean test?" in said
+    said = plain(*asked, "env:ONE", "--token", "env:TWO", code=2, environ=environ).text
+    assert "Write ENV=REFERENCE for each of them" in said
+    given = ["env:ALL", "test=file:a=b"]
+    assert dict(_by_environment(given, ["dev", "test"])) == {"dev": "env:ALL", "test": "file:a=b"}
 
 
 def test_it_tells_how_things_stand(served: Asked) -> None:

@@ -25,17 +25,16 @@ from inchworm.host.host import Host
 from inchworm.host.incoming import Busy, Inbox
 from inchworm.host.metrics import metrics
 from inchworm.host.page import page
+from inchworm.host.tokens import Tokens
 from inchworm.sim.requests import (
-    bearer,
-    is_token,
     json_of,
     object_of,
     problem,
     refused,
     route,
-    token_digest,
 )
 
+_NO_TOKENS = Tokens()
 _LARGEST_BODY = 64 * 1024
 _SHOWN = 25
 """Runs that are listed."""
@@ -45,9 +44,9 @@ def create_app(
     host: Host,
     runs: Callable[[], list[Run]],
     now: Callable[[], dt.datetime],
-    token: str | None,
+    tokens: Tokens,
     inbox: Inbox | None = None,
-    flow_token: str | None = None,
+    flow_tokens: Tokens = _NO_TOKENS,
 ) -> Starlette:
     """The application.
 
@@ -55,11 +54,11 @@ def create_app(
         host: what it tells of.
         runs: all runs of the ledger, the latest last.
         now: the present time, with a zone.
-        token: that starting a run asks for; without one nobody can start any.
+        tokens: that starting a run asks for; without one nobody can start any.
         inbox: takes in what comes to flows.
-        flow_token: that sending something to a flow asks for; without one nothing is taken.
+        flow_tokens: that sending something to a flow asks for; without one nothing is taken.
     """
-    served = _Served(host, runs, now, token, inbox, flow_token)
+    served = _Served(host, runs, now, tokens, inbox, flow_tokens)
     return Starlette(
         routes=[
             Route("/", served.show),
@@ -82,16 +81,16 @@ class _Served:
         host: Host,
         runs: Callable[[], list[Run]],
         now: Callable[[], dt.datetime],
-        token: str | None,
+        tokens: Tokens,
         inbox: Inbox | None,
-        flow_token: str | None,
+        flow_tokens: Tokens,
     ) -> None:
         self._host = host
         self._runs = runs
         self._now = now
         self._inbox = inbox
-        self._token = None if token is None else token_digest(token)
-        self._flow_token = None if flow_token is None else token_digest(flow_token)
+        self._tokens = tokens
+        self._flow_tokens = flow_tokens
 
     def show(self, request: Request) -> Response:
         return HTMLResponse(page(self._host.watched(), self._latest(), self._now()))
@@ -106,7 +105,7 @@ class _Served:
         return JSONResponse({"runs": [_told(run) for run in latest]})
 
     async def start_run(self, request: Request) -> Response:
-        _check_token(request, self._token)
+        self._tokens.check(request)
         body = await object_of(request, _LARGEST_BODY)
         environment, name = body.get("environment"), body.get("name")
         if not isinstance(environment, str) or not isinstance(name, str) or not name:
@@ -115,16 +114,20 @@ class _Served:
             )
         if name.startswith("-"):
             raise HTTPException(HTTPStatus.BAD_REQUEST, "That is no name.")
+        if environment in {each.name for each in self._host.watched()}:
+            self._tokens.check_for(request, environment)
         self._host.call(environment, name)
         answer = {"environment": environment, "name": name, "state": "called for"}
         return JSONResponse(answer, status_code=HTTPStatus.ACCEPTED)
 
     async def take(self, request: Request) -> Response:
         """Have a flow take in a request."""
-        _check_token(request, self._flow_token)
-        body = await json_of(request, _LARGEST_BODY)
         names = request.path_params
         watched = {each.name: each for each in self._host.watched()}
+        self._flow_tokens.check(request)
+        if names["environment"] in watched:
+            self._flow_tokens.check_for(request, names["environment"])
+        body = await json_of(request, _LARGEST_BODY)
         environment = watched.get(names["environment"])
         if environment is None or self._inbox is None:
             raise HTTPException(HTTPStatus.NOT_FOUND, f"There is no {names['environment']} here.")
@@ -157,14 +160,6 @@ class _Served:
     def _latest(self) -> list[Run]:
         names = {each.name for each in self._host.watched()}
         return [run for run in self._runs()[::-1] if run.plan.environment in names][:_SHOWN]
-
-
-def _check_token(request: Request, expected: bytes | None) -> None:
-    """Whether a request has the token for its purpose, of which the digest is known."""
-    if expected is None:
-        raise HTTPException(HTTPStatus.FORBIDDEN, "This host was given no token for that.")
-    if not is_token(bearer(request), expected):
-        raise HTTPException(HTTPStatus.UNAUTHORIZED, "The token is missing or wrong.")
 
 
 def _told(run: Run) -> dict[str, Any]:

@@ -6,14 +6,14 @@ import os
 import signal
 import subprocess
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import nullcontext
 
 import click
 
 from inchworm.cli.process import clock, collect_as_usual, machine, workplace
 from inchworm.cli.visible import visible
-from inchworm.core.errors import UsageError
+from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.parameters.values import read_duration
 from inchworm.core.running.run import Run
 from inchworm.host.host import Host
@@ -25,8 +25,18 @@ from inchworm.targets.secrets import Secrets
 @click.argument("environments", nargs=-1, required=True, metavar="ENV...")
 @click.option("--port", default=8860, show_default=True, help="Where it listens; 0 for any.")
 @click.option("--address", default="127.0.0.1", show_default=True, help="The address it binds.")
-@click.option("--token", metavar="REFERENCE", help="Lets who has it start runs: env:HOST_TOKEN.")
-@click.option("--flow-token", metavar="REFERENCE", help="Lets who has it send to flows: env:NAME.")
+@click.option(
+    *("--token", "tokens"),
+    multiple=True,
+    metavar="[ENV=]REFERENCE",
+    help="Lets who has it start runs, everywhere or in ENV: env:NAME, prod=env:NAME.",
+)
+@click.option(
+    *("--flow-token", "flow_tokens"),
+    multiple=True,
+    metavar="[ENV=]REFERENCE",
+    help="Lets who has it send to flows, everywhere or in ENV.",
+)
 @click.option(
     "--patience", default="10m", show_default=True, help="How long runs may end when it is stopped."
 )
@@ -34,8 +44,8 @@ def command(
     environments: tuple[str, ...],
     port: int,
     address: str,
-    token: str | None,
-    flow_token: str | None,
+    tokens: tuple[str, ...],
+    flow_tokens: tuple[str, ...],
     patience: str,
 ) -> None:
     """Run the schedules of environments, and tell how they stand, until stopped.
@@ -52,12 +62,16 @@ def command(
             next='pip install "inchworm[serve]"',
         ) from error
     from inchworm.host.app import create_app
+    from inchworm.host.tokens import Tokens
 
     place = workplace()
+    watched = [place.project.environment(name).name for name in environments]
     secrets = Secrets(machine(place.root))
-    runs_token, flows_token = (
-        None if reference is None else secrets.resolve(reference).reveal()
-        for reference in (token, flow_token)
+    starting, sending = (
+        Tokens.of(
+            {name: secrets.resolve(ref).reveal() for name, ref in _by_environment(given, watched)}
+        )
+        for given in (tokens, flow_tokens)
     )
     host = Host(
         names=environments,
@@ -73,7 +87,7 @@ def command(
         ledger = workplace().ledger
         return ledger.runs() if ledger.exists else []
 
-    app = create_app(host, runs, clock, runs_token, Inbox(workplace), flows_token)
+    app = create_app(host, runs, clock, starting, Inbox(workplace), sending)
     server = uvicorn.Server(uvicorn.Config(app, host=address, port=port, log_level="warning"))
     # of itself it would end the process by the signal, before what runs could end
     server.capture_signals = nullcontext  # type: ignore[method-assign, assignment]
@@ -86,6 +100,28 @@ def command(
         _say("stopping: what runs may end")
         host.stop()
         _say("stopped")
+
+
+def _by_environment(given: Sequence[str], environments: Sequence[str]) -> Iterator[tuple[str, str]]:
+    """The reference of the token of each environment; one of its own goes before one for all.
+
+    Raises:
+        UsageError: when one is for an environment that is not served.
+    """
+    named = {each: ":" not in each.partition("=")[0] for each in given}  # references have a colon
+    own = dict(each.split("=", 1) for each in given if named[each])
+    for_all = [each for each in given if not named[each]]
+    for name in own:
+        if name not in environments:
+            near = did_you_mean(name, environments, f"Serve it, too: inchworm serve {name}.")
+            raise UsageError(f"A token is for {name}, which is not served.", next=near)
+    if len(for_all) > 1:
+        raise UsageError(
+            "Two tokens are for all environments.", next="Write ENV=REFERENCE for each of them."
+        )
+    for name in environments:
+        if reference := own.get(name, for_all[0] if for_all else None):
+            yield name, reference
 
 
 def _start(arguments: Sequence[str]) -> subprocess.Popen[str]:

@@ -54,7 +54,7 @@ class Wire:
         self, client: socket.socket, server: socket.socket, answered: threading.Event
     ) -> None:
         is_marked = False
-        with suppress(OSError), client, server:
+        with ended(client, server), suppress(OSError):
             while data := client.recv(65536):
                 if self.armed is not None and self.armed in data:
                     is_marked = True
@@ -74,11 +74,24 @@ class Wire:
     def _to_client(
         self, client: socket.socket, server: socket.socket, answered: threading.Event
     ) -> None:
-        with suppress(OSError):
+        with ended(client, server), suppress(OSError):
             while data := server.recv(65536):
                 answered.set()
                 client.sendall(data)
-            client.close()
+
+
+@contextmanager
+def ended(*connections: socket.socket) -> Iterator[None]:
+    """Both ends are over when one direction is: whoever waits for the other one wakes up.
+
+    To close a socket does not wake who receives from it in another thread.
+    """
+    try:
+        yield
+    finally:
+        for connection in connections:
+            with suppress(OSError):  # it is over
+                connection.shutdown(socket.SHUT_RDWR)
 
 
 @contextmanager

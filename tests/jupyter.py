@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import socket
 import subprocess
@@ -48,6 +49,7 @@ def server(folder: Path) -> Iterator[Jupyter]:
         port = free.getsockname()[1]
     log = folder.with_name("jupyter.log")
     folder.mkdir()
+    _write_bare_kernel(folder.with_name("more"))
     options = {
         "port": port,
         "port_retries": 0,
@@ -62,7 +64,11 @@ def server(folder: Path) -> Iterator[Jupyter]:
                 *(sys.executable, "-m", "jupyter_server", f"--IdentityProvider.token={TOKEN}"),
                 *(f"--ServerApp.{name}={value}" for name, value in options.items()),
             ],
-            env={**os.environ, "JUPYTER_RUNTIME_DIR": str(folder.with_name("jupyter"))},
+            env={
+                **os.environ,
+                "JUPYTER_RUNTIME_DIR": str(folder.with_name("jupyter")),
+                "JUPYTER_PATH": str(folder.with_name("more")),
+            },
             stdout=said,
             stderr=said,
         )
@@ -75,6 +81,26 @@ def server(folder: Path) -> Iterator[Jupyter]:
     finally:
         process.terminate()
         process.wait()
+
+
+BARE = "bare"
+"""A kernel in whose environment Inchworm is not installed, as far as Python tells."""
+
+_WITHOUT = """
+import importlib.metadata as metadata
+every = metadata.distributions
+metadata.distributions = lambda **k: (d for d in every(**k) if d.metadata["Name"] != "inchworm")
+from ipykernel.kernelapp import launch_new_instance
+launch_new_instance()
+"""
+
+
+def _write_bare_kernel(folder: Path) -> None:
+    kernel = folder / "kernels" / BARE
+    kernel.mkdir(parents=True)
+    argv = [sys.executable, "-c", _WITHOUT, "-f", "{connection_file}"]
+    specification = {"argv": argv, "display_name": BARE, "language": "python"}
+    (kernel / "kernel.json").write_text(json.dumps(specification))
 
 
 def _answers(jupyter: Jupyter) -> bool:

@@ -15,7 +15,7 @@ import pytest
 
 from inchworm.targets.http_services import connect_service
 from tests.driver import Program
-from tests.jupyter import TOKEN, Jupyter, server
+from tests.jupyter import BARE, TOKEN, Jupyter, server
 from tests.once import SQLITE
 from tests.program.test_run_notebooks import (
     SECRET,
@@ -164,8 +164,11 @@ def test_what_is_wrong_with_the_server_is_said(plain: Program, jupyter: Jupyter)
     program = at(plain, jupyter, 'kernel = "ghost"')
     notebook(program, "works", "print('fine')")
     said = program("doctor", environ=ENVIRON, code=None).text
-    assert "has no kernel ghost; it has python3" in said
-    program.edit("environments/dev.toml", 'kernel = "ghost"', "")
+    assert f"has no kernel ghost; it has {BARE}, python3" in said
+    program.edit("environments/dev.toml", "ghost", BARE)
+    said = program("doctor", environ=ENVIRON, code=None).text
+    assert f"the kernel {BARE} of {jupyter.url} has no Inchworm, and runs have 0." in said
+    program.edit("environments/dev.toml", f'kernel = "{BARE}"', "")
     assert "kernel python3" in program("doctor", environ=ENVIRON, code=None).text
     wrong = {**ENVIRON, "JUPYTER": "wrong"}
     said = program("status", "dev", environ=wrong, code=None).text

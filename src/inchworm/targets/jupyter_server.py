@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
+from inchworm import __version__
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.parts import digest_of
@@ -241,7 +242,8 @@ class JupyterServer:
         """What the server says about itself, after it accepted our token.
 
         Raises:
-            TargetError: when it cannot be reached, refuses us, or has no such kernel.
+            TargetError: when it cannot be reached, refuses us, has no such kernel, or one in which
+                runs would fail.
         """
         known = self._request("GET", "/api/kernelspecs").json()["kernelspecs"]
         if self.kernel not in known:
@@ -249,6 +251,13 @@ class JupyterServer:
                 f"the Jupyter Server {self.name} has no kernel {self.kernel}; it has "
                 f"{', '.join(sorted(known)) or 'none'}.",
                 next="Write one of those as [notebooks] kernel, or have it installed there.",
+            )
+        own = self.installed().packages.get("inchworm")
+        if own != __version__:
+            raise TargetError(
+                f"the kernel {self.kernel} of {self.name} has "
+                f"{f'Inchworm {own}' if own else 'no Inchworm'}, and runs have {__version__}.",
+                next=f"Install it in the kernel's environment: pip install inchworm=={__version__}",
             )
         version = self._request("GET", "/api").json().get("version", "")
         count = sum(1 for _ in self._names())

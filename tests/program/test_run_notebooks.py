@@ -263,3 +263,15 @@ def test_rows_go_live_also_where_the_notebook_cannot_be_kept(starter: Program) -
     assert step["output"] == ""
     assert "it is not kept: " in step["log"]
     assert starter.query("dev", "SELECT * FROM mart.whole") == [(2, 9)]
+
+
+def test_a_cell_that_is_meant_to_raise_is_not_the_one_that_failed(plain: Program) -> None:
+    """By the tag that the format of notebooks has for it."""
+    program = plain
+    project(program)
+    cells = [nbformat.v4.new_code_cell(c) for c in ("raise ValueError('meant')", "1 / 0")]
+    cells[0].metadata["tags"] = ["raises-exception"]
+    program.write("notebooks/raises.ipynb", nbformat.writes(nbformat.v4.new_notebook(cells=cells)))
+    promote(program)
+    (step,) = run(program, "raises", code=1)["steps"]
+    assert "failed in cell 2, line 1 (1 / 0): ZeroDivisionError" in step["message"]

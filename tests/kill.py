@@ -296,8 +296,9 @@ def main() -> int:
             place = Place(Path(folder), *urls, given.seed)
             outcome = kill(place, given.kills // len(kinds))
         print(f"{kind}: {outcome.kills} kills in {outcome.promotions} promotions", flush=True)
-        wrong += [f"{kind}: {each}" for each in outcome.wrong]
-    print("\n".join(wrong) or "every database is what an undisturbed one is")
+        told = outcome.wrong or ["every time as an undisturbed one"]
+        print("\n".join(f"{kind}: {each}" for each in told), flush=True)
+        wrong += outcome.wrong
     return 1 if wrong else 0
 
 

@@ -58,7 +58,7 @@ def server(folder: Path) -> Iterator[Jupyter]:
         "allow_root": True,
         "terminals_enabled": False,
     }
-    with log.open("wb") as said:
+    with log.open("wb") as output:
         process = subprocess.Popen(
             [
                 *(sys.executable, "-m", "jupyter_server", f"--IdentityProvider.token={TOKEN}"),
@@ -69,15 +69,15 @@ def server(folder: Path) -> Iterator[Jupyter]:
                 "JUPYTER_RUNTIME_DIR": str(folder.with_name("jupyter")),
                 "JUPYTER_PATH": str(folder.with_name("more")),
             },
-            stdout=said,
-            stderr=said,
+            stdout=output,
+            stderr=output,
         )
-    found = Jupyter(f"http://127.0.0.1:{port}", folder)
+    jupyter = Jupyter(f"http://127.0.0.1:{port}", folder)
     try:
-        while not _answers(found):
+        while not _answers(jupyter):
             assert process.poll() is None, log.read_text()
             time.sleep(0.1)
-        yield found
+        yield jupyter
     finally:
         process.terminate()
         process.wait()

@@ -31,8 +31,8 @@ FOLDER = "starter/dev"
 
 @pytest.fixture(scope="module")
 def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Jupyter]:
-    with server(tmp_path_factory.mktemp("jupyter") / "shown") as found:
-        yield found
+    with server(tmp_path_factory.mktemp("jupyter") / "shown") as started:
+        yield started
 
 
 @pytest.fixture
@@ -64,8 +64,8 @@ def run(program: Program, name: str, code: int = 0) -> dict[str, Any]:
     """The only step of a run."""
     answer = program("run", name, "--in", "dev", "--json", code=code, environ=ENVIRON)
     (step,) = json.loads(answer.out.splitlines()[-1])["steps"]
-    found: dict[str, Any] = step
-    return found
+    only_step: dict[str, Any] = step
+    return only_step
 
 
 def test_it_is_put_there_and_runs_there(plain: Program, jupyter: Jupyter) -> None:

@@ -37,8 +37,8 @@ class Tokens:
             raise HTTPException(HTTPStatus.FORBIDDEN, "This host was given no token for that.")
         given = bearer(request)
         # all of them are compared, so that the time tells nothing
-        found = sum(is_token(given, digest) for digest in self.digests.values())
-        if not found:
+        matching = sum(is_token(given, digest) for digest in self.digests.values())
+        if not matching:
             raise HTTPException(HTTPStatus.UNAUTHORIZED, "The token is missing or wrong.")
 
     def check_for(self, request: Request, environment: str) -> None:

@@ -124,15 +124,10 @@ _SCHEMAS: _Json = {
 }
 
 
-def description(kinds: tuple[str, ...]) -> _Json:
-    """The document.
-
-    Args:
-        kinds: of the items that it keeps.
-    """
+def _items(kinds: tuple[str, ...]) -> _Json:
+    """Items of some kinds, and flows switched on."""
     item = _parameters("name", kind={"type": "string", "enum": list(kinds)})
-    paths: _Json = {
-        "/openapi.json": {"get": _operation("This document.", {"200": _OBJECT}, token="")},
+    return {
         "/v1/items": {
             "get": _operation("All items.", {"200": _listed("items", _reference("Item"))})
         },
@@ -157,62 +152,77 @@ def description(kinds: tuple[str, ...]) -> _Json:
                 ("400", "404", "409"),
             ),
         },
-        "/v1/schedules": {
-            "get": _operation(
-                "All schedules.", {"200": _listed("schedules", _reference("Schedule"))}
-            )
-        },
-        "/v1/schedules/{pipeline}/{name}": {
-            "parameters": _parameters("pipeline", "name"),
-            "put": _operation(
-                "Set the state of a schedule.",
-                {"204": "It is in that state."},
-                ("400", "404", "413", "503"),
-                body=_body(_reference("PutSchedule")),
-            ),
-        },
-        "/v1/secrets/{path}": {
-            "parameters": _parameters("path"),
-            "get": _operation(
-                "A secret's values.",
-                {"200": _reference("Secret")},
-                ("400", "404", "410"),
-                token="secretToken",
-                query=[
-                    {
-                        "name": "version",
-                        "in": "query",
-                        "schema": {"type": "integer", "minimum": 0},
-                    }
-                ],
-            ),
-            "put": _operation(
-                "Keep references to a secret's values.",
-                {"201": _of({"version": {"type": "integer"}})},
-                ("400", "404", "413"),
-                body=_body(_reference("PutSecret")),
-                token="secretToken",
-            ),
-        },
-        "/v1/faults": {
-            "put": _operation(
-                "Have something refused from now on, or no longer.",
-                {"204": "It is so."},
-                ("400", "413"),
-                body=_body(_reference("Fault")),
-            )
-        },
-        "/v1/received": {
-            "get": _operation(
-                "What was sent to any other path.",
-                {"200": _listed("received", _reference("Received"))},
-            )
-        },
     }
+
+
+_SCHEDULES: _Json = {
+    "/v1/schedules": {
+        "get": _operation("All schedules.", {"200": _listed("schedules", _reference("Schedule"))})
+    },
+    "/v1/schedules/{pipeline}/{name}": {
+        "parameters": _parameters("pipeline", "name"),
+        "put": _operation(
+            "Set the state of a schedule.",
+            {"204": "It is in that state."},
+            ("400", "404", "413", "503"),
+            body=_body(_reference("PutSchedule")),
+        ),
+    },
+}
+_SECRETS: _Json = {
+    "/v1/secrets/{path}": {
+        "parameters": _parameters("path"),
+        "get": _operation(
+            "A secret's values.",
+            {"200": _reference("Secret")},
+            ("400", "404", "410"),
+            token="secretToken",
+            query=[
+                {
+                    "name": "version",
+                    "in": "query",
+                    "schema": {"type": "integer", "minimum": 0},
+                }
+            ],
+        ),
+        "put": _operation(
+            "Keep references to a secret's values.",
+            {"201": _of({"version": {"type": "integer"}})},
+            ("400", "404", "413"),
+            body=_body(_reference("PutSecret")),
+            token="secretToken",
+        ),
+    },
+}
+_OTHERS: _Json = {
+    "/openapi.json": {"get": _operation("This document.", {"200": _OBJECT}, token="")},
+    "/v1/faults": {
+        "put": _operation(
+            "Have something refused from now on, or no longer.",
+            {"204": "It is so."},
+            ("400", "413"),
+            body=_body(_reference("Fault")),
+        )
+    },
+    "/v1/received": {
+        "get": _operation(
+            "What was sent to any other path.",
+            {"200": _listed("received", _reference("Received"))},
+        )
+    },
+}
+
+
+def description(kinds: tuple[str, ...]) -> _Json:
+    """The document.
+
+    Args:
+        kinds: of the items that it keeps.
+    """
     schemes = {name: {"type": "http", "scheme": "bearer"} for name in ("token", "secretToken")}
     return {
         "openapi": "3.1.0",
         "info": {"title": "Simulated workspace and gateway", "version": "1.0.0"},
-        "paths": paths,
+        "paths": {**_items(kinds), **_SCHEDULES, **_SECRETS, **_OTHERS},
         "components": {"schemas": _SCHEMAS, "securitySchemes": schemes},
     }

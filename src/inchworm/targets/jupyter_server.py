@@ -48,7 +48,7 @@ _LOOK = """
 def _inchworm():
     import json, os, platform, sys
     from importlib.metadata import distributions
-    found = [(d.metadata["Name"], d.version) for d in distributions() if d.metadata["Name"]]
+    packages = [(d.metadata["Name"], d.version) for d in distributions() if d.metadata["Name"]]
     markers = {
         "implementation_name": sys.implementation.name,
         "os_name": os.name,
@@ -59,7 +59,7 @@ def _inchworm():
         "python_version": ".".join(platform.python_version_tuple()[:2]),
         "sys_platform": sys.platform,
     }
-    return json.dumps({"packages": found, "markers": markers})
+    return json.dumps({"packages": packages, "markers": markers})
 _inchworm = _inchworm()
 """
 """The program that a kernel is asked to run; it must not need Inchworm there."""
@@ -216,15 +216,15 @@ class JupyterServer:
         session = KernelSession(id=started["id"], kernel=started["kernel"]["id"])
         try:
             with closing(self.channels(session)) as channels:
-                said = json.loads(channels.evaluate(_LOOK, "_inchworm", _ANSWERS_WITHIN))
+                answer = json.loads(channels.evaluate(_LOOK, "_inchworm", _ANSWERS_WITHIN))
         finally:
             self.end_kernel(session)
         from packaging.utils import canonicalize_name
 
         return Installed(
             where=f"the kernel {self.kernel} of {self.name}",
-            packages={canonicalize_name(name): version for name, version in said["packages"]},
-            markers=said["markers"],
+            packages={canonicalize_name(name): version for name, version in answer["packages"]},
+            markers=answer["markers"],
         )
 
     def channels(self, session: KernelSession) -> KernelChannels:

@@ -38,9 +38,9 @@ def installed_packages() -> dict[str, str]:
 
     from packaging.utils import canonicalize_name
 
-    found: dict[str, str] = {}
+    versions: dict[str, str] = {}
     for distribution in distributions():
         name = distribution.metadata["Name"]
         if name:  # what is left of a broken installation has none
-            found.setdefault(canonicalize_name(name), distribution.version)
-    return found
+            versions.setdefault(canonicalize_name(name), distribution.version)
+    return versions

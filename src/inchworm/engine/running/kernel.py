@@ -177,7 +177,7 @@ class Kernel:
 
 
 def failed(notebook: NotebookNode) -> Executed:
-    """A notebook of which a cell failed: the last one that raised; others before may be meant to."""
+    """A notebook of which a cell failed: the last one that raised, as others may be meant to."""
     for number, cell in reversed(list(enumerate(notebook.cells, start=1))):
         for output in cell.get("outputs", ()):
             if output.output_type == "error":

@@ -219,3 +219,26 @@ def test_notebooks_move_there_and_the_way_back_stays_open(plain: Program, jupyte
     program("rollback", "dev", "--yes", environ=ENVIRON)
     assert run(program, "works")["log"] == "fine"
     assert "mart.other" not in program("status", "dev", environ=ENVIRON).text
+
+
+def test_what_people_leave_in_the_folder_is_in_nobodys_way(
+    plain: Program, jupyter: Jupyter
+) -> None:
+    """Files that are no notebooks, or are called as no part can be; but ours has to be one."""
+    program = at(plain, jupyter)
+    notebook(program, "works", "print('fine')")
+    promote(program)
+    folder = jupyter.folder / FOLDER
+    (folder / "broken.ipynb").write_text("no JSON")
+    (folder / "empty.ipynb").write_text("")
+    (folder / "a:b#c.ipynb").write_bytes((folder / "works.ipynb").read_bytes())
+    program("drift", "dev", environ=ENVIRON)
+    assert run(program, "works")["log"] == "fine"
+    assert "nothing to do" in promote(program)
+    (folder / "works.ipynb").write_text("no JSON")
+    said = program("drift", "dev", environ=ENVIRON, code=1).text
+    assert "what is there cannot be read as a notebook" in said
+    assert "left out notebook" in program("adopt", "dev", "notebook:works", environ=ENVIRON).text
+    bundle = program("pack", "--json", environ=ENVIRON).json["bundle"]
+    program("promote", bundle, "--to", "dev", "--yes", "--overwrite", environ=ENVIRON)
+    program("drift", "dev", environ=ENVIRON)

@@ -22,6 +22,7 @@ from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.parts import digest_of
 from inchworm.core.promotion.composition import LiveItem
 from inchworm.core.rendered import canonical
+from inchworm.kinds.registry import UNFIT
 from inchworm.targets.http_client import Answer, http_client
 from inchworm.targets.python_packages import Installed
 from inchworm.targets.secret import Secret
@@ -119,8 +120,14 @@ class JupyterServer:
         return items
 
     def document(self, part: PartId) -> Mapping[str, Any]:
-        """A notebook's cells, and what a promotion put there beside them."""
-        notebook = self._request("GET", self._path(part)).json()["content"]
+        """A notebook's cells, and what a promotion put there beside them.
+
+        The folder is open to people: of a file that is no notebook, only that is told.
+        """
+        answer = self._client.send("GET", self._path(part))
+        if answer.status == HTTPStatus.BAD_REQUEST:
+            return {"notebook": "what is there cannot be read as a notebook"}
+        notebook = self._checked(answer, gone=False).json()["content"]
         metadata = notebook.get("metadata", {})
         cells = [
             {"cell_type": cell["cell_type"], "source": _text(cell["source"])}
@@ -145,8 +152,9 @@ class JupyterServer:
         if answer.status == HTTPStatus.NOT_FOUND:
             return
         for entry in answer.json()["content"]:
-            if entry["type"] == "notebook":
-                yield str(entry["name"]).removesuffix(_SUFFIX)
+            name = str(entry["name"]).removesuffix(_SUFFIX)
+            if entry["type"] == "notebook" and not UNFIT.search(name):  # others are no part's
+                yield name
 
     def _make_folders(self) -> None:
         """Make the folder, and those that it is in, where they are missing."""

@@ -1,9 +1,12 @@
 """Drafts, status and building with many models, beside a Python that imports click alone.
 
-Run it with ``python benchmarks/drafts.py [MODELS]``, by default 10,000. It writes a project of
-small models into a temporary folder, promotes it into a DuckDB file, changes ten of the models, and
-measures whole processes: seconds, and the most memory that they had at once. Building is measured
-beside the bare driver that runs the same statements in the same order.
+Run it with ``python benchmarks/drafts.py [MODELS] [URL]``, by default 10,000 and a DuckDB file; the
+URL is that of an empty PostgreSQL database, ``postgresql://user@host/database``, that it may fill.
+It writes a project of small models into a temporary folder, promotes it, changes ten of the models,
+and measures whole processes: seconds, and the most memory that they had at once. What the driver
+alone takes to open the database and to list its tables and columns stands beside it: no program
+that asks the database can be faster. Building is measured beside the bare driver that runs the same
+statements in the same order, in DuckDB.
 """
 
 from __future__ import annotations
@@ -14,15 +17,31 @@ import time
 from pathlib import Path
 
 import duckdb
+import psycopg
 
 from processes import PROGRAM, beside_click, measured
 
 CHANGED = 10
 BUILT = 1_000
+DUCKDB = "duckdb:///dev.duckdb"
 _ENVIRONMENT = (
-    'snapshots = true\n[databases.main]\nurl = "duckdb:///dev.duckdb"\nthreads = 1\n'
+    'snapshots = true\n[databases.main]\nurl = "{}"\nthreads = 1\n'
     '[workspace]\nurl = "sim:dev"\n[gateway]\nurl = "sim:dev"\n'
 )
+_TABLES_OF_DUCKDB = """
+import duckdb
+with duckdb.connect("dev.duckdb", read_only=True) as connection:
+    connection.execute("SELECT schema_name, table_name, sql FROM duckdb_tables()").fetchall()
+    connection.execute("SELECT table_name, column_name, data_type FROM duckdb_columns()").fetchall()
+"""
+_TABLES_OF_POSTGRES = """
+import psycopg
+with psycopg.connect({!r}) as connection:
+    connection.execute(
+        "SELECT c.oid::regclass::text, attname, format_type(atttypid, atttypmod) "
+        "FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid WHERE attnum > 0"
+    ).fetchall()
+"""
 
 
 def table_of(number: int) -> str:
@@ -37,18 +56,26 @@ def sql_of(number: int) -> str:
     return f"SELECT id, level * 2 AS twice FROM {table_of(number - number % 10)}"
 
 
-def write_project(folder: Path, models: int) -> None:
-    """A project with so many models."""
+def write_project(folder: Path, models: int, url: str = DUCKDB) -> None:
+    """A project with so many models, whose environment is the database at ``url``."""
     for name in ("environments", "schemas/raw"):
         (folder / name).mkdir(parents=True)
     (folder / "inchworm.toml").write_text('name = "bench"\nversion = "1.0.0"\n')
-    (folder / "environments/dev.toml").write_text(_ENVIRONMENT)
+    (folder / "environments/dev.toml").write_text(_ENVIRONMENT.format(url))
     (folder / "schemas/raw/schema.toml").write_text('managed = "outside"\n')
     (folder / "schemas/raw/tables.sql").write_text(
         "CREATE TABLE raw.reading (id INTEGER, level INTEGER);"
     )
     for number in range(models):
         write_model(folder, number, sql_of(number))
+    if url != DUCKDB:
+        with psycopg.connect(url) as server:
+            server.execute("CREATE SCHEMA raw")
+            server.execute(
+                "CREATE TABLE raw.reading AS SELECT i AS id, i AS level "
+                "FROM generate_series(0, 8) i"
+            )
+        return
     with duckdb.connect(str(folder / "dev.duckdb")) as connection:
         connection.execute("CREATE SCHEMA raw")
         connection.execute(
@@ -102,10 +129,12 @@ def building(models: int) -> None:
 def main() -> None:
     """Print a line per measure: both sides, the ratio, and the memory of ours."""
     models = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
+    url = sys.argv[2] if len(sys.argv) > 2 else DUCKDB
+    listing = _TABLES_OF_DUCKDB if url == DUCKDB else _TABLES_OF_POSTGRES.format(url)
     print(f"{'':50}{'inchworm':>10}{'click':>10}{'ratio':>10}{'memory':>11}")
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
-        write_project(folder, models)
+        write_project(folder, models, url)
         took, memory, packed = measured((*PROGRAM, "pack"), folder)
         print(f"{f'first pack of {models:,}':50}{took:8.2f} s{'':20}{memory:8.0f} MB", flush=True)
         bundle = packed.split()[1]
@@ -115,6 +144,8 @@ def main() -> None:
             write_model(folder, number, sql_of(number).replace("* 2", "* 3"))
         measured((*PROGRAM, "check"), folder)
         bundle = measured((*PROGRAM, "pack"), folder)[2].split()[1]
+        alone = (sys.executable, "-c", listing)
+        beside_click("the driver alone: open, list tables and columns", alone, folder)
         beside_click("status", (*PROGRAM, "status"), folder)
         draft = (*PROGRAM, "promote", bundle, "--to", "dev", "--draft")
         beside_click(f"draft with {CHANGED} changed of {models:,}", draft, folder)

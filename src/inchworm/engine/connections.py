@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
@@ -83,8 +83,14 @@ class OpenEnvironment:
             return self.notebooks
         return self.gateway if part.kind.home is Home.GATEWAY else self.workspace
 
-    def composition(self, read_at: str) -> Composition:
-        """The composition of the environment, read now."""
+    def composition(self, read_at: str, *, is_for_draft: bool = True) -> Composition:
+        """The composition of the environment, read now.
+
+        Args:
+            read_at: the time, ISO 8601.
+            is_for_draft: whether what hangs on the relations of models is asked for, too. Nothing
+                but a draft needs it, and with thousands of tables it takes as long as all else.
+        """
         parts = self.bookkeeping.parts()
         ours = {part.part: part for part in parts if part.project == self.project}
         foreign = [part for part in parts if part.project != self.project]
@@ -98,7 +104,8 @@ class OpenEnvironment:
             for name, table in everything.items()
             if table.schema not in {self.bookkeeping.schema, *elsewhere} and name not in aside
         }
-        differing, attached, granted = self._compared(ours, foreign)
+        of_models = self.of_models(ours.values()) if is_for_draft else frozenset()
+        differing, attached, granted = self._compared(ours, foreign, of_models)
         promotions = tuple(self.bookkeeping.promotions())
         completed = {None, promotions[-1].promotion if promotions else None}
         return Composition(
@@ -119,7 +126,7 @@ class OpenEnvironment:
             is_unfinished=self.bookkeeping.claimed_by() not in completed,
             claims=self.bookkeeping.claims(),
             heads=self.bookkeeping.heads(),
-            dependents=self.database.dependents(self.of_models(ours.values())),
+            dependents=self.database.dependents(of_models),
         )
 
     def aside(self) -> frozenset[RelationName]:
@@ -129,10 +136,9 @@ class OpenEnvironment:
     def of_models(self, parts: Iterable[LivePart]) -> frozenset[RelationName]:
         """The real names of what models provide among some live parts."""
         return frozenset(
-            self.environment.database.physical_table(table)
+            self.environment.database.physical_table(part.part.relation)
             for part in parts
             if part.part.kind is Kind.MODEL
-            for table in part.table_names
         )
 
     def of_others(self, parts: Iterable[LivePart]) -> frozenset[RelationName]:
@@ -190,19 +196,27 @@ class OpenEnvironment:
         return definitions
 
     def _compared(
-        self, parts: Mapping[PartId, LivePart], foreign_parts: Sequence[LivePart]
+        self,
+        parts: Mapping[PartId, LivePart],
+        foreign_parts: Sequence[LivePart],
+        published: Collection[RelationName],
     ) -> tuple[list[Difference], dict[str, tuple[Definition, ...]], tuple[Definition, ...]]:
         """What is otherwise than it was recorded, what relations of models have, and all rights.
 
         Former versions recorded the structures alone, and of models nothing but their relations.
         Where a promotion broke off among its migrations, a schema is as nobody recorded it; then
         nothing can be said about it until a promotion has gone on.
+
+        Args:
+            parts: those of this project.
+            foreign_parts: those of other projects.
+            published: relations whose publications are asked for.
         """
         recorded = self.bookkeeping.structures()
         definitions = self.definitions(parts, foreign_parts) if parts or recorded else []
         attached: dict[str, tuple[Definition, ...]] = {}
         own = [each for each in definitions if each.thing in _ATTACHED and not each.is_of_schema]
-        for each in (*own, *self.database.publications(self.of_models(parts.values()))):
+        for each in (*own, *self.database.publications(published)):
             attached[each.relation] = (*attached.get(each.relation, ()), each)
         granted = tuple(each for each in definitions if each.thing is Thing.RIGHTS)
         if not recorded:

@@ -170,7 +170,7 @@ def _check_nothing_by_hand(work: Work, place: OpenEnvironment, again: str) -> No
     }
     by_hand = [
         each
-        for each in place.composition(work.now()).differences
+        for each in place.composition(work.now(), is_for_draft=False).differences
         if each.name in replaced and each.what == "changed" and each.mark not in draft.by_hand
     ]
     if by_hand:

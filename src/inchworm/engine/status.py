@@ -34,7 +34,7 @@ def read_status(
     """Ask an environment's database and services what they have."""
     try:
         with open_environment(environment, project, machine, values, read_only=True) as place:
-            live = place.composition(place.clock(lambda: read_at)())
+            live = place.composition(place.clock(lambda: read_at)(), is_for_draft=False)
     except InchwormError as error:
         return EnvironmentStatus(environment=environment, live=None, problem=str(error))
     drifted = live.drifted(environment.database)

@@ -179,8 +179,8 @@ class _Rounds:
 
     def go(self) -> None:
         """Work out whatever is not known, or no longer true."""
-        for part in [part for part in self.known if part not in self.parts]:
-            del self.known[part]
+        for name in self.known.names - set(map(str, self.parts)):
+            del self.known[PartId.parse(name)]
         fresh = [part for part in self.parts.values() if not self._take_over(part)]
         for kinds in ({Kind.SCHEMA}, {Kind.NOTEBOOK}, {Kind.MODEL}):
             self._work_out([part for part in fresh if part.id.kind in kinds])

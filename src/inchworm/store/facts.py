@@ -11,7 +11,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import zlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence, Set
 from contextlib import suppress
 from functools import cached_property
 from pathlib import Path
@@ -151,9 +151,9 @@ class FactsStore(FactsCache):
         return len({**self._rows, **self._new})
 
     @property
-    def names(self) -> list[str]:
-        """The parts that something is known about, as ``kind:name``, sorted."""
-        return sorted({**self._rows, **self._new})
+    def names(self) -> Set[str]:
+        """The parts that something is known about, as ``kind:name``."""
+        return self._rows.keys() | self._new.keys()
 
     def outline(self, part: PartId) -> Outline | None:
         outline = self._outlines.get(part)

@@ -137,6 +137,9 @@ def _outside_tables(assembly: Assembly, live: Composition) -> Iterator[Finding]:
                     remedy=f"Did you mean {near}?" if near else None,
                 )
                 continue
+            declares = {column.name for column in declared.columns}
+            if not declared.open and declares <= live_table.by_name.keys():
+                continue  # so the readers, of which there may be thousands, need no look
             read = {
                 column
                 for reader in readers

@@ -6,7 +6,7 @@ Whoever only wants to know whether anything changed imports this and nothing hea
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import MutableMapping, Sequence
+from collections.abc import MutableMapping, Sequence, Set
 from typing import TYPE_CHECKING
 
 from inchworm.core.identifiers import PartId
@@ -30,6 +30,11 @@ class FactsCache(MutableMapping[PartId, str]):
     """
 
     order: Sequence[str] = ()
+
+    @property
+    def names(self) -> Set[str]:
+        """The parts that something is known about, as ``kind:name``."""
+        return set(map(str, self))
 
     @abstractmethod
     def outline(self, part: PartId) -> Outline | None:

@@ -313,7 +313,7 @@ class Composition:
         return sorted(
             part
             for part, live in self.parts.items()
-            if (part.kind is Kind.MODEL and not self._has_tables(live, address))
+            if (part.kind is Kind.MODEL and not self._has_table(live, address))
             or self.differing(live, address)
             or (part.kind.is_service and not self._has_item(live))
         )
@@ -354,6 +354,8 @@ class Composition:
         """What is otherwise than it was put, of a model or schema; or switched, of a service."""
         if part.part.kind.is_service:
             return self._switched(part.part)
+        if not self.differences:
+            return []
         if not part.managed:
             names = set(part.table_names)
             return [d for d in self.differences if d.name in names and not d.is_of_schema]
@@ -365,8 +367,8 @@ class Composition:
             return [d for d in self.differences if d.relation in physical and not d.is_of_schema]
         return []
 
-    def _has_tables(self, part: LivePart, address: DatabaseAddress) -> bool:
-        return all(address.physical_table(name) in self.tables for name in part.table_names)
+    def _has_table(self, model: LivePart, address: DatabaseAddress) -> bool:
+        return address.physical_table(model.part.relation) in self.tables
 
     def _has_item(self, part: LivePart) -> bool:
         item = self.items.get(part.part)

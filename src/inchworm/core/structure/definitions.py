@@ -225,20 +225,22 @@ def differences(before: Sequence[Definition], after: Sequence[Definition]) -> li
 
     What surrounds a table or view that is itself missing or new says nothing more.
     """
-    old = {definition.key: definition for definition in before}
-    new = {definition.key: definition for definition in after}
+    old = {(definition.thing, definition.name): definition for definition in before}
+    new = {(definition.thing, definition.name): definition for definition in after}
+    pairs = [(old.get(key), new.get(key)) for key in {**old, **new}]
+    differing = [(w, n) for w, n in pairs if w is None or n is None or w.sql != n.sql]
+    if not differing:  # of thousands of objects, mostly nobody has touched one
+        return []
     implied = _relations(before) ^ _relations(after)
     changed: list[Difference] = []
-    for key in sorted({*old, *new}):
-        was, now = old.get(key), new.get(key)
+    for was, now in differing:
         known = was or now
-        if known is None or (was is not None and now is not None and was.sql == now.sql):
-            continue
+        assert known is not None  # it has a name on one side at least
         if known.thing.is_surrounding and known.relation in implied:
             continue
         changed.append(
             Difference(
-                key=key,
+                key=known.key,
                 name=known.name,
                 what="unknown" if was is None else "missing" if now is None else "changed",
                 thing=known.thing,
@@ -248,7 +250,7 @@ def differences(before: Sequence[Definition], after: Sequence[Definition]) -> li
                 relation=(now or known).relation,
             )
         )
-    return changed
+    return sorted(changed, key=lambda difference: difference.key)
 
 
 def _relations(definitions: Iterable[Definition]) -> set[str]:

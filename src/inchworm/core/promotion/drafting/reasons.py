@@ -109,11 +109,8 @@ class _Reasons:
         for part in self.assembly.model_order:
             if part in self.reasons:
                 continue
-            rebuilt = [
-                other.name
-                for other in sorted(self.assembly.upstream[part])
-                if other.kind is Kind.MODEL and other in self.reasons
-            ]
+            upstream = self.assembly.upstream[part] & self.reasons.keys()
+            rebuilt = [other.name for other in sorted(upstream) if other.kind is Kind.MODEL]
             by_schema = [table for table in self.assembly.outlines[part].reads if table in touched]
             if rebuilt:
                 self.reasons[part] = Reason("rebuild", f"depends on {listed(rebuilt)}")

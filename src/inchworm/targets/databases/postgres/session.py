@@ -246,7 +246,8 @@ class PostgresSession:
     def _run(self, text: str, values: Sequence[Any]) -> psycopg.Cursor[tuple[Any, ...]]:
         if not values:
             return self._connection.execute(text.encode())
-        return self._connection.execute(text.replace("%", "%%").replace("?", "%s").encode(), values)
+        given = [_array(value) if isinstance(value, list) else value for value in values]
+        return self._connection.execute(text.replace("%", "%%").replace("?", "%s").encode(), given)
 
     @contextmanager
     def _errors(self) -> Iterator[None]:
@@ -290,6 +291,15 @@ class PostgresSession:
 def _with_zone(moment: Any) -> dt.datetime:
     assert isinstance(moment, dt.datetime)
     return moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC)
+
+
+def _array(texts: Sequence[str]) -> str:
+    """Texts as an array constant (PostgreSQL 15, section 8.15.2).
+
+    The driver's own way takes a hundred times as long, which thousands of names feel.
+    """
+    escaped = (text.replace("\\", "\\\\").replace('"', '\\"') for text in texts)
+    return "{" + ",".join(f'"{text}"' for text in escaped) + "}"
 
 
 def _whole(cell: object) -> object:

@@ -103,9 +103,9 @@ WHERE NOT EXISTS (
   AND NOT EXISTS (
     SELECT 1 FROM pg_attrdef a
     WHERE h.classid = 'pg_attrdef'::regclass AND a.oid = h.objid AND a.adrelid = h.target)
-  AND NOT EXISTS (
-    SELECT 1 FROM target g
-    WHERE h.classid = 'pg_type'::regclass AND h.objid IN (g.reltype, g.typarray))
+  AND (h.classid <> 'pg_type'::regclass OR h.objid NOT IN (
+    SELECT g.reltype FROM target g UNION ALL
+    SELECT g.typarray FROM target g WHERE g.typarray IS NOT NULL))
 ORDER BY 1, 2
 """
 

@@ -401,3 +401,21 @@ def test_objects_of_others_go_along(starter: Program, postgres_url: str) -> None
         "FROM pg_class c WHERE c.oid = 'report.daily_total'::regclass",
     )
     assert has == [("positive", "watch", "report.by_day", True, True)]
+
+
+def test_the_record_tells_what_a_switch_over_ran(anywhere: tuple[Program, str]) -> None:
+    """Which table was renamed to what, and which was dropped, is nowhere else afterwards."""
+    program, _ = anywhere
+    program.edit(TOTAL, "SELECT", TABLE + "SELECT")
+    first(program)
+    second(program)
+    program.edit(TOTAL, "10 * sum(amount)", "20 * sum(amount)")
+    promoted = program.promote(program.pack(), "dev").json
+    recorded = program("history", promoted["id"], "--json").json["steps"]
+    (switched,) = [step["sql"] for step in recorded if step["phase"] == "switch"]
+    text = "\n".join(switched)
+    assert 'DROP TABLE "report"."daily_total__kept"' in text
+    there = switched.index('ALTER TABLE "report"."daily_total" RENAME TO "daily_total__kept"')
+    assert 'ALTER TABLE "report"."daily_total__beside" RENAME TO "daily_total"' in switched[there:]
+    assert "INSERT" not in text  # the bookkeeping's own
+    assert switched[-1] in program("history", promoted["id"], "--sql").out

@@ -40,6 +40,7 @@ class StepReport:
         log: what it said, and what went wrong in attempts before the last.
         measures: the numbers that a notebook measured, by name.
         output: the name of the file that it left with the run, such as an executed notebook.
+        ran: the SQL that it ran, where only running it tells; a journal keeps it beside the report.
     """
 
     state: StepState
@@ -51,6 +52,7 @@ class StepReport:
     log: str = ""
     measures: Mapping[str, float] = field(default_factory=dict)
     output: str = ""
+    ran: tuple[str, ...] = ()
 
     def to_json(self) -> dict[str, Any]:
         """The report as the ledger keeps it; what is not known is left out."""

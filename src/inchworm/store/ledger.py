@@ -224,9 +224,12 @@ class Ledger:
         return self.promotion(promotion)
 
     def steps(self, promotion: PromotionId, reports: Sequence[tuple[int, StepReport]]) -> None:
-        """Record how steps stand, all at once."""
+        """Record how steps stand, all at once, and the SQL that only running them told."""
         if reports:
-            events = [StepReported(step=number, report=report) for number, report in reports]
+            events: list[Event] = [StepReported(step=n, report=report) for n, report in reports]
+            ran = {number: report.ran for number, report in reports if report.ran}
+            if ran:
+                events.append(StatementsRecorded(statements=Statements.of(ran)))
             self.append(str(promotion), *events)
 
     def record_statements(self, promotion: PromotionId, statements: Statements) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import ClassVar
 
 from inchworm.core.counting import counted
@@ -135,20 +136,26 @@ class SwitchOver(Action):
             if part.part.kind is Kind.MODEL
         }
 
+        ran: list[str] = []
+
         def switch_over() -> None:
             with site.database.transaction():
-                site.staging.drop_replaced()
-                site.database.switch_over(switches)
-                site.staging.switched(switches, keep_replaced=keep, digests=digests)
+                with site.database.noting() as switched:
+                    site.staging.drop_replaced()
+                    site.database.switch_over(switches)
+                    site.staging.switched(switches, keep_replaced=keep, digests=digests)
+                ran[:] = [*prepared, *switched]
                 site.structures.record_models({switch.name for switch in switches})
                 site.bookkeeping.put(site.live_part(part) for part in built)
                 site.bookkeeping.remove(*gone)
                 for action in actions:
                     site.mark(action.number)
 
-        site.database.prepare(switches)
+        with site.database.noting() as prepared:
+            site.database.prepare(switches)
         site.database.locking(switch_over)
-        return [action.report(len(built)) for action in actions if isinstance(action, SwitchOver)]
+        reports = [a.report(len(built)) for a in actions if isinstance(a, SwitchOver)]
+        return [replace(reports[0], ran=tuple(ran)), *reports[1:]]
 
     def report(self, built: int) -> StepReport:
         """How the action ended, when ``built`` models went live."""

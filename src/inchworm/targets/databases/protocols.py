@@ -106,6 +106,10 @@ class Session(Protocol):
         """Run a statement."""
         ...
 
+    def noting(self) -> AbstractContextManager[list[str]]:
+        """Note the statements that run in the block; those with values are left out."""
+        ...
+
     def execute_without_transaction(self, sql: str) -> None:
         """Run a statement that no transaction can hold; what a crashed attempt left goes first."""
         ...

@@ -14,6 +14,7 @@ import duckdb
 from inchworm.core.errors import EnvironmentMoved, OutsideAccess, TargetError
 from inchworm.targets.databases.duckdb.places import NO_PLACES, Places
 from inchworm.targets.databases.duckdb.scratch import Scratch
+from inchworm.targets.databases.noting import Noting
 from inchworm.targets.databases.protocols import Result, Server
 from inchworm.targets.databases.quoting import quoted
 
@@ -52,7 +53,7 @@ def _stamp(path: Path) -> str:
     return ", ".join(stamps)
 
 
-class DuckDbSession:
+class DuckDbSession(Noting):
     """A connection to a DuckDB file."""
 
     dialect = "duckdb"
@@ -122,6 +123,7 @@ class DuckDbSession:
         other = copy(self)
         other._connection = self._another()
         other._is_first = False
+        other._notes = None
         return other
 
     def _another(self) -> duckdb.DuckDBPyConnection:
@@ -147,6 +149,7 @@ class DuckDbSession:
             self._macros.clear()
         with self._errors():
             self._connection.execute(sql, list(values))
+        self._note(sql, values)
 
     def execute_without_transaction(self, sql: str) -> None:
         """Run a statement by itself; a statement that fails leaves nothing here."""

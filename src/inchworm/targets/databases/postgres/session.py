@@ -13,6 +13,7 @@ import psycopg
 from psycopg import errors
 
 from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.targets.databases.noting import Noting
 from inchworm.targets.databases.postgres.lock_waits import (
     WAIT,
     Blockers,
@@ -38,7 +39,7 @@ JOIN pg_namespace n ON n.oid = c.relnamespace WHERE NOT i.indisvalid
 """
 
 
-class PostgresSession:
+class PostgresSession(Noting):
     """A connection to a PostgreSQL database.
 
     Args:
@@ -138,6 +139,7 @@ class PostgresSession:
         """Run a statement."""
         with self._errors():
             self._run(sql, values)
+        self._note(sql, values)
 
     def execute_without_transaction(self, sql: str) -> None:
         """Run a statement by itself. An index that was not finished would be taken for one."""

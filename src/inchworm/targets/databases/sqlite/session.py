@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any, Self
 
 from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.targets.databases.noting import Noting
 from inchworm.targets.databases.protocols import Result, Server
 from inchworm.targets.databases.quoting import quoted
 
@@ -27,7 +28,7 @@ _PATIENCE = 15.0
 """Seconds to wait for another connection that writes."""
 
 
-class SqliteSession:
+class SqliteSession(Noting):
     """A connection to a SQLite file and those of its schemas."""
 
     dialect = "sqlite"
@@ -106,6 +107,7 @@ class SqliteSession:
         """Run a statement."""
         with self._errors():
             self._connection.execute(sql, list(values))
+        self._note(sql, values)
 
     def execute_without_transaction(self, sql: str) -> None:
         """Run a statement by itself; a statement that fails leaves nothing here."""

@@ -15,6 +15,7 @@ from inchworm.core.parameters.matrix import references, substitute
 from inchworm.core.parameters.values import Type, Value
 from inchworm.core.promotion.composition import Composition, LiveItem, LivePart
 from inchworm.core.promotion.promotion import UsedSecret
+from inchworm.core.running.api_versions import ApiVersion
 from inchworm.core.sql.declared import NOTHING_DECLARED, Declared
 from inchworm.core.structure.definitions import (
     Definition,
@@ -24,6 +25,7 @@ from inchworm.core.structure.definitions import (
     is_surrounding,
 )
 from inchworm.targets.databases import Database, connect
+from inchworm.targets.databases.api_versions import ApiVersions
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.machine import Machine
 from inchworm.targets.secret import Secret
@@ -126,8 +128,15 @@ class OpenEnvironment:
             is_unfinished=self.bookkeeping.claimed_by() not in completed,
             claims=self.bookkeeping.claims(),
             heads=self.bookkeeping.heads(),
+            api_versions=self.api_versions(),
             dependents=self.database.dependents(of_models),
         )
+
+    def api_versions(self) -> tuple[ApiVersion, ...]:
+        """The versions of the APIs of our inward flows; former versions recorded none."""
+        if not self.bookkeeping.has("api_versions"):
+            return ()
+        return ApiVersions(self.database, self.bookkeeping.schema, self.project).all()
 
     def aside(self) -> frozenset[RelationName]:
         """The physical names of what promotions of any project have put beside what is live."""

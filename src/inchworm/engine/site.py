@@ -27,6 +27,7 @@ from inchworm.engine.connections import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.staging import StagingArea
 from inchworm.engine.structure_record import StructureRecord
+from inchworm.targets.databases.api_versions import ApiVersions
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 
 _NO_CHANGES: Mapping[PartId, tuple[Change, ...]] = MappingProxyType({})
@@ -96,6 +97,7 @@ class Site:
         self.place = place
         self.database = place.database
         self.bookkeeping = place.bookkeeping
+        self.api_versions = ApiVersions(place.database, place.bookkeeping.schema, place.project)
         self.names = PhysicalNames(self.assembly, self.environment, self.database.dialect)
         taking_back = frozenset(map(self.physical, self.taking_back))
         self.staging = StagingArea(place, self.id.key, taking_back)

@@ -10,6 +10,7 @@ from inchworm.core.errors import InchwormError
 from inchworm.core.identifiers import PartId
 from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.composition import Composition
+from inchworm.core.running.api_versions import ApiState, ApiVersion, states
 from inchworm.engine.connections import open_environment
 from inchworm.targets.machine import Machine
 
@@ -22,6 +23,12 @@ class EnvironmentStatus:
     live: Composition | None
     drifted: tuple[PartId, ...] = ()
     problem: str | None = None
+
+    @property
+    def api_versions(self) -> list[tuple[ApiVersion, ApiState]]:
+        """How the versions of the APIs of inward flows stand."""
+        known = self.live.api_versions if self.live else ()
+        return states(known, self.environment.gateway.api_versions)
 
 
 def read_status(

@@ -9,6 +9,7 @@ import datetime as dt
 from collections.abc import Callable
 from http import HTTPStatus
 from typing import Any
+from urllib.parse import quote
 
 from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
@@ -20,7 +21,7 @@ from starlette.routing import Route
 from inchworm import __version__
 from inchworm.core.errors import InchwormError, TargetError
 from inchworm.core.running.run import Run
-from inchworm.engine.running.receiving import Incoming, Unacceptable
+from inchworm.engine.running.receiving import Incoming, Retired, Unacceptable
 from inchworm.host.host import Host
 from inchworm.host.incoming import Busy, Inbox
 from inchworm.host.metrics import metrics
@@ -121,7 +122,11 @@ class _Served:
         return JSONResponse(answer, status_code=HTTPStatus.ACCEPTED)
 
     async def take(self, request: Request) -> Response:
-        """Have a flow take in a request."""
+        """Have a flow take in a request.
+
+        An answer by a former version of its API says since when there is a later one (RFC 9745),
+        and where (RFC 5829).
+        """
         names = request.path_params
         watched = {each.name: each for each in self._host.watched()}
         self._flow_tokens.check(request)
@@ -141,18 +146,25 @@ class _Served:
             body=body,
         )
         try:
-            status, is_new = await run_in_threadpool(
-                self._inbox.take, environment, names["flow"], incoming
-            )
+            taken = await run_in_threadpool(self._inbox.take, environment, names["flow"], incoming)
         except Busy:
             detail = "It cannot be taken now: send it again later."
             return problem(HTTPStatus.SERVICE_UNAVAILABLE, detail, {"retry-after": "5"})
+        except Retired as error:
+            return problem(HTTPStatus.GONE, str(error))
         except Unacceptable as error:
             return problem(HTTPStatus.UNPROCESSABLE_ENTITY, error.what)
         except TargetError:
             detail = "The environment cannot be reached: send it again later."
             return problem(HTTPStatus.SERVICE_UNAVAILABLE, detail, {"retry-after": "30"})
-        return JSONResponse({"taken": True, "new": is_new}, status_code=status)
+        answer = {"taken": True, "new": taken.is_new}
+        headers = {}
+        if taken.since:
+            at = dt.datetime.fromisoformat(taken.since)
+            latest = quote(f"/flows/{names['environment']}/{taken.flow}/{names['path']}")
+            headers["deprecation"] = f"@{at.timestamp():.0f}"
+            headers["link"] = f'<{latest}>; rel="successor-version"'
+        return JSONResponse(answer, status_code=taken.status, headers=headers)
 
     def describe(self, request: Request) -> Response:
         return JSONResponse(DESCRIPTION)
@@ -202,8 +214,17 @@ def _sent_by(method: str) -> dict[str, Any]:
         "security": [{"flowToken": []}],
         "requestBody": {"required": True, "content": {"application/json": {"schema": {}}}},
         "responses": {
-            "2XX": {"description": "It is taken; the status is that of the flow's API."},
-            **dict.fromkeys(("400", "401", "403", "404", "413", "422", "503"), _PROBLEM),
+            "2XX": {
+                "description": "It is taken; the status is that of the flow's API.",
+                "headers": {
+                    "Deprecation": {
+                        "description": "Since when there is a later version of the API.",
+                        "schema": {"type": "string"},
+                    },
+                    "Link": {"description": "Where it is.", "schema": {"type": "string"}},
+                },
+            },
+            **dict.fromkeys(("400", "401", "403", "404", "410", "413", "422", "503"), _PROBLEM),
         },
     }
 

@@ -10,12 +10,31 @@ from dataclasses import dataclass, field
 from inchworm.application.running import prepare_live
 from inchworm.application.workplace import Workplace
 from inchworm.core.errors import EnvironmentMoved, UsageError
+from inchworm.core.running.api_versions import ApiVersion
 from inchworm.engine.preparation import Prepared
-from inchworm.engine.running.receiving import Incoming, InwardFlow
+from inchworm.engine.running.receiving import Incoming, InwardFlow, versions_there
 from inchworm.host.host import Watched
 
 _WAITING = 32
 """Requests of an environment that may wait for each other."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Taken:
+    """What a flow has taken in.
+
+    Attributes:
+        status: of HTTP, that its API promises.
+        is_new: False of a request that came before.
+        since: when another version of its API took the place of the one that was asked, ISO 8601,
+            UTC; empty where that is the live one.
+        flow: the flow's name.
+    """
+
+    status: int
+    is_new: bool
+    since: str
+    flow: str
 
 
 class Busy(Exception):
@@ -31,19 +50,20 @@ class Inbox:
     """
 
     workplace: Callable[[], Workplace]
-    _prepared: dict[str, tuple[tuple[str, str], Prepared]] = field(default_factory=dict)
-    """By environment, the bundle that is live, with the digest and day that it is ready for."""
+    _prepared: dict[str, _Ready] = field(default_factory=dict)
+    """By environment, the bundle that is live, made ready."""
     _turns: dict[str, threading.Lock] = field(default_factory=lambda: defaultdict(threading.Lock))
     _room: dict[str, threading.Semaphore] = field(
         default_factory=lambda: defaultdict(lambda: threading.Semaphore(_WAITING))
     )
 
-    def take(self, watched: Watched, flow: str, incoming: Incoming) -> tuple[int, bool]:
-        """Take in a request; the status that the API promises, and whether it is new.
+    def take(self, watched: Watched, flow: str, incoming: Incoming) -> Taken:
+        """Take in a request.
 
         Raises:
             Busy: when it cannot be taken now.
             UsageError: when nothing there takes it.
+            Retired: when the flow does not answer to that version of its API any more.
             Unacceptable: when the API's schema, or the table, does not take it.
             TargetError: when the environment cannot be reached.
         """
@@ -58,19 +78,40 @@ class Inbox:
         finally:
             room.release()
 
-    def _take(self, watched: Watched, flow: str, incoming: Incoming) -> tuple[int, bool]:
+    def _take(self, watched: Watched, flow: str, incoming: Incoming) -> Taken:
         if watched.live is None or watched.live.last is None:
             raise UsageError(f"Nothing is live in {watched.name}.", next="Promote something.")
         workplace = self.workplace()
-        made_for = (watched.live.last.digest, workplace.today.isoformat())
-        known, prepared = self._prepared.get(watched.name, (("", ""), None))
-        if prepared is None or known != made_for:
+        made_for = (watched.live.last.promotion, workplace.today.isoformat())
+        ready = self._prepared.get(watched.name)
+        if ready is None or ready.made_for != made_for:
             prepared = prepare_live(workplace, watched.name)
-            self._prepared[watched.name] = (made_for, prepared)
-        inward = InwardFlow(flow, prepared, workplace.machine)
+            versions = versions_there(prepared, workplace.machine)
+            ready = _Ready(made_for=made_for, prepared=prepared, versions=versions)
+            self._prepared[watched.name] = ready
+        inward = InwardFlow(flow, ready.prepared, workplace.machine, ready.versions)
         state = watched.live.flows.get(inward.part.name, "not there")
         if state != "active":
             raise UsageError(
                 f"{inward.part} is {state} at the gateway.", next="Ask those who run it."
             )
-        return inward.status, inward.take(incoming, workplace.now())
+        return Taken(
+            is_new=inward.take(incoming, workplace.now()),
+            status=inward.status,
+            since=inward.since,
+            flow=inward.part.name,
+        )
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Ready:
+    """A live bundle, made ready for what comes.
+
+    Attributes:
+        made_for: the promotion that put it there, and the day.
+        versions: of the APIs of its flows that were put there.
+    """
+
+    made_for: tuple[str, str]
+    prepared: Prepared
+    versions: tuple[ApiVersion, ...]

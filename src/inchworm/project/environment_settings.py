@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from typing import Literal
+from dataclasses import replace
+from typing import Annotated, Literal
 from zoneinfo import available_timezones
 
 from pydantic import Field, field_validator, model_validator
@@ -74,7 +75,7 @@ class Databases(Settings):
 
 
 class ServiceSettings(Settings):
-    """``[workspace]`` and ``[gateway]`` of an environment file."""
+    """``[workspace]`` of an environment file."""
 
     url: str
     token: str | None = None
@@ -91,6 +92,17 @@ class ServiceSettings(Settings):
         """The address as the rest of the program has it."""
         waits = read_duration(self.waits).total_seconds()
         return ServiceAddress(url=self.url, token=self.token, waits=waits)
+
+
+class GatewaySettings(ServiceSettings):
+    """``[gateway]`` of an environment file."""
+
+    api_versions: Annotated[int, Field(ge=1, le=20)] = 1
+
+    @property
+    def address(self) -> ServiceAddress:
+        """The address as the rest of the program has it."""
+        return replace(super().address, api_versions=self.api_versions)
 
 
 class NotebookServerSettings(Settings):
@@ -226,7 +238,7 @@ class EnvironmentSettings(Verifying):
     shared: tuple[Literal["database", "workspace", "gateway", "notebooks"], ...] = ()
     databases: Databases
     workspace: ServiceSettings
-    gateway: ServiceSettings
+    gateway: GatewaySettings
     notebooks: NotebookServerSettings | None = None
     secret_store: SecretStoreSettings | None = None
     schedules: dict[str, Literal["on", "off"]] = {}

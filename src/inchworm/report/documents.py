@@ -325,6 +325,17 @@ def _environment(status: EnvironmentStatus) -> Document:
         "drifted": len(status.drifted),
         "drifted_parts": [str(part) for part in status.drifted],
         "schedules": dict(live.schedules) if live else {},
+        "api_versions": [
+            {
+                "flow": each.flow,
+                "version": each.version,
+                "state": state.value,
+                "since": each.put_at,
+                "requests": each.requests,
+                "requested_at": each.requested_at or None,
+            }
+            for each, state in (status.api_versions if live else ())
+        ],
         "problem": status.problem,
     }
 

@@ -257,6 +257,10 @@ def _show_detail(status: EnvironmentStatus) -> None:
         for part, item in status.live.items.items()
         if part.kind.is_activated
     ]
+    lines += [
+        ("API version", f"flow:{each.flow}@{each.version}", f"{state.value}; {each.usage}")
+        for each, state in status.api_versions
+    ]
     lines += [("drifted", str(part), "is not as it was put") for part in status.drifted]
     if lines:
         screen.print()

@@ -583,6 +583,21 @@ FIELD_UNKNOWN = _rule(
     "The receiver would refuse every row.",
     "Correct the field map under [fields].",
 )
+API_VERSION_RETIRED = _rule(
+    "flow/api-version-retired",
+    _W,
+    "A flow does not answer to a version of its API any more.",
+    "Whoever still sends by it gets 410, and has to be told.",
+    "Tell them, or answer to more versions: api_versions under [gateway] of the environment.",
+)
+API_VERSION_BREAKS = _rule(
+    "flow/api-version-breaks",
+    _E,
+    "A former version of a flow's API writes what is not there any more.",
+    "Whoever sends by it would be refused, although the version is still answered.",
+    "Keep the column until the version is retired, or answer to fewer: api_versions under "
+    "[gateway] of the environment.",
+)
 NO_ABOUT = _rule(
     "documentation/no-about",
     _W,

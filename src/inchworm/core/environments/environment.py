@@ -107,6 +107,8 @@ class ServiceAddress:
     token: str | None = None
     waits: float = 60.0
     """Seconds in which a flow that starts may become active."""
+    api_versions: int = 1
+    """How many versions of its API a flow answers to, the live one included."""
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -12,6 +12,7 @@ from inchworm.core.environments.environment import DatabaseAddress
 from inchworm.core.identifiers import Kind, PartId, PromotionId, promotion_key
 from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import Digest, digest_of
+from inchworm.core.running.api_versions import ApiVersion
 from inchworm.core.structure.definitions import Definition, Difference
 from inchworm.core.structure.tables import Table
 
@@ -277,10 +278,12 @@ class Composition:
     """Objects that hang on tables and could not be carried along if those were replaced, in words,
     by physical name of the table."""
     attached: Mapping[str, tuple[Definition, ...]] = field(default_factory=dict)
-    granted: tuple[Definition, ...] = ()
-    """The rights of others on our schemas, tables and views."""
     """Objects that models' tables and views have, and that another one in their place is given, by
     physical name of the table or view."""
+    granted: tuple[Definition, ...] = ()
+    """The rights of others on our schemas, tables and views."""
+    api_versions: tuple[ApiVersion, ...] = ()
+    """The versions of the APIs of inward flows that were put here, by flow, the latest last."""
 
     @property
     def last(self) -> CompletedPromotion | None:

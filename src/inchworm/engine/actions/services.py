@@ -7,8 +7,11 @@ import time
 from typing import ClassVar
 
 from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import Kind
 from inchworm.core.parameters.values import spell_duration
 from inchworm.core.promotion.states import Phase
+from inchworm.core.rendered import RenderedFlow, canonical
+from inchworm.core.running.api_versions import version_of
 from inchworm.engine.actions.base import Action
 from inchworm.engine.site import Site
 from inchworm.targets.services import Service
@@ -52,6 +55,9 @@ class Deliver(_ServiceAction):
             message = _ACTIVE
         with site.database.transaction():
             site.bookkeeping.put([site.live_part(self.part)])
+            if isinstance(rendered, RenderedFlow) and (version := version_of(rendered.content)):
+                document = canonical(rendered.content).decode()
+                site.api_versions.put(self.part.name, version, document, site.now())
         return StepReport(state=StepState.DONE, message=message)
 
     def _started(self, site: Site) -> tuple[str, str]:
@@ -97,4 +103,6 @@ class Withdraw(_ServiceAction):
         self.service(site).remove(self.part)
         with site.database.transaction():
             site.bookkeeping.remove(self.part)
+            if self.part.kind is Kind.FLOW:
+                site.api_versions.forget(self.part.name)
         return StepReport(state=StepState.DONE, message="removed")

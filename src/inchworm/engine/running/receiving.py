@@ -1,12 +1,15 @@
 """Flows inward: a request of others, held against the API's schema, becomes a row of ours.
 
+A flow may answer to former versions of its API beside the live one: ``flow@1``.
+
 The row and the key of its request are written in one transaction; a request that comes again under
 the key of an earlier one is taken, and changes nothing.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import json
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,12 +17,14 @@ from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import InchwormError, TargetError, UsageError, did_you_mean
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.rendered import RenderedDocument
+from inchworm.core.running.api_versions import ApiVersion, answered, version_of
 from inchworm.core.running.receiving import path_values, row_of
 from inchworm.core.running.sending import Operation
 from inchworm.engine.connections import check_name, open_database
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.running.validation import BodyValidator
 from inchworm.kinds.api_document import operation_of_api, success_status
+from inchworm.targets.databases.api_versions import ApiVersions
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.databases.quoting import quoted, quoted_one
 from inchworm.targets.databases.sent_rows import TakenRequests
@@ -28,6 +33,10 @@ from inchworm.targets.machine import Machine
 
 class Unacceptable(InchwormError):
     """A request that the API's schema, or the table, does not take."""
+
+
+class Retired(InchwormError):
+    """A version of an API that a flow does not answer to any more."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -58,20 +67,33 @@ class InwardFlow:
     """One flow that takes in what others send, as it is live in an environment.
 
     Args:
-        name: the flow's name; case does not count.
+        name: the flow's name, or that with a version of its API, ``flow@1``; case does not count.
         prepared: the bundle that is live, made ready for the environment.
         machine: where the project is, with its environment variables.
+        versions: the versions of the APIs of all flows that were put there.
 
     Raises:
-        UsageError: when there is no flow of that name that takes anything in.
+        UsageError: when there is no flow of that name that takes anything in, or no such version.
+        Retired: when it does not answer to that version any more.
     """
 
-    def __init__(self, name: str, prepared: Prepared, machine: Machine) -> None:
+    def __init__(
+        self, name: str, prepared: Prepared, machine: Machine, versions: Sequence[ApiVersion] = ()
+    ) -> None:
         self._prepared = prepared
         self._machine = machine
         flows = {part.name.lower(): part for part in prepared.reading.assembly.of_kind(Kind.FLOW)}
+        asked = ""
+        if name.lower() not in flows:
+            name, _, asked = name.rpartition("@") if "@" in name else (name, "", "")
         self.part = flows.get(name.lower(), PartId(Kind.FLOW, name))
         document = self._document(self.part) if name.lower() in flows else {}
+        self.version = version_of(document)
+        self.since = ""
+        """When another version took its place, ISO 8601, UTC; empty of the live one."""
+        if asked and document.get("direction") == "in" and asked != self.version:
+            own = [each for each in versions if each.flow == self.part.name]
+            document = self._former(asked, own)
         if document.get("direction") != "in":
             raise UsageError(
                 f"There is no flow {name} that takes anything in.",
@@ -85,6 +107,27 @@ class InwardFlow:
         self._validator = BodyValidator(document["openapi"], self._operation)
         self.status = success_status(document["openapi"], document["from"]["operation"])
         """The status of HTTP that the API promises for what was taken."""
+
+    def _former(self, asked: str, versions: Sequence[ApiVersion]) -> Mapping[str, Any]:
+        """The flow as it was with a former version of its API."""
+        keep = self._prepared.environment.gateway.api_versions
+        answers = answered(versions, self.version, keep)
+        named = " and ".join(each.version for each in answers) or self.version
+        known = {each.version: each for each in versions}
+        if asked not in known:
+            raise UsageError(
+                f"{self.part} has no API version {asked}.", next=f"It answers to {named}."
+            )
+        if known[asked] not in answers:
+            raise Retired(
+                f"API version {asked} of {self.part} is not answered any more.",
+                next=f"Send by {named}.",
+            )
+        self.version = asked
+        later = next(each for each in versions if each.number == known[asked].number + 1)
+        self.since = later.put_at
+        document: Mapping[str, Any] = json.loads(known[asked].document)
+        return document
 
     def _document(self, part: PartId) -> Mapping[str, Any]:
         rendered = self._prepared.rendered[part]
@@ -147,4 +190,21 @@ class InwardFlow:
                     )
                 except TargetError as error:
                     raise Unacceptable(f"the table does not take it: {error.what}") from error
+                if self.version and bookkeeping.has("api_versions"):
+                    counted = ApiVersions(database, bookkeeping.schema, project)
+                    counted.count(self.part.name, self.version, at)
         return True
+
+
+def versions_there(prepared: Prepared, machine: Machine) -> tuple[ApiVersion, ...]:
+    """The versions of the APIs of all inward flows that were put into an environment.
+
+    Raises:
+        TargetError: when its database cannot be reached.
+    """
+    environment, project = prepared.environment, prepared.bundle.project
+    with open_database(environment, machine, prepared.values, read_only=True) as database:
+        bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
+        if not bookkeeping.has("api_versions"):  # an earlier version promoted
+            return ()
+        return ApiVersions(database, bookkeeping.schema, project).all()

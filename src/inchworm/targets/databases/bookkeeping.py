@@ -66,7 +66,8 @@ class Bookkeeping:
 
     def ensure(self) -> None:
         """Make the tables, and the columns that earlier versions had not, unless all are there."""
-        if self.has("schedules") and self.has("holds") and not self._lacking():
+        latest = {"schedules", "holds", "api_versions"}
+        if all(map(self.has, latest)) and not self._lacking():
             return
         self._database.create_schema(self.schema)
         with self._database.transaction():

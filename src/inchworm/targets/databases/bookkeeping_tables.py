@@ -43,6 +43,10 @@ TABLES = (
     """CREATE TABLE IF NOT EXISTS {schema}.holds (
     project VARCHAR NOT NULL, part VARCHAR NOT NULL, because VARCHAR NOT NULL,
     until VARCHAR, held_by VARCHAR NOT NULL, held_at VARCHAR NOT NULL)""",
+    """CREATE TABLE IF NOT EXISTS {schema}.api_versions (
+    project VARCHAR NOT NULL, flow VARCHAR NOT NULL, version VARCHAR NOT NULL,
+    number INTEGER NOT NULL, document VARCHAR NOT NULL, put_at VARCHAR NOT NULL,
+    is_live INTEGER NOT NULL, requests INTEGER NOT NULL, requested_at VARCHAR NOT NULL)""",
     """CREATE TABLE IF NOT EXISTS {schema}.schedules (
     project VARCHAR NOT NULL, schedule VARCHAR NOT NULL,
     state VARCHAR NOT NULL, set_at VARCHAR NOT NULL)""",

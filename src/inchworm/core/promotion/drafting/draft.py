@@ -23,6 +23,7 @@ from inchworm.core.checks.right_rules import Ending, carried_along, check_rights
 from inchworm.core.errors import ProjectError
 from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.lineage.facts import Trait
+from inchworm.core.promotion.drafting.api_versions import api_versions
 from inchworm.core.promotion.drafting.reasons import Reason, reasons_of
 from inchworm.core.promotion.drafting.request import Request, environment_state, values_digest
 from inchworm.core.promotion.drafting.rolling_back import undone_here
@@ -61,6 +62,7 @@ def draft(request: Request) -> Draft:
     findings += _rows_lost(request, removed)
     findings += _standing(request)
     findings += switched_off(request, reasons)
+    findings += api_versions(request)
     findings += request.mixed
     replaced = [part for part in (*reasons, *removed) if part.kind is Kind.MODEL]
     relations = {request.physical(part.name): part for part in replaced}

@@ -135,7 +135,6 @@ def server(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[Ma
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.load_cert_chain(cert, key)
     monkeypatch.setenv("SSL_CERT_FILE", str(cert))
-    monkeypatch.setenv("MAIL_PASSWORD", PASSWORD)
     mailbox = Mailbox()
     controller = Controller(
         mailbox,
@@ -188,6 +187,7 @@ def run(program: Program, code: int | None = 0, *more: str) -> dict[str, Any]:
 @pytest.fixture(autouse=True)
 def login(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("MAIL_LOGIN", "river")
+    monkeypatch.setenv("MAIL_PASSWORD", PASSWORD)
 
 
 ANA = ("ana@brackwater.example", "Weir", 310)
@@ -212,6 +212,26 @@ def test_each_row_is_one_mail(anywhere: tuple[Program, str], server: tuple[Mailb
     assert mailbox.encrypted == [True, True]
     prepare(program, url, ANA, (*BEN[:2], 256))
     assert run(program)["message"] == "1 row sent, 1 sent before"
+
+
+def test_a_folder_takes_mails_where_nobody_is_to_get_one(plain: Program) -> None:
+    """The credentials that the same connection needs elsewhere do not matter there."""
+    prepare(plain, "maildir:outbox/mail", ANA, BEN)
+    assert run(plain)["message"] == "2 rows sent"
+    assert run(plain)["message"] == "0 rows sent, 2 sent before"
+    mails = [
+        message_from_bytes(f.read_bytes()) for f in (plain.folder / "outbox/mail/new").iterdir()
+    ]
+    assert {mail["To"] for mail in mails} == {ANA[0], BEN[0]}
+
+
+def test_a_folder_that_takes_no_mail_stops_the_flow(plain: Program) -> None:
+    prepare(plain, "maildir:outbox", ANA)
+    plain.write("outbox", "no folder")
+    step = run(plain, 1)
+    assert "outbox takes no mail: " in step["message"]
+    (plain.folder / "outbox").unlink()
+    assert run(plain)["message"] == "1 row sent"
 
 
 def test_a_recipient_that_is_refused_is_a_dead_letter(
@@ -278,7 +298,7 @@ def test_a_server_elsewhere_has_to_offer_encryption(
 ) -> None:
     """On this machine a mail may go as it is; over a network it may not."""
     monkeypatch.setenv("MAIL_PASSWORD", PASSWORD)
-    monkeypatch.setattr("inchworm.engine.running.receivers._THIS_MACHINE", ())
+    monkeypatch.setattr("inchworm.engine.running.mails._THIS_MACHINE", ())
     mailbox = Mailbox()
     controller = Controller(mailbox, hostname="127.0.0.1", port=free_port())
     controller.start()

@@ -27,7 +27,7 @@ from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.rendered import RenderedDocument
 from inchworm.core.running.sending import Message, Sent, Verdict
 from inchworm.engine.running.failure import StepFailed
-from inchworm.engine.running.receivers import ApiReceiver, MailReceiver, Receiver, Reply
+from inchworm.engine.running.receivers import ApiReceiver, Receiver, Reply
 from inchworm.engine.running.site import RunSite
 from inchworm.targets.databases.quoting import quoted
 from inchworm.targets.databases.sent_rows import SentRows
@@ -99,7 +99,9 @@ def run_flow(part: PartId, site: RunSite) -> StepReport:
         return copy_files(part, document, places, site)
     receiver: Receiver
     if document["to"].get("address"):
-        receiver = MailReceiver(document, ends["to"], credentials["to"], site.now())
+        from inchworm.engine.running.mails import mail_receiver
+
+        receiver = mail_receiver(document, ends["to"], credentials["to"], machine, site.now())
     else:
         receiver = ApiReceiver(document, ends["to"], credentials["to"], machine)
     return _send_rows(part, document, receiver, site)

@@ -129,6 +129,8 @@ def test_what_cannot_be_taken_up(starter: Program) -> None:
     known = starter("adopt", "dev", "ops", "--outside", code=2).text
     assert "has the schema ops already" in known
     assert "has nothing in a schema opps" in starter("adopt", "dev", "opps", code=2).text
+    model = starter("adopt", "dev", "model:report.daily_total", code=2).text
+    assert "schemas are, and the parts of services" in model
     starter("adopt", "dev", "report", "--outside")
     assert 'managed = "outside"' in (starter.folder / "schemas/report/schema.toml").read_text()
 
@@ -186,7 +188,8 @@ def test_what_was_changed_by_hand_becomes_a_migration(
         ],
     )
     starter("drift", "dev", code=1)
-    assert "2 changes by hand" in starter("adopt", "dev", "ops").text
+    as_drift_says_it = "schema:ops"
+    assert "2 changes by hand" in starter("adopt", "dev", as_drift_says_it).text
     written = (starter.folder / "schemas/ops/migrations/0002_by_hand_in_dev.sql").read_text()
     assert "ADD COLUMN by_hand" in written
     assert {f["severity"] for f in starter.findings(code=0)} <= {"note"}

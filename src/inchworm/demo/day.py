@@ -139,7 +139,8 @@ class _Day:
         self.say("")
         self.say(f"$ {command}")
         program, *arguments = shlex.split(command)
-        line = [sys.executable, "-m", "inchworm"] if program == "inchworm" else [program]
+        here = {"inchworm": [sys.executable, "-m", "inchworm"], "python": [sys.executable]}
+        line = here.get(program, [program])
         environ = {**os.environ, "INCHWORM_USER": USER}
         done = subprocess.run([*line, *arguments], cwd=self.folder, env=environ, check=False)
         if done.returncode != exit_code:
@@ -164,6 +165,16 @@ class _Day:
                     self.say(f"  {sign} {line.strip()}")
         file.write_text(text)
 
+    def write(self, path: str, text: str) -> None:
+        """Write a file, or more behind what a file has, shown as a reader would type it."""
+        file = self.folder / path
+        self.say("")
+        self.say(f"  in {path}:")
+        for line in text.splitlines():
+            self.say(f"  + {line}".rstrip())
+        with file.open("a") as end:
+            end.write(text)
+
     def commit(self, message: str, at: str, tag: str | None = None) -> None:
         """Commit everything, as the reader could."""
         self.say("")
@@ -186,6 +197,8 @@ def work_through(folder: Path, say: Say) -> None:
     _small_change(day)
     _night(day)
     _reviewed_and_undone(day)
+    _changed_by_hand(day)
+    _mails(day)
     _refused_change(day)
 
 
@@ -239,6 +252,9 @@ def _night(day: _Day) -> None:
     day.talk("What was published? Nothing is sent twice; what would be sent can be looked at.")
     day.type('inchworm rows alert.public_board --in test --where "level_cm > 300"')
     day.type("inchworm run publish_warnings --in test")
+    day.type("inchworm sim received board_test")
+    day.talk("The same in production, with the values of production.")
+    day.type("inchworm run nightly --in prod --yes")
     day.talk("When does what run next, and how did the last runs end?")
     day.type("inchworm status --schedules")
     day.type("inchworm history --runs")
@@ -254,6 +270,86 @@ def _reviewed_and_undone(day: _Day) -> None:
     day.type('inchworm rollback prod --because "rises are read to the centimetre" --yes')
     day.talk("How does production differ from test now?")
     day.type("inchworm compare test prod")
+
+
+def _changed_by_hand(day: _Day) -> None:
+    day.talk("Somebody gave the subscribers of test a language, by hand.")
+    statement = "ALTER TABLE ops.subscriber ADD COLUMN language VARCHAR"
+    connected = "duckdb.connect('data/river_test.duckdb')"
+    day.type(f"python -c \"import duckdb; {connected}.execute('{statement}')\"")
+    day.type("inchworm drift test", exit_code=1)
+    day.talk("It was a good idea: it becomes a migration, and goes the way of all others.")
+    day.type("inchworm adopt test schema:ops")
+    day.type("git status --short")
+
+
+_MAIL = """\
+about = "Mails of the duty desk"
+owner = "duty desk"
+kind = "mail"
+url = "${mail_server}"
+sender = "Riverwatch <river@brackwater.example>"
+"""
+
+_WARN = """\
+about = "Write to the duty desk about each gauge that is not normal, once per state"
+owner = "duty desk"
+direction = "out"
+once_per = ["gauge_id", "state"]
+
+[from]
+table = "alert.current_warning"
+
+[to]
+connection = "duty_mail"
+address = "${duty_address}"
+subject = "{gauge}: {state}"
+text = "The level at {gauge} ({river}) is {level} cm."
+
+[fields]
+gauge = "gauge_name"
+state = "state"
+river = "river"
+level = "CAST(round(peak_cm) AS INTEGER)"
+gauge_id = "gauge_id"
+"""
+
+_MAIL_VALUES = """\
+
+[mail_server]
+type = "text"
+about = "Where mails go: into a folder, but for production"
+must_differ = true
+dev = "maildir:.inchworm/mail_dev"
+test = "maildir:.inchworm/mail_test"
+prod = "smtps://mail.brackwater.example"
+
+[duty_address]
+type = "text"
+about = "Who is on duty"
+every = "duty@brackwater.example"
+"""
+
+
+def _mails(day: _Day) -> None:
+    day.talk("The duty desk wants mails. In development and test they are laid into a folder.")
+    day.write("connections/duty_mail.toml", _MAIL)
+    day.write("flows/warn_duty_desk.toml", _WARN)
+    day.write("parameters.toml", _MAIL_VALUES)
+    with day.editing("inchworm.toml") as changes:
+        changes.append(('version = "1.4.1"', 'version = "1.4.2"'))
+    day.commit("Write to the duty desk", "2026-11-23T10:00:00+00:00", tag="v1.4.2")
+    day.type("inchworm pack")
+    day.type("inchworm promote riverwatch-1.4.2 --to dev --yes")
+    day.talk("The gateway of test refuses the flow: the promotion says so, and can go on.")
+    because = "The gateway is being repaired."
+    day.type(f'inchworm sim refuse test warn_duty_desk --because "{because}"')
+    day.type("inchworm promote riverwatch-1.4.2 --to test --yes", exit_code=5)
+    day.type("inchworm sim refuse test warn_duty_desk --no-more")
+    day.type("inchworm promote P9 --yes")
+    day.type("inchworm run warn_duty_desk --in test")
+    first = "print(next(iter(mailbox.Maildir('.inchworm/mail_test'))))"
+    day.type(f'python -c "import mailbox; {first}"')
 
 
 def _refused_change(day: _Day) -> None:

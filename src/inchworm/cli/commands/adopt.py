@@ -14,6 +14,7 @@ from inchworm.application.adopting_items import AdoptedItem, adopt_item
 from inchworm.cli.process import workplace
 from inchworm.cli.terminal import console, rows, say, word
 from inchworm.core.counting import counted
+from inchworm.core.errors import UsageError
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.rendered import Managed
 from inchworm.core.structure.left_out import LeftOut
@@ -55,10 +56,11 @@ def command(environment: str, schema: str, managed: str | None, without: tuple[s
     or workspace by hand is written into its file; values of ENV become parameters again.
     """
     place, screen = workplace(), console()
-    part = _item(schema)
-    if part is not None:
-        _show_item(screen, adopt_item(place, environment, part))
+    named = _named(schema)
+    if isinstance(named, PartId):
+        _show_item(screen, adopt_item(place, environment, named))
         return
+    schema = named
     adopted = adopt(place, environment, schema, Managed(managed) if managed else None, without)
     look = "Look at it, and run inchworm check."
     if isinstance(adopted, AdoptedSchema):
@@ -80,11 +82,25 @@ def command(environment: str, schema: str, managed: str | None, without: tuple[s
     say(screen, "done", f"{what}, in {adopted.file}. {look}")
 
 
-def _item(text: str) -> PartId | None:
-    """The part of a service that a text names; None where it is the name of a schema."""
-    kind, colon, name = text.partition(":")
-    known = {each.value: each for each in Kind if each.is_service}
-    return PartId(known[kind.lower()], name) if colon and kind.lower() in known else None
+def _named(text: str) -> PartId | str:
+    """The part of a service that a text names, or the name of a schema, with its kind or without.
+
+    Raises:
+        UsageError: when it names a part of another kind.
+    """
+    of_kind, colon, name = text.partition(":")
+    kind = Kind.of(of_kind.lower()) if colon else None
+    if kind is None:
+        return text
+    if kind is Kind.SCHEMA:
+        return name
+    if kind.is_service:
+        return PartId(kind, name)
+    raise UsageError(
+        f"{text} is not taken up: schemas are, and the parts of services.",
+        next="Write what was changed into its file. Where somebody's change is not wanted, a "
+        "promotion with --overwrite replaces it.",
+    )
 
 
 def _show_item(screen: Console, adopted: AdoptedItem) -> None:

@@ -385,3 +385,23 @@ def test_what_takes_too_long_is_ended(anywhere: tuple[Program, str], limited: st
     assert rows(program, url, "apart") == [(1,)]
     if limited == "step" or "sqlite" not in url:  # which does one thing after the other
         assert rows(program, url, "clean") == [(1, 80)]
+
+
+def test_a_step_may_take_only_so_much_memory(live_here: tuple[Program, str]) -> None:
+    """The database keeps to it: the step fails, and the others have what they need."""
+    program, url = live_here
+    hungry = "SELECT max(h) AS top FROM (SELECT list(hash(a.i) ORDER BY hash(b.i)) AS h FROM "
+    hungry += "range(2000) a(i), range(4000) b(i) WHERE EXISTS (SELECT 1 FROM raw.reading))"
+    execute(program, url, "DELETE FROM raw.reading")
+    program.write("models/mart/apart.sql", f"{TABLE}{hungry}\n")
+    matrix = (program.folder / "parameters.toml").read_text()
+    program.write("parameters.toml", f'{matrix}\n[little]\ntype = "text"\nevery = "20 MB"\n')
+    program.edit("pipelines/all.toml", '["mart.apart"]', '["mart.apart"]\nmemory = "${little}"')
+    program.promote(program.pack(), "dev")
+    execute(program, url, "INSERT INTO raw.reading VALUES (1, 80)")
+    assert "Out of Memory" in run(program, "all", code=5).text
+    assert states(program, "R1")["build model:mart.apart apart"] == "failed"
+    assert rows(program, url, "clean") == [(1, 80)]
+    program.edit("parameters.toml", "20 MB", "2 GB")
+    program.promote(program.pack(), "dev")
+    run(program, "all")

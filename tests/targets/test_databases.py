@@ -410,3 +410,41 @@ def test_tables_are_made_anew_without_losing_what_hangs_on_them(database: Databa
         database.execute("DROP VIEW m.v")
         database.execute("INSERT INTO m.nowhere VALUES (1)")
     assert values(database, "m.v") == [1]
+
+
+def test_limits_hold_while_they_are_asked_for(database: Database, url: str) -> None:
+    """A connection that was asked for less takes as much as before, afterwards."""
+    asked = {
+        "duckdb": "SELECT current_setting('threads'), current_setting('memory_limit')",
+        "postgresql": "SELECT current_setting('max_parallel_workers_per_gather')",
+        "sqlite": "SELECT 'nothing'",
+    }[url.partition(":")[0]]
+    within = {
+        "duckdb": [(1, "61.0 MiB")],
+        "postgresql": [("0",)],
+        "sqlite": [("nothing",)],
+    }[url.partition(":")[0]]
+    before = database.rows(asked)
+    with database.within(64_000_000, 1):
+        assert database.rows(asked) == within
+    assert database.rows(asked) == before
+    with pytest.raises(TargetError), database.within(64_000_000, 1):
+        database.execute("SELECT nonsense FROM nowhere")
+    assert database.rows(asked) == before
+
+
+def test_of_what_runs_at_a_time_the_largest_limit_counts(tmp_path: Path) -> None:
+    """DuckDB has one limit for a file, whatever the connection."""
+    asked = "SELECT current_setting('memory_limit')"
+    with closing(connect("duckdb:///d.duckdb", root=tmp_path)) as one:
+        other = one.new_session()
+        assert other is not None
+        (usual,) = one.rows(asked)
+        with one.within(64_000_000, None):
+            with other.within(128_000_000, None):
+                assert one.rows(asked) == [("122.0 MiB",)]
+            with other.within(None, None):
+                assert one.rows(asked) == [usual]
+            assert other.rows(asked) == [("61.0 MiB",)]
+        assert one.rows(asked) == [usual]
+        other.close()

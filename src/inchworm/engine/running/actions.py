@@ -150,7 +150,8 @@ def _build(action: RunAction, site: RunSite) -> StepReport:
         )
     site.ensure_schema(physical.schema)
     build = ModelBuild(model, site)
-    with site.database.transaction():
+    limits = action.step.limits
+    with site.database.within(limits.memory, limits.threads), site.database.transaction():
         rows = build.build()
     return build.report(rows)
 

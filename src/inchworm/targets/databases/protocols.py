@@ -85,6 +85,15 @@ class Session(Protocol):
         """Have the statement that runs fail now, if there is one. Called from another thread."""
         ...
 
+    def within(self, memory: int | None, threads: int | None) -> AbstractContextManager[None]:
+        """Keep what runs in the block within limits, as far as the database has such.
+
+        Args:
+            memory: bytes; None for as much as there is.
+            threads: that a statement may use at a time; None for as many as there are.
+        """
+        ...
+
     def locking(self, work: Callable[[], Result], *, brief: bool = True) -> Result:
         """Do work, in a transaction of its own, that needs locks which keep others out.
 

@@ -12,6 +12,7 @@ from typing import Any, Self
 import duckdb
 
 from inchworm.core.errors import EnvironmentMoved, OutsideAccess, TargetError
+from inchworm.targets.databases.duckdb.limits import Limit, Limits
 from inchworm.targets.databases.duckdb.places import NO_PLACES, Places
 from inchworm.targets.databases.duckdb.scratch import Scratch
 from inchworm.targets.databases.noting import Noting
@@ -71,6 +72,7 @@ class DuckDbSession(Noting):
         self._path = path
         self._macros: list[Macros] = []
         """The macros that were read, once they were; all connections to a file share it."""
+        self._limits = Limits()
         self._is_first = True
         """Whether it is the connection that others are made of."""
         stamp, remembered = _REMEMBERED.get(path, ("", []))
@@ -133,6 +135,12 @@ class DuckDbSession(Noting):
     def interrupt(self) -> None:
         """Have the statement that runs fail now."""
         self._connection.interrupt()
+
+    @contextmanager
+    def within(self, memory: int | None, threads: int | None) -> Iterator[None]:
+        """Keep what runs in the block within so many bytes and threads."""
+        with self._errors(), self._limits.within(self._connection, Limit(memory, threads)):
+            yield
 
     def locking(self, work: Callable[[], Result], *, brief: bool = True) -> Result:
         """Do the work: whoever writes has the whole file, and readers are never kept out."""

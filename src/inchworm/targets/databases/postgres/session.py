@@ -108,6 +108,19 @@ class PostgresSession(Noting):
         with suppress(psycopg.Error):  # it may have ended, and the connection with it
             self._connection.cancel_safe(timeout=5)
 
+    @contextmanager
+    def within(self, memory: int | None, threads: int | None) -> Iterator[None]:
+        """Keep queries in the block from more processes at a time; the memory is the server's."""
+        if threads is None:
+            yield
+            return
+        self.execute(f"SET max_parallel_workers_per_gather = {threads - 1}")
+        try:
+            yield
+        finally:
+            if not self._connection.closed:
+                self.execute("RESET max_parallel_workers_per_gather")
+
     def locking(self, work: Callable[[], Result], *, brief: bool = True) -> Result:
         """Do work that needs locks: again and again, so that nobody waits for long behind it."""
         self._interrupted.clear()

@@ -95,6 +95,11 @@ class SqliteSession(Noting):
         """Have the statement that runs fail now."""
         self._connection.interrupt()
 
+    @contextmanager
+    def within(self, memory: int | None, threads: int | None) -> Iterator[None]:
+        """Nothing to do: SQLite works in one thread, and its caches are small."""
+        yield
+
     def locking(self, work: Callable[[], Result], *, brief: bool = True) -> Result:
         """Do the work: whoever writes has the whole file, and readers are never kept out."""
         return work()

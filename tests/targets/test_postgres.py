@@ -139,7 +139,7 @@ def test_waiting_for_a_lock_is_bounded_and_says_for_whom(
 
     with psycopg.connect(postgres_url, application_name="night job") as other:
         other.execute("SELECT x FROM m.a")
-        with pytest.raises(TargetError, match="waited 1s for a lock, 2 times") as caught:
+        with pytest.raises(TargetError, match="waited 800ms for a lock, 2 times") as caught:
             database.locking(work)
         assert "river, night job) is idle in transaction since" in caught.value.what
         assert "UTC: SELECT x FROM m.a" in caught.value.what

@@ -117,6 +117,7 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
         values={name: value.text for name, value in sorted(used.items())},
         started=request.due.schedule if request.due else request.started,
         seconds=seconds_of(subject, assembly, prepared.rendered),
+        corner=environment.corner,
     )
     before = _runs_of(workplace, plan)
     done: Mapping[int, StepReport] = {}

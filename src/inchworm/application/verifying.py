@@ -50,6 +50,7 @@ def run_within(
         values={n: prepared.values[n].text for n in sorted(used) if n in prepared.values},
         started=str(promotion.id),
         seconds=seconds_of(subject, assembly, prepared.rendered),
+        corner=place.environment.corner,
     )
     return execute_within(
         RunWork(

@@ -78,6 +78,18 @@ class EnvironmentMoved(InchwormError):
     exit_code = 4
 
 
+class WorkedOn(EnvironmentMoved):
+    """Somebody else works on something that one wanted to have alone.
+
+    Attributes:
+        name: of that.
+    """
+
+    def __init__(self, what: str, *, name: str, next: str | None = None) -> None:
+        super().__init__(what, next=next)
+        self.name = name
+
+
 def nearest(name: str, known: Iterable[str]) -> str | None:
     """The known name that ``name`` was probably meant to be; case does not count."""
     by_folded = {candidate.lower(): candidate for candidate in known if candidate != name}

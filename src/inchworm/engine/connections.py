@@ -27,6 +27,7 @@ from inchworm.core.structure.definitions import (
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.api_versions import ApiVersions
 from inchworm.targets.databases.bookkeeping import Bookkeeping
+from inchworm.targets.databases.registry import product_of
 from inchworm.targets.machine import Machine
 from inchworm.targets.secret import Secret
 from inchworm.targets.secrets import Secrets
@@ -93,6 +94,9 @@ class OpenEnvironment:
             is_for_draft: whether what hangs on the relations of models is asked for, too. Nothing
                 but a draft needs it, and with thousands of tables it takes as long as all else.
         """
+        return self.database.looking(lambda: self._composed(read_at, is_for_draft))
+
+    def _composed(self, read_at: str, is_for_draft: bool) -> Composition:
         parts = self.bookkeeping.parts()
         ours = {part.part: part for part in parts if part.project == self.project}
         foreign = [part for part in parts if part.project != self.project]
@@ -290,6 +294,16 @@ def open_database(
         yield database
     finally:
         database.close()
+
+
+def is_shared(environment: Environment, values: Mapping[str, Value]) -> bool:
+    """Whether several runs can work in an environment's database at a time.
+
+    Raises:
+        TargetError: when the package of its product cannot be loaded.
+    """
+    product = product_of(filled(environment.database.url, environment, values).partition("://")[0])
+    return product is not None and product.is_shared
 
 
 @contextmanager

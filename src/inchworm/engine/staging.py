@@ -69,22 +69,25 @@ class StagingArea:
             return None
         return name if name in self._database.kinds() else None
 
-    def reserve(self, models: Iterable[RelationName]) -> None:
+    def reserve(self, models: Iterable[RelationName], *, beside_others: bool = False) -> None:
         """Record the names of staging relations, so that nothing unrecorded is ever made.
 
         Names that something else has are not taken. What an earlier promotion left is removed.
 
         Args:
             models: their physical names.
+            beside_others: whether other runs may be at work, on other models: then nothing but what
+                was left of these models is nobody's.
         """
+        models = frozenset(models)
         with self._database.transaction():
-            self._clear_leftovers()
+            self._clear_leftovers(models if beside_others else None)
             ours = self._ours(Purpose.RESERVED)
             reserved = {each.of for each in ours if each.promotion == self._key}
             taken = set(self._database.kinds())
             self._bookkeeping.put_aside(
                 self._aside(aside(model, STAGING, taken), Purpose.RESERVED, model)
-                for model in sorted(set(models) - reserved)
+                for model in sorted(models - reserved)
             )
 
     def supersede(self, models: Collection[RelationName]) -> None:
@@ -210,10 +213,13 @@ class StagingArea:
             if (replaced := aside(model, REPLACED)) in kinds and replaced not in live
         )
 
-    def _clear_leftovers(self) -> None:
+    def _clear_leftovers(self, models: frozenset[RelationName] | None) -> None:
         """Remove what was built, and tried in, by others that were given up.
 
         A run leaves alone what a promotion has built: that may go on.
+
+        Args:
+            models: the models of which alone it is known that nobody works on them; None for all.
         """
         others = [
             a
@@ -222,6 +228,8 @@ class StagingArea:
         ]
         if is_run_key(self._key):
             others = [a for a in others if is_run_key(a.promotion)]
+        if models is not None:
+            others = [a for a in others if a.of in models]
         self._remove(others)
 
     def _remove(self, relations: Iterable[Aside]) -> None:

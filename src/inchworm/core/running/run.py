@@ -123,6 +123,7 @@ class RunPlan:
         continues: the run whose steps that succeeded are not executed again.
         started: by what: ``hand``, ``call``, or a schedule of a pipeline.
         seconds: how long all of it may take; None for as long as it wants.
+        corner: whose corner of the environment it is; empty where it has none.
     """
 
     environment: str
@@ -136,6 +137,17 @@ class RunPlan:
     continues: int | None = None
     started: str = "hand"
     seconds: float | None = None
+    corner: str = ""
+
+    @property
+    def works_on(self) -> frozenset[PartId]:
+        """The parts that no other run may work on at the same time: all that it changes or sends.
+
+        Also what somebody asked for itself: a pipeline runs once at a time.
+        """
+        changing = {Work.BUILD, Work.NOTEBOOK, Work.FLOW}
+        parts = {step.part for step in self.steps if step.work in changing}
+        return frozenset({self.subject, *(part for part in parts if isinstance(part, PartId))})
 
     def to_json(self) -> dict[str, Any]:
         """The plan as the ledger keeps it."""
@@ -151,6 +163,7 @@ class RunPlan:
             "continues": self.continues,
             "started": self.started,
             "seconds": self.seconds,
+            **({"corner": self.corner} if self.corner else {}),
         }
 
     @classmethod

@@ -140,6 +140,7 @@ class SwitchOver(Action):
 
         def switch_over() -> None:
             with site.database.transaction():
+                site.database.take_turn()
                 with site.database.noting() as switched:
                     site.staging.drop_replaced()
                     site.database.switch_over(switches)

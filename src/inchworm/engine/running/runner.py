@@ -14,16 +14,17 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import TypeVar
 
-from inchworm.core.errors import EnvironmentMoved, InchwormError
+from inchworm.core.errors import EnvironmentMoved, InchwormError, WorkedOn
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.promotion.composition import Composition
 from inchworm.core.running.run import Run, RunPlan, RunStep
 from inchworm.core.running.states import RunState, Work
-from inchworm.engine.connections import OpenEnvironment, open_environment
+from inchworm.engine.connections import OpenEnvironment, is_shared, open_environment
 from inchworm.engine.executor import Executor
 from inchworm.engine.locks import Lock
 from inchworm.engine.preparation import Prepared
@@ -105,6 +106,11 @@ class RunWork:
     """The schedule that started it, and the time at which it was due."""
     reporter: RunReporter = field(default_factory=RunReporter)
 
+    @cached_property
+    def is_shared(self) -> bool:
+        """Whether other runs may work in the environment's database at the same time."""
+        return is_shared(self.prepared.environment, self.prepared.values)
+
 
 def execute(work: RunWork) -> Run:
     """Execute a run, from its record's first entry to its last.
@@ -115,13 +121,7 @@ def execute(work: RunWork) -> Run:
         TargetError: when the environment cannot be reached.
         KeyboardInterrupt: after recording where it stopped.
     """
-    plan = work.plan
-    holder = {"by": work.by, "run": str(plan.subject), "process": work.process}
-    lock = Lock(work.locks, plan.environment)
-    with (
-        lock.held(holder, patience=work.patience, waiting=work.reporter.waiting),
-        _opened(work) as place,
-    ):
+    with _alone_on_this_machine(work), _opened(work) as place:
         work.now = place.clock(work.now)
         by_hand = _check_live(work, place)
         _end_broken_off(work)
@@ -150,6 +150,22 @@ def execute_within(work: RunWork, place: OpenEnvironment) -> Run:
         return _Running(work, place, folder, by_hand).run()
 
 
+@contextmanager
+def _alone_on_this_machine(work: RunWork) -> Iterator[None]:
+    """Hold the environment's lock, unless its database itself keeps runs from each other's parts.
+
+    Raises:
+        EnvironmentMoved: when somebody works there for longer than the run waits.
+    """
+    if work.is_shared:
+        yield
+        return
+    holder = {"by": work.by, "run": str(work.plan.subject), "process": work.process}
+    lock = Lock(work.locks, work.plan.environment)
+    with lock.held(holder, patience=work.patience, waiting=work.reporter.waiting):
+        yield
+
+
 def _claimed(due: Due, place: OpenEnvironment) -> bool:
     """Whether a due time is this run's: of two that come for it, the first one has it."""
     with place.database.transaction():
@@ -164,7 +180,7 @@ def _opened(work: RunWork) -> Iterator[OpenEnvironment]:
         EnvironmentMoved: when somebody works there for longer than the run waits.
     """
     prepared = work.prepared
-    until = time.monotonic() + max(work.patience, _OPENING)
+    until = time.monotonic() + max(work.patience, 0 if work.is_shared else _OPENING)
     reason = ""
     while True:
         try:
@@ -179,7 +195,7 @@ def _opened(work: RunWork) -> Iterator[OpenEnvironment]:
                         sources=prepared.reading.assembly.sources,
                     )
                 )
-                place.database.lock(f"inchworm {prepared.bundle.project}")
+                _lock(work, place)
                 opened = stack.pop_all()
             break
         except EnvironmentMoved as error:
@@ -191,6 +207,43 @@ def _opened(work: RunWork) -> Iterator[OpenEnvironment]:
             time.sleep(_PAUSE)
     with opened:
         yield place
+
+
+def _lock(work: RunWork, place: OpenEnvironment) -> None:
+    """Keep promotions out, and other runs from the parts that this one works on.
+
+    Raises:
+        EnvironmentMoved: when somebody is at work there; a run that the ledger knows is named.
+    """
+    project = f"inchworm {work.prepared.bundle.project}"
+    if not work.is_shared:
+        place.database.lock(project)
+        return
+    books = place.environment.database.bookkeeping  # each corner of a database has its own
+    parts = {f"{part} of {books}": part for part in work.plan.works_on}
+    try:
+        place.database.share(project, parts.keys())
+    except WorkedOn as error:
+        part = parts[error.name]
+        for other in _at_work(work):
+            if part in other.plan.works_on:
+                raise EnvironmentMoved(
+                    f"{part} is worked on by {other.id}: {other.began_by} runs "
+                    f"{other.plan.subject} in {work.plan.environment}.",
+                    next="Wait until it has finished, and try again.",
+                ) from error
+        raise
+
+
+def _at_work(work: RunWork) -> Iterator[Run]:
+    """The runs here of which the ledger has heard no end."""
+    for run in work.ledger.runs():
+        is_here = (run.plan.environment, run.plan.corner) == (
+            work.plan.environment,
+            work.plan.corner,
+        )
+        if is_here and run.state is RunState.RUNNING:
+            yield run
 
 
 def patiently(attempt: Callable[[], Result], patience: float) -> Result:
@@ -261,9 +314,12 @@ def _changed_by_hand(work: RunWork, live: Composition) -> frozenset[str]:
 
 
 def _end_broken_off(work: RunWork) -> None:
-    """Runs here that nobody heard of again are over: whoever holds the locks knows."""
-    for run in work.ledger.runs():
-        if run.plan.environment == work.plan.environment and run.state is RunState.RUNNING:
+    """Runs here that nobody heard of again are over: whoever holds the locks knows.
+
+    Where runs work beside each other, that is known of those that worked on the same parts.
+    """
+    for run in list(_at_work(work)):
+        if not work.is_shared or not run.plan.works_on.isdisjoint(work.plan.works_on):
             message = "its process ended without a word"
             work.ledger.end_run(run.id, RunState.BROKEN_OFF, message)
 
@@ -374,7 +430,7 @@ class _Running:
         notebooks = [s.part for s in self._work.plan.steps if s.work is Work.NOTEBOOK]
         tables = {part.relation for parts in self._stages.values() for part in parts}
         tables |= {t for part in notebooks if isinstance(part, PartId) for t in site.store_of(part)}
-        site.staging.reserve(site.physical(table) for table in tables)
+        site.staging.reserve(map(site.physical, tables), beside_others=self._work.is_shared)
         site.context.staged_names = site.staging.names
 
     @property

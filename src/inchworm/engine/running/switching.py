@@ -67,6 +67,7 @@ def _switch_over(
 
     def switch() -> None:
         with site.database.transaction():
+            site.database.take_turn()
             for each in merged:
                 _merge(each, site)
             site.staging.discard([site.physical(name) for name in gone])

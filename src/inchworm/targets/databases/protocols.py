@@ -74,6 +74,38 @@ class Session(Protocol):
         """
         ...
 
+    def share(self, name: str, alone: Collection[str]) -> None:
+        """Let others work beside us, but on nothing of ours, until the connection ends.
+
+        Whoever has the :meth:`lock` of that name works without anybody beside.
+
+        Args:
+            name: as of the lock.
+            alone: what nobody else may work on at the same time.
+
+        Raises:
+            EnvironmentMoved: when somebody has the lock, or where a database cannot be shared,
+                anybody works in it.
+            WorkedOn: when somebody works on one of those things.
+        """
+        ...
+
+    def take_turn(self) -> None:
+        """Wait until nobody else of us switches over or is looking; it ends with the transaction.
+
+        Raises:
+            LockHeld: where somebody does for long; :meth:`locking` tries again.
+        """
+        ...
+
+    def looking(self, work: Callable[[], Result]) -> Result:
+        """Look at the catalogue, as nobody of us switches over meanwhile.
+
+        Args:
+            work: called again where somebody else changed what is there while it looked.
+        """
+        ...
+
     def new_session(self) -> Self | None:
         """Another connection to the same database, to work with at the same time.
 

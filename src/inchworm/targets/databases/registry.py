@@ -88,6 +88,7 @@ class Product:
         example: an address, for messages.
         connect: connects to a database.
         starter: the first environment of a new project of this name.
+        is_shared: whether several runs can work in one at a time, each on parts of its own.
         longest_name: how many bytes the name of a table or column may have; None for any.
         in_memory: makes an empty database that nobody else sees, where the product runs inside the
             program.
@@ -99,6 +100,7 @@ class Product:
     starter: Callable[[str], Starter]
     in_memory: Callable[[], Database] | None = None
     longest_name: int | None = None
+    is_shared: bool = False
 
 
 def connect(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Generator, Iterator, Sequence
+from collections.abc import Callable, Collection, Generator, Iterator, Sequence
 from contextlib import contextmanager
 from copy import copy
 from pathlib import Path
@@ -119,6 +119,16 @@ class DuckDbSession(Noting):
 
     def lock(self, name: str) -> None:
         """Nothing to do: only one process at a time opens the file for writing."""
+
+    def share(self, name: str, alone: Collection[str]) -> None:
+        """Nothing to do: whoever works in it has the project's own lock for all of it."""
+
+    def take_turn(self) -> None:
+        """Nothing to do: there is one writer."""
+
+    def looking(self, work: Callable[[], Result]) -> Result:
+        """Do it: nobody is in its way."""
+        return work()
 
     def new_session(self) -> Self | None:
         """Another connection of this process to the same file."""

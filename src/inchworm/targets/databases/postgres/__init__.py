@@ -24,4 +24,5 @@ PRODUCT = Product(
     connect=_connect,
     starter=_starter,
     longest_name=63,
+    is_shared=True,
 )

@@ -1,8 +1,11 @@
 """Waiting for locks of PostgreSQL without keeping others waiting.
 
 Whoever waits for an exclusive lock on a table has everybody behind that comes later, those who only
-read too. So work that needs such locks waits for about a second, gives up, lets through who has
+read too. So work that needs such locks waits for less than a second, gives up, lets through who has
 queued, and tries again. Meanwhile a second connection watches who is in the way.
+
+It gives up before anybody else has to: a reader who holds what we wait for, and waits for what we
+hold, would be told after a second (``deadlock_timeout``) that its query is cancelled.
 """
 
 from __future__ import annotations
@@ -20,7 +23,7 @@ from inchworm.targets.databases.protocols import Result
 
 ATTEMPTS = 15
 """How often work is tried that others keep from its locks."""
-WAIT = "1s"
+WAIT = "800ms"
 """How long each attempt waits for a lock."""
 PAUSE = 1.0
 """Seconds between two attempts, in which others go on."""

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Callable, Generator, Iterator, Sequence
+import time
+from collections.abc import Callable, Collection, Generator, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from threading import Event
 from typing import Any, Self
@@ -12,7 +13,7 @@ from typing import Any, Self
 import psycopg
 from psycopg import errors
 
-from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.core.errors import EnvironmentMoved, TargetError, WorkedOn
 from inchworm.targets.databases.noting import Noting
 from inchworm.targets.databases.postgres.lock_waits import (
     WAIT,
@@ -29,6 +30,23 @@ from inchworm.targets.secret import Secret
 
 _LOCK_TIMEOUT = "15s"
 """How long a statement waits for a lock that somebody else holds."""
+
+_TURN = "inchworm switch-over"
+"""The name of the lock by which those who switch over and those who look know of each other."""
+
+_LOOKS = 5
+"""How often the catalogue is looked at, where it changes meanwhile."""
+
+_PAUSE = 0.2
+"""Seconds between two of them."""
+
+_PASSING = (
+    errors.DeadlockDetected,
+    errors.InternalError_,
+    errors.UndefinedObject,
+    errors.UndefinedTable,
+)
+"""What the server says where something has gone, or is being changed, while it is looked at."""
 
 _WHOLE = frozenset({20, 21, 23})
 """The numbers of the types bigint, smallint and integer."""
@@ -85,18 +103,63 @@ class PostgresSession(Noting):
         (got,) = self.rows("SELECT pg_try_advisory_lock(hashtextextended(?, 0))", [name])
         if got[0]:
             return
-        holders = self.rows(
-            "SELECT a.pid, a.usename, coalesce(a.client_addr::text, 'this machine') "
-            "FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid "
-            "WHERE l.locktype = 'advisory' AND l.granted AND a.datname = current_database()"
-        )
-        holding = ", ".join(
-            f"{user} from {client} (process {pid})" for pid, user, client in holders
-        )
         raise EnvironmentMoved(
-            f"another promotion works in {self._where}: {holding}.",
+            f"somebody promotes or runs something in {self._where}{self._workers()}.",
             next="Wait until it has finished, and try again.",
         )
+
+    def share(self, name: str, alone: Collection[str]) -> None:
+        """Work beside others, on what nobody else works on, until the connection ends."""
+        (got,) = self.rows("SELECT pg_try_advisory_lock_shared(hashtextextended(?, 0))", [name])
+        if not got[0]:
+            raise EnvironmentMoved(
+                f"a promotion works in {self._where}{self._workers()}.",
+                next="Wait until it has finished, and try again.",
+            )
+        for each in sorted(alone):  # always in one order, though nobody waits with one in hand
+            key = f"{name} {each}"
+            (got,) = self.rows("SELECT pg_try_advisory_lock(hashtextextended(?, 0))", [key])
+            if not got[0]:
+                self.rows("SELECT pg_advisory_unlock_all()")
+                raise WorkedOn(
+                    f"somebody works on {each} in {self._where}{self._workers()}.",
+                    name=each,
+                    next="Wait until it has finished, and try again.",
+                )
+
+    def take_turn(self) -> None:
+        """Wait for others that switch over or look, as for any lock."""
+        self.rows("SELECT pg_advisory_xact_lock(hashtextextended(?, 0))", [_TURN])
+
+    def looking(self, work: Callable[[], Result]) -> Result:
+        """Look while nobody of us switches over; again where somebody else changed what is there.
+
+        To spell a view or a constraint, the server locks the relation for a moment, and says that
+        it could not be opened where it has gone since it was listed.
+        """
+        for attempt in range(1, _LOOKS + 1):
+            self.rows("SELECT pg_advisory_lock_shared(hashtextextended(?, 0))", [_TURN])
+            try:
+                return work()
+            except TargetError as error:
+                if attempt == _LOOKS or not isinstance(error.__cause__, _PASSING):
+                    raise
+            finally:
+                if not self._connection.closed:
+                    self.rows("SELECT pg_advisory_unlock_shared(hashtextextended(?, 0))", [_TURN])
+            time.sleep(_PAUSE)
+        raise AssertionError("the last attempt returns or raises")
+
+    def _workers(self) -> str:
+        """Who works in the database, in brackets; empty where nobody is seen."""
+        holders = self.rows(
+            "SELECT DISTINCT a.pid, a.usename, coalesce(a.client_addr::text, 'this machine') "
+            "FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid "
+            "WHERE l.locktype = 'advisory' AND l.granted AND a.datname = current_database() "
+            "AND a.pid <> pg_backend_pid() ORDER BY 1"
+        )
+        named = ", ".join(f"{user} from {client} (process {pid})" for pid, user, client in holders)
+        return f": {named}" if named else ""
 
     def new_session(self) -> Self:
         """Another session."""
@@ -268,7 +331,7 @@ class PostgresSession(Noting):
     def _errors(self) -> Iterator[None]:
         try:
             yield
-        except errors.LockNotAvailable as error:
+        except (errors.LockNotAvailable, errors.DeadlockDetected) as error:
             raise LockHeld(
                 f"{self._where} says: waited {self._lock_timeout} for a lock",
                 next="Nothing was changed by it. Have the session that holds it end, and go on.",

@@ -199,12 +199,34 @@ def switch_over(session: Session, switches: Sequence[Switch]) -> None:
 def _lock(session: Session, switches: Sequence[Switch]) -> None:
     """Wait for the locks, always in one order, before anybody is asked what tables have.
 
-    Otherwise a right or an index that somebody gives a table meanwhile would be lost.
+    Otherwise a right or an index that somebody gives a table meanwhile would be lost. Views come
+    before what they read, as for whoever reads by them: then neither waits for the other. To lock a
+    view by its name would lock all that it reads, too; to leave it in its schema locks it alone.
     """
     kinds = session.kinds()
+    for view in _replaced_views(session, [s.name for s in switches if s.name in kinds], kinds):
+        session.execute(f"ALTER VIEW {quoted(view)} SET SCHEMA {quoted_one(view.schema)}")
     tables = sorted(switch.name for switch in switches if kinds.get(switch.name) == "table")
     if tables:
         session.execute(f"LOCK TABLE {', '.join(map(quoted, tables))}")
+
+
+def _replaced_views(
+    session: Session, names: Sequence[str], kinds: Mapping[str, str]
+) -> list[RelationName]:
+    """The views that a switch-over tells anew, each before those that it reads."""
+    if not names:
+        return []
+    with whole_names(session):
+        rows = session.rows(_VIEWS, [[quoted(name) for name in names]])
+    direct = [
+        f"{schema}.{table}"
+        for schema, table, kind, _, _, is_direct in rows
+        if is_direct and kind == "v"
+    ]
+    own = [name for name in names if kinds[name] == "view"]
+    outermost_first = dict.fromkeys([*reversed(direct), *own])
+    return [RelationName(name) for name in outermost_first if kinds.get(name) == "view"]
 
 
 @contextmanager

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import datetime as dt
 import sqlite3
-from collections.abc import Callable, Generator, Iterator, Sequence
+from collections.abc import Callable, Collection, Generator, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from decimal import Decimal
 from pathlib import Path
@@ -86,6 +86,16 @@ class SqliteSession(Noting):
 
     def lock(self, name: str) -> None:
         """Writers exclude each other by themselves; the project's own lock does the rest."""
+
+    def share(self, name: str, alone: Collection[str]) -> None:
+        """Nothing to do: whoever works in it has the project's own lock for all of it."""
+
+    def take_turn(self) -> None:
+        """Nothing to do: there is one writer."""
+
+    def looking(self, work: Callable[[], Result]) -> Result:
+        """Do it: nobody is in its way."""
+        return work()
 
     def new_session(self) -> Self | None:
         """None: SQLite has one writer at a time."""

@@ -11,6 +11,7 @@ from tests.driver import Program
 from tests.forked import Started
 from tests.once import Once
 from tests.program.test_database_faults import GATE, asked
+from tests.program.test_serve import Served
 
 TABLE = '/*---\nstore = "table"\n---*/\n'
 WAITS = "SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'CREATE TABLE%slow__beside%'"
@@ -121,3 +122,24 @@ def test_a_run_that_was_killed_is_ended_by_the_next_one_of_its_parts(
     assert state_of(served, "R1") == "broken off"
     left = "SELECT tablename FROM pg_tables WHERE tablename LIKE '%\\_\\_beside%'"
     assert asked(postgres_url, left) == [("slow__beside_of_somebody",)]
+
+
+def test_a_host_runs_different_things_at_a_time(served: Program, postgres_url: str) -> None:
+    """Stopped, it waits for all of them."""
+    host = Served(served)
+    try:
+        host.call("pipeline:slow")
+        host.until(lambda: asked(postgres_url, WAITS) != [(0,)])
+        host.call("pipeline:quick")
+        host.until(lambda: any(r["name"] == "pipeline:quick" for r in host.runs()))
+        host.until(lambda: [r["state"] for r in host.runs()] == ["done", "running"])
+        host.process.send_signal(signal.SIGTERM)
+        assert host.process.poll() is None
+        asked(postgres_url, OPEN)
+        host.process.communicate(timeout=60)
+        assert host.process.returncode == 0
+        assert state_of(served, "R1") == "done"
+    finally:
+        asked(postgres_url, OPEN)
+        host.process.kill()
+        host.process.wait()

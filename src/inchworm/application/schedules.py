@@ -18,7 +18,7 @@ from inchworm.core.running.copying import ListedFile
 from inchworm.core.running.run import Run
 from inchworm.core.running.schedules import Missed, next_times
 from inchworm.core.running.states import RunState
-from inchworm.engine.connections import open_environment
+from inchworm.engine.connections import is_shared, open_environment
 from inchworm.engine.running.arrivals import files_waiting
 
 _SHOWN = 3
@@ -117,6 +117,7 @@ class LiveEnvironment:
         ended: when the last run of each pipeline that succeeded there ended.
         arrived: by flow, the files that a schedule waits for and that were not taken yet.
         troubles: why files that a schedule waits for could not be looked for.
+        is_shared: whether several runs can be at work in its database at a time.
     """
 
     environment: Environment
@@ -127,6 +128,7 @@ class LiveEnvironment:
     ended: Mapping[PartId, dt.datetime] = field(default_factory=dict)
     arrived: Mapping[str, Sequence[ListedFile]] = field(default_factory=dict)
     troubles: tuple[str, ...] = ()
+    is_shared: bool = False
 
 
 def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment:
@@ -157,6 +159,7 @@ def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment
         ended=_ended(workplace, environment) if any(s.scheduled.after for s in schedules) else {},
         arrived=arrived,
         troubles=troubles,
+        is_shared=is_shared(environment, values),
     )
 
 

@@ -270,7 +270,7 @@ DESCRIPTION: dict[str, Any] = {
                     },
                 },
                 "responses": {
-                    "202": {"description": "It runs as soon as nothing else runs there."},
+                    "202": {"description": "It runs as soon as nothing else works on its parts."},
                     **dict.fromkeys(("400", "401", "403", "404", "413"), _PROBLEM),
                 },
             },

@@ -10,9 +10,11 @@ from __future__ import annotations
 import datetime as dt
 import subprocess
 import threading
-from collections import deque
+import time
+from collections import defaultdict, deque
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 
 from inchworm.application.schedules import LiveEnvironment, read_live
 from inchworm.application.workplace import Workplace
@@ -27,6 +29,18 @@ _BUSY = 4
 """The exit code of a run that found the environment moved, or somebody else at work."""
 
 
+_AT_ONCE = 8
+"""How many runs are at work at a time in an environment whose database can be shared."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class AtWork:
+    """A run that the host has started, and when."""
+
+    job: Job
+    began: dt.datetime
+
+
 @dataclass(frozen=True, kw_only=True)
 class Watched:
     """An environment as the host saw it last.
@@ -34,20 +48,38 @@ class Watched:
     Attributes:
         live: None where it could not be read yet.
         problem: why it could not be read at the last look.
-        job: the run that is at work there.
-        began: when that began.
+        jobs: the runs that are at work there.
     """
 
     name: str
     live: LiveEnvironment | None = None
     problem: str = ""
-    job: Job | None = None
-    began: dt.datetime | None = None
+    jobs: tuple[AtWork, ...] = ()
+
+
+@dataclass
+class _Considered:
+    """What the host has dealt with already, by schedule: the latest due time, and files."""
+
+    times: dict[str, dt.datetime] = field(default_factory=dict)
+    files: dict[str, frozenset[ListedFile]] = field(default_factory=dict)
+
+    def take(self, schedule: str, due: dt.datetime, files: frozenset[ListedFile]) -> None:
+        """Deal with a due time, and with files."""
+        self.times[schedule], self.files[schedule] = due, files
+
+    def forget(self, schedule: str) -> None:
+        """Deal with it again: nothing came of it."""
+        self.times.pop(schedule, None)
+        self.files.pop(schedule, None)
 
 
 @dataclass
 class Host:
-    """Watches environments, and starts what is due there, one run at a time in each.
+    """Watches environments, and starts what is due there.
+
+    Where a database can be shared, several runs are at work at a time: they know of each other by
+    the locks of their parts. Where it cannot, there is one.
 
     Attributes:
         names: the environments.
@@ -66,8 +98,11 @@ class Host:
     _called: dict[str, deque[Job]] = field(default_factory=dict)
     _lock: threading.Lock = field(default_factory=threading.Lock)
     _stopping: threading.Event = field(default_factory=threading.Event)
+    _woken: dict[str, threading.Event] = field(default_factory=lambda: defaultdict(threading.Event))
+    """Set where there is something to do before the time of the next look."""
     _threads: list[threading.Thread] = field(default_factory=list)
-    _processes: dict[str, subprocess.Popen[str]] = field(default_factory=dict)
+    _running: list[threading.Thread] = field(default_factory=list)
+    _processes: list[subprocess.Popen[str]] = field(default_factory=list)
 
     def begin(self) -> None:
         """Watch each environment in a thread of its own.
@@ -88,12 +123,17 @@ class Host:
     def stop(self) -> None:
         """Start nothing more, and wait for what runs; what takes too long is stopped."""
         self._stopping.set()
-        for process in list(self._processes.values()):
-            try:
-                process.wait(self.patience)
-            except subprocess.TimeoutExpired:
+        for woken in list(self._woken.values()):
+            woken.set()
+        for thread in self._threads:  # which start nothing any more
+            thread.join()
+        until = time.monotonic() + self.patience
+        for thread in self._running:
+            thread.join(max(until - time.monotonic(), 0))
+        with self._lock:
+            for process in self._processes:
                 process.terminate()
-        for thread in self._threads:
+        for thread in self._running:
             thread.join()
 
     def watched(self) -> list[Watched]:
@@ -114,51 +154,89 @@ class Host:
                     next=f"Environments: {', '.join(self._called)}.",
                 )
             self._called[environment].append(Job(environment=environment, name=name))
+            self._woken[environment].set()
 
     # ---- one environment ----------------------------------------------------------------------
 
     def _watch(self, name: str) -> None:
         since = self.workplace().clock()
-        considered: dict[str, dt.datetime] = {}
-        tried: dict[str, frozenset[ListedFile]] = {}
+        considered = _Considered()
         while not self._stopping.is_set():
-            if (job := self._next_call(name)) is not None:
-                self._run(job)
+            self._woken[name].clear()
+            if self._has_room(name):
+                self._start_called(name)
+            if self._has_room(name):  # a file that one process has open cannot be looked at
+                self._look(name)
+                self._start_due(name, since, considered)
+            self._woken[name].wait(_LOOK)
+
+    def _has_room(self, name: str) -> bool:
+        """Whether another run may begin there now."""
+        watched = self._watched[name]
+        is_shared = watched.live is not None and watched.live.is_shared
+        return len(watched.jobs) < (_AT_ONCE if is_shared else 1)
+
+    def _start_called(self, name: str) -> None:
+        """Start what somebody called for, in the order of the calls, as far as there is room."""
+        while self._has_room(name) and not self._stopping.is_set():
+            with self._lock:
+                if not self._called[name]:
+                    return
+                job = self._called[name].popleft()
+            self._begin(job)
+
+    def _start_due(self, name: str, since: dt.datetime, considered: _Considered) -> None:
+        """Start what is due and is not at work already, as far as there is room."""
+        live = self._watched[name].live
+        if live is None or self._watched[name].problem:
+            return
+        now = self.workplace().clock()
+        for schedule, due, runs in list(
+            jobs_due(live, since, now, considered.times, considered.files)
+        ):
+            if not runs:
+                self.say(f"{name}: {schedule.name} of {due.isoformat()} was missed")
+                considered.times[schedule.name] = due
                 continue
-            self._look(name)
-            has_run = False
-            watched = self._watched[name]
-            if watched.live is not None and not watched.problem:
-                for schedule, due, runs in jobs_due(
-                    watched.live, since, self.workplace().clock(), considered, tried
-                ):
-                    if not runs:
-                        self.say(f"{name}: {schedule.name} of {due.isoformat()} was missed")
-                        considered[schedule.name] = due
-                        continue
-                    job = Job(
-                        environment=name,
-                        name=str(schedule.pipeline),
-                        schedule=schedule.name,
-                        due=due,
-                    )
-                    if self._run(job) != _BUSY:
-                        has_run = True  # its end may start another one: look again at once
-                        considered[schedule.name] = due
-                        files = watched.live.arrived.get(schedule.scheduled.arrives, ())
-                        tried[schedule.name] = frozenset(files)
-            if not has_run:
-                self._wait(name)
+            pipeline = str(schedule.pipeline)
+            is_at_work = any(each.job.name == pipeline for each in self._watched[name].jobs)
+            if is_at_work or not self._has_room(name) or self._stopping.is_set():
+                continue  # it stays due
+            job = Job(environment=name, name=pipeline, schedule=schedule.name, due=due)
+            files = frozenset(live.arrived.get(schedule.scheduled.arrives, ()))
+            considered.take(schedule.name, due, files)
+            self._begin(job, partial(considered.forget, schedule.name))
 
-    def _wait(self, name: str) -> None:
-        """Wait until it is time to look again, or somebody calls for a run."""
-        waited = 0.0
-        while waited < _LOOK and not self._called[name] and not self._stopping.wait(_STEP):
-            waited += _STEP
+    def _begin(self, job: Job, is_busy: Callable[[], None] = lambda: None) -> None:
+        """Start a run, and wait for its end in a thread of its own.
 
-    def _next_call(self, name: str) -> Job | None:
+        Args:
+            job: the run.
+            is_busy: called where it could not work there.
+        """
+        began = AtWork(job=job, began=self.workplace().clock())
         with self._lock:
-            return self._called[name].popleft() if self._called[name] else None
+            watched = self._watched[job.environment]
+            self._watched[job.environment] = replace(watched, jobs=(*watched.jobs, began))
+        self.say(
+            f"{job.environment}: {job.name} begins{f' ({job.schedule})' if job.schedule else ''}"
+        )
+
+        def run() -> None:
+            code = self._run(job)
+            with self._lock:
+                watched = self._watched[job.environment]
+                left = tuple(each for each in watched.jobs if each is not began)
+                self._watched[job.environment] = replace(watched, jobs=left)
+            if code == _BUSY:
+                is_busy()  # and again at the next look
+            else:
+                self._woken[job.environment].set()  # its end may start another one
+
+        thread = threading.Thread(target=run, name=f"run {job.name}")
+        thread.start()
+        self._running.append(thread)
+        self._running[:] = [each for each in self._running if each.is_alive()]
 
     def _look(self, name: str) -> None:
         """See what is live there. What cannot be read now is read at the next look."""
@@ -171,22 +249,17 @@ class Host:
             self._note(name, live=live, problem="")
 
     def _run(self, job: Job) -> int:
-        """Start a run, and wait for its end; its exit code."""
-        began = self.workplace().clock()
-        self._note(job.environment, job=job, began=began)
-        self.say(
-            f"{job.environment}: {job.name} begins{f' ({job.schedule})' if job.schedule else ''}"
-        )
+        """Start the process of a run, and wait for its end; its exit code."""
         try:
             process = self.start(job.arguments)
         except OSError as error:  # no memory, no processes: later there may be
-            self._note(job.environment, job=None, began=None)
             self.say(f"{job.environment}: {job.name} cannot begin: {error}")
             return _BUSY
-        self._processes[job.environment] = process
+        with self._lock:
+            self._processes.append(process)
         _, err = process.communicate()
-        del self._processes[job.environment]
-        self._note(job.environment, job=None, began=None)
+        with self._lock:
+            self._processes.remove(process)
         complaint = " ".join(err.split())
         self.say(
             f"{job.environment}: {job.name} ended with {process.returncode} {complaint}".rstrip()
@@ -196,7 +269,3 @@ class Host:
     def _note(self, name: str, **changed: object) -> None:
         with self._lock:
             self._watched[name] = replace(self._watched[name], **changed)  # type: ignore[arg-type]
-
-
-_STEP = 0.5
-"""Seconds between two looks at whether somebody called."""

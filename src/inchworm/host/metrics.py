@@ -33,7 +33,7 @@ def _lines(watched: list[Watched], runs: list[Run], now: dt.datetime) -> Iterato
     yield "# TYPE inchworm_running gauge"
     yield "# HELP inchworm_running Runs at work."
     for each in watched:
-        yield f"inchworm_running{_labels(environment=each.name)} {int(each.job is not None)}"
+        yield f"inchworm_running{_labels(environment=each.name)} {len(each.jobs)}"
     yield "# TYPE inchworm_runs counter"
     yield "# HELP inchworm_runs Runs so far, by how they stand."
     counts = Counter((r.plan.environment, str(r.plan.subject), r.state.value) for r in runs)

@@ -80,9 +80,9 @@ def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
             f"<p>{escape(last.bundle)} is live since {since} UTC, by {escape(last.by)}, "
             f"commit {commit}.</p>"
         )
-    if each.job is not None and each.began is not None:
-        began = each.began.astimezone(dt.UTC)
-        yield f"<p><b>{escape(each.job.name)}</b> runs since {began:%H:%M:%S} UTC.</p>"
+    for at_work in each.jobs:
+        began = at_work.began.astimezone(dt.UTC)
+        yield f"<p><b>{escape(at_work.job.name)}</b> runs since {began:%H:%M:%S} UTC.</p>"
     rows = (
         (
             escape(schedule.name),

@@ -151,7 +151,7 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, m
                 leaving=wish.leaving,
             )
         )
-        drafted = _tried(_with_packages(drafted, prepared, place), prepared, place)
+        drafted = _tried(_with_packages(drafted, prepared, place), prepared, place, live)
     return Drafted(draft=drafted, prepared=prepared, live=live)
 
 
@@ -176,7 +176,7 @@ def _with_packages(drafted: Draft, prepared: Prepared, place: OpenEnvironment) -
     return replace(drafted, findings=tuple(in_order([*drafted.findings, *missing])))
 
 
-def _tried(drafted: Draft, prepared: Prepared, place: OpenEnvironment) -> Draft:
+def _tried(drafted: Draft, prepared: Prepared, place: OpenEnvironment, live: Composition) -> Draft:
     """The draft, once the database has read every statement that it is going to run.
 
     So that what is reviewed and approved can run. Where nothing is built or changed, or errors are
@@ -199,7 +199,7 @@ def _tried(drafted: Draft, prepared: Prepared, place: OpenEnvironment) -> Draft:
         changes=drafted.changes,
         undone=drafted.undone,
     )
-    refused = try_draft(site, plan)
+    refused = try_draft(site, plan, live.tables)
     if refused is None:
         return drafted
     findings = tuple(in_order([*drafted.findings, *refused]))

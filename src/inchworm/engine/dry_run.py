@@ -59,8 +59,13 @@ def try_out(site: Site, plan: Plan) -> list[Finding]:
     return findings
 
 
-def try_draft(site: Site, plan: Plan) -> list[Finding] | None:
+def try_draft(site: Site, plan: Plan, tables: Mapping[str, Table]) -> list[Finding] | None:
     """The same findings for a draft, while nothing is written in the environment.
+
+    Args:
+        site: where the plan would be carried out.
+        plan: the actions.
+        tables: what is live, by physical name.
 
     Returns:
         None where the database has no place to try statements in: then carrying out tries them.
@@ -68,7 +73,7 @@ def try_draft(site: Site, plan: Plan) -> list[Finding] | None:
     declared = site.assembly.sources
     if (declared.reads or declared.others) and not site.database.board_sees_outside:
         return None
-    trial = _Trial(site, plan, site.database)
+    trial = _Trial(site, plan, site.database, tables)
     schemas = sorted(schema + trial.suffix for schema in trial.schemas)
     try:
         with site.database.board(schemas) as board:
@@ -87,9 +92,16 @@ class _Trial:
         site: where the plan is going to be carried out; it is only read.
         plan: the actions.
         database: in which everything is tried.
+        tables: what is live, by physical name, where that was read already.
     """
 
-    def __init__(self, site: Site, plan: Plan, database: Database) -> None:
+    def __init__(
+        self,
+        site: Site,
+        plan: Plan,
+        database: Database,
+        tables: Mapping[str, Table] | None = None,
+    ) -> None:
         self.site = site
         self.live = site.database
         self.database = database
@@ -113,13 +125,13 @@ class _Trial:
         ]
         self.unsure: set[str] = set()
         """Schemas of which not everything could be copied."""
-        self.tables = self._copied()
+        self.tables = self._copied(tables)
         named = [*self.tables, *self._promised(), *(part.name for part in self.built)]
         self.schemas = {RelationName(name).schema for name in named}
         self.schemas |= self.changing
         self.schemas |= {part.name for part in self.desired}
 
-    def _copied(self) -> dict[str, Table]:
+    def _copied(self, live: Mapping[str, Table] | None) -> dict[str, Table]:
         """Live tables, by logical name, that are read, of schemas in which nothing changes."""
         assembly = self.site.assembly
         reading = [*self.built, *self.checks]
@@ -131,7 +143,8 @@ class _Trial:
             for name in read - of_desired - {part.name for part in self.built}
             if RelationName(name).schema not in self.changing
         }
-        live = self.live.structure({name.schema for name in physical.values()})
+        if live is None:
+            live = self.live.structure({name.schema for name in physical.values()})
         return {
             name: live[name_there] for name, name_there in physical.items() if name_there in live
         }

@@ -142,7 +142,7 @@ class Host:
             return list(self._watched.values())
 
     def call(self, environment: str, name: str) -> None:
-        """Have something run as soon as nothing else runs there.
+        """Have something run as soon as there is room for it.
 
         Raises:
             UsageError: when the host does not watch that environment, or is being stopped.

@@ -51,8 +51,17 @@ def recipe_of(
     """
     used = {use.parameter for use in assembly.outlines[part].uses}
     pieces = [
-        [RENDERER_VERSION, parser_version(), assembly.dialect],
-        assembly.parts[part].digest,
-        {name: [values[name].type.value, values[name].text] for name in used},
+        _renderer(assembly.dialect),
+        canonical(assembly.parts[part].digest),
+        canonical({name: [values[name].type.value, values[name].text] for name in used})
+        if used
+        else b"{}",  # of thousands of parts, most use none
     ]
-    return digest_of(canonical([*pieces, dict(tables)] if tables else pieces))
+    if tables:
+        pieces.append(canonical(dict(tables)))
+    return digest_of(b"[" + b",".join(pieces) + b"]")
+
+
+@cache
+def _renderer(dialect: str) -> bytes:
+    return canonical([RENDERER_VERSION, parser_version(), dialect])

@@ -7,7 +7,7 @@ the work that is done at a time the largest limit counts, and none where some of
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import NamedTuple
 
@@ -21,14 +21,19 @@ class Limit(NamedTuple):
     threads: int | None
 
 
+UNLIMITED = Limit(None, None)
+
+
 class Limits:
     """The limits of one opened file; all connections to it share them."""
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._active: list[Limit] = []
-        self._usual_threads: int | None = None
-        """The number that the file was opened with; None while nobody has asked for another."""
+        self._set = UNLIMITED
+        """The limit that is in force."""
+        self._usual_threads = 0
+        """The number that the file was opened with; asked for where another one is set."""
 
     @contextmanager
     def within(self, connection: duckdb.DuckDBPyConnection, limit: Limit) -> Iterator[None]:
@@ -49,17 +54,23 @@ class Limits:
                 self._apply(connection)
 
     def _apply(self, connection: duckdb.DuckDBPyConnection) -> None:
-        if self._usual_threads is None:
-            if self._active == [Limit(None, None)]:
-                return  # nobody has asked for anything yet
-            row = connection.execute("SELECT current_setting('threads')").fetchone()
-            assert row is not None
-            self._usual_threads = int(row[0])
-        memory = [each.memory for each in self._active if each.memory is not None]
-        threads = [each.threads for each in self._active if each.threads is not None]
-        if memory and len(memory) == len(self._active):
-            connection.execute(f"SET memory_limit = '{max(memory)}B'")
-        else:
-            connection.execute("RESET memory_limit")
-        has_threads = bool(threads) and len(threads) == len(self._active)
-        connection.execute(f"SET threads = {max(threads) if has_threads else self._usual_threads}")
+        wanted = Limit(
+            _largest([each.memory for each in self._active]),
+            _largest([each.threads for each in self._active]),
+        )
+        if wanted.memory != self._set.memory:
+            limited = f"SET memory_limit = '{wanted.memory}B'"
+            connection.execute(limited if wanted.memory is not None else "RESET memory_limit")
+        if wanted.threads != self._set.threads:
+            if self._set.threads is None:
+                row = connection.execute("SELECT current_setting('threads')").fetchone()
+                assert row is not None
+                self._usual_threads = int(row[0])
+            connection.execute(f"SET threads = {wanted.threads or self._usual_threads}")
+        self._set = wanted
+
+
+def _largest(limits: Sequence[int | None]) -> int | None:
+    """The largest of some limits; None where one of them is none, or there are none."""
+    known = [each for each in limits if each is not None]
+    return max(known) if known and len(known) == len(limits) else None

@@ -145,7 +145,7 @@ class PostgresSession(Noting):
                 if attempt == _LOOKS or not isinstance(error.__cause__, _PASSING):
                     raise
             finally:
-                if not self._connection.closed:
+                with suppress(TargetError):  # it ends with the connection at the latest
                     self.rows("SELECT pg_advisory_unlock_shared(hashtextextended(?, 0))", [_TURN])
             time.sleep(_PAUSE)
         raise AssertionError("the last attempt returns or raises")
@@ -331,7 +331,12 @@ class PostgresSession(Noting):
     def _errors(self) -> Iterator[None]:
         try:
             yield
-        except (errors.LockNotAvailable, errors.DeadlockDetected) as error:
+        except errors.DeadlockDetected as error:
+            raise LockHeld(
+                f"{self._where} says: another session and this one waited for each other",
+                next="Nothing was changed by it. Go on.",
+            ) from error
+        except errors.LockNotAvailable as error:
             raise LockHeld(
                 f"{self._where} says: waited {self._lock_timeout} for a lock",
                 next="Nothing was changed by it. Have the session that holds it end, and go on.",

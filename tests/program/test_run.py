@@ -388,7 +388,7 @@ def test_what_takes_too_long_is_ended(anywhere: tuple[Program, str], limited: st
 
 
 def test_a_step_may_take_only_so_much_memory(live_here: tuple[Program, str]) -> None:
-    """The database keeps to it: the step fails, and the others have what they need."""
+    """The database keeps to it: the step fails, and others have what they need."""
     program, url = live_here
     hungry = "SELECT max(h) AS top FROM (SELECT list(hash(a.i) ORDER BY hash(b.i)) AS h FROM "
     hungry += "range(2000) a(i), range(4000) b(i) WHERE EXISTS (SELECT 1 FROM raw.reading))"
@@ -396,11 +396,16 @@ def test_a_step_may_take_only_so_much_memory(live_here: tuple[Program, str]) -> 
     program.write("models/mart/apart.sql", f"{TABLE}{hungry}\n")
     matrix = (program.folder / "parameters.toml").read_text()
     program.write("parameters.toml", f'{matrix}\n[little]\ntype = "text"\nevery = "20 MB"\n')
-    program.edit("pipelines/all.toml", '["mart.apart"]', '["mart.apart"]\nmemory = "${little}"')
+    program.write(
+        "pipelines/all.toml",
+        '[[steps]]\nname = "hungry"\nbuild = ["mart.apart"]\nmemory = "${little}"\n'
+        '[[steps]]\nname = "then"\nbuild = ["mart.clean"]\n',
+    )
+    program.edit("environments/dev.toml", "[workspace]", "threads = 1\n\n[workspace]")
     program.promote(program.pack(), "dev")
     execute(program, url, "INSERT INTO raw.reading VALUES (1, 80)")
     assert "Out of Memory" in run(program, "all", code=5).text
-    assert states(program, "R1")["build model:mart.apart apart"] == "failed"
+    assert states(program, "R1")["build model:mart.apart hungry"] == "failed"
     assert rows(program, url, "clean") == [(1, 80)]
     program.edit("parameters.toml", "20 MB", "2 GB")
     program.promote(program.pack(), "dev")

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import NamedTuple
 
 import duckdb
@@ -49,7 +49,8 @@ class Limits:
         try:
             yield
         finally:
-            with self._lock:
+            with self._lock, suppress(duckdb.Error):
+                # where what goes on has more than it may, that is no fault of what has ended
                 self._active.remove(limit)
                 self._apply(connection)
 

@@ -223,16 +223,21 @@ def _make_live(plain: Program, url: str) -> None:
     plain.promote(plain.pack(), "dev")
 
 
+def free_port() -> int:
+    """A port on which nobody listens."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        return int(free.getsockname()[1])
+
+
 class Served:
     """A host at work in a process of its own."""
 
-    def __init__(self, program: Program) -> None:
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            port = free.getsockname()[1]
+    def __init__(self, program: Program, *more: str, port: int = 0) -> None:
+        port = port or free_port()
         self.url = f"http://127.0.0.1:{port}"
         self.process = subprocess.Popen(
-            [*COMMAND, "serve", "dev", "--port", str(port), "--token", "env:HOST_TOKEN"],
+            [*COMMAND, "serve", "dev", "--port", str(port), "--token", "env:HOST_TOKEN", *more],
             cwd=program.folder,
             env={**program.environ, "HOST_TOKEN": TOKEN},
             stdout=subprocess.PIPE,
@@ -352,3 +357,60 @@ def test_a_host_that_was_killed_begins_where_it_was(live: Program, host: Served)
     again.until(lambda: any(run["state"] == "done" for run in again.runs()))
     again.end(signal.SIGTERM)
     assert again.process.returncode == 0
+
+
+def test_a_host_is_the_platform_of_an_environment(
+    plain: Program, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Everybody who promotes there reaches one workspace and gateway, which simulates nothing."""
+    monkeypatch.setenv("PLATFORM_TOKEN", OTHER_TOKEN)
+    port = free_port()
+    matrix = (plain.folder / "parameters.toml").read_text()
+    plain.write(
+        "parameters.toml", f'{matrix}\n[platform]\ntype = "secret"\nevery = "env:PLATFORM_TOKEN"\n'
+    )
+    text = (plain.folder / "environments/dev.toml").read_text()
+    service = f'url = "http://127.0.0.1:{port}/platform/team"\ntoken = "${{platform}}"'
+    plain.write("environments/dev.toml", text.replace('url = "sim:dev"', service))
+    plain.write("models/mart/one.sql", '/*---\nstore = "table"\n---*/\nSELECT 1 AS n\n')
+    plain.write("pipelines/all.toml", '[[steps]]\nname = "one"\nbuild = ["mart.one"]\n')
+    refused = plain("promote", plain.pack(), "--to", "dev", "--yes", code=1).text
+    assert "platform/team cannot be reached" in refused
+    host = Served(plain, "--platform", "team=env:PLATFORM_TOKEN", port=port)
+    try:
+        assert plain.promote(plain.pack(), "dev").json["state"] == "done"
+        assert plain("status", "dev", "--json").json["environments"][0]["drifted"] == 0
+        host.call("pipeline:all")
+        host.until(lambda: [run["state"] for run in host.runs()] == ["done"])
+        at = f"{host.url}/platform/team"
+        known = {"authorization": f"Bearer {OTHER_TOKEN}"}
+        listed = httpx.get(f"{at}/v1/items", headers=known, verify=PLAIN)
+        assert "pipeline" in {item["kind"] for item in listed.json()["items"]}
+        assert httpx.get(f"{at}/v1/items", verify=PLAIN).status_code == 401
+        for path in ("faults", "received", "secrets/x"):
+            gone = httpx.put(f"{at}/v1/{path}", headers=known, json={}, verify=PLAIN)
+            assert gone.status_code == 404
+        described = httpx.get(f"{at}/openapi.json", verify=PLAIN).json()
+        assert OpenAPIV31SpecValidator(described).is_valid()
+        assert not any("secrets" in path for path in described["paths"])
+        host.end(signal.SIGTERM)
+        assert host.process.returncode == 0
+    finally:
+        host.process.kill()
+        host.process.wait()
+
+
+def test_a_port_that_somebody_has_ends_the_host(plain: Program) -> None:
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        port = str(taken.getsockname()[1])
+        process = plain.start("serve", "dev", "--port", port)
+        process.communicate(timeout=60)
+        assert process.returncode != 0
+
+
+def test_a_platform_needs_a_name_and_a_token(plain: Program) -> None:
+    for given in ("env:TOKEN", "A=env:TOKEN", "a/b=env:TOKEN"):
+        refused = plain("serve", "dev", "--platform", given, code=2).text
+        assert "is not NAME=REFERENCE" in refused

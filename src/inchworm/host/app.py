@@ -6,8 +6,9 @@ Metrics are in the OpenMetrics text format 1.0.
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from http import HTTPStatus
+from types import MappingProxyType
 from typing import Any
 from urllib.parse import quote
 
@@ -16,7 +17,8 @@ from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.responses import HTMLResponse, JSONResponse, PlainTextResponse, Response
-from starlette.routing import Route
+from starlette.routing import Mount, Route
+from starlette.types import ASGIApp
 
 from inchworm import __version__
 from inchworm.core.errors import InchwormError, TargetError
@@ -36,6 +38,7 @@ from inchworm.sim.requests import (
 )
 
 _NO_TOKENS = Tokens()
+_NO_PLATFORMS: Mapping[str, ASGIApp] = MappingProxyType({})
 _LARGEST_BODY = 64 * 1024
 _SHOWN = 25
 """Runs that are listed."""
@@ -48,6 +51,7 @@ def create_app(
     tokens: Tokens,
     inbox: Inbox | None = None,
     flow_tokens: Tokens = _NO_TOKENS,
+    platforms: Mapping[str, ASGIApp] = _NO_PLATFORMS,
 ) -> Starlette:
     """The application.
 
@@ -58,6 +62,7 @@ def create_app(
         tokens: that starting a run asks for; without one nobody can start any.
         inbox: takes in what comes to flows.
         flow_tokens: that sending something to a flow asks for; without one nothing is taken.
+        platforms: workspaces and gateways that the host is itself, by name.
     """
     served = _Served(host, runs, now, tokens, inbox, flow_tokens)
     return Starlette(
@@ -71,6 +76,7 @@ def create_app(
                 served.take,
                 methods=["POST", "PUT", "PATCH", "DELETE"],
             ),
+            *(Mount(f"/platform/{name}", app=each) for name, each in platforms.items()),
         ],
         exception_handlers={HTTPException: refused, InchwormError: _wrong},
     )

@@ -46,7 +46,11 @@ _WEB = frozenset({"http", "https"})
 
 
 def create_app(
-    path: Path, token: str | None = None, resolve: Callable[[str], str] | None = None
+    path: Path,
+    token: str | None = None,
+    resolve: Callable[[str], str] | None = None,
+    *,
+    simulates: bool = True,
 ) -> Starlette:
     """The application.
 
@@ -55,12 +59,21 @@ def create_app(
         token: every request must bring it, where there is one.
         resolve: the secret that a reference leads to; it raises an ``InchwormError`` where it
             cannot be had. Without it no secret can be had here.
+        simulates: whether it also takes faults, gives secrets, and takes what is sent to services
+            of others, as no workspace and gateway of its own would.
     """
     platform = _Platform(SimStore(path), token, resolve)
     guarded = platform.guarded
+    simulated = [
+        route("/v1/secrets/{path:path}", GET=platform.get_secret, PUT=platform.put_secret),
+        route("/v1/faults", PUT=guarded(platform.put_fault)),
+        route("/v1/received", GET=guarded(platform.list_received)),
+        route("/{path:path}", POST=guarded(platform.receive), PUT=guarded(platform.receive)),
+    ]
+    describe = platform.describe if simulates else platform.describe_real
     return Starlette(
         routes=[
-            route("/openapi.json", GET=platform.describe),
+            route("/openapi.json", GET=describe),
             route("/v1/items", GET=guarded(platform.list_items)),
             route(
                 "/v1/items/{kind}/{name}",
@@ -71,10 +84,7 @@ def create_app(
             route("/v1/flows/{name}/activation", POST=guarded(platform.activate)),
             route("/v1/schedules", GET=guarded(platform.list_schedules)),
             route("/v1/schedules/{pipeline}/{name}", PUT=guarded(platform.put_schedule)),
-            route("/v1/secrets/{path:path}", GET=platform.get_secret, PUT=platform.put_secret),
-            route("/v1/faults", PUT=guarded(platform.put_fault)),
-            route("/v1/received", GET=guarded(platform.list_received)),
-            route("/{path:path}", POST=guarded(platform.receive), PUT=guarded(platform.receive)),
+            *(simulated if simulates else ()),
         ],
         exception_handlers={
             HTTPException: refused,
@@ -326,6 +336,9 @@ class _Platform:
 
     async def describe(self, request: Request) -> Response:
         return JSONResponse(description(WORKSPACE_KINDS + GATEWAY_KINDS))
+
+    async def describe_real(self, request: Request) -> Response:
+        return JSONResponse(description(WORKSPACE_KINDS + GATEWAY_KINDS, simulates=False))
 
 
 def _spell_time(seconds: float) -> str:

@@ -213,16 +213,20 @@ _OTHERS: _Json = {
 }
 
 
-def description(kinds: tuple[str, ...]) -> _Json:
+def description(kinds: tuple[str, ...], *, simulates: bool = True) -> _Json:
     """The document.
 
     Args:
         kinds: of the items that it keeps.
+        simulates: whether it is of a simulated one, which also takes faults, gives secrets, and
+            takes what is sent to services of others.
     """
+    simulated = {**_SECRETS, **_OTHERS} if simulates else {}
+    title = "Simulated workspace and gateway" if simulates else "Workspace and gateway"
     schemes = {name: {"type": "http", "scheme": "bearer"} for name in ("token", "secretToken")}
     return {
         "openapi": "3.1.0",
-        "info": {"title": "Simulated workspace and gateway", "version": "1.0.0"},
-        "paths": {**_items(kinds), **_SCHEDULES, **_SECRETS, **_OTHERS},
+        "info": {"title": title, "version": "1.0.0"},
+        "paths": {**_items(kinds), **_SCHEDULES, **simulated},
         "components": {"schemas": _SCHEMAS, "securitySchemes": schemes},
     }

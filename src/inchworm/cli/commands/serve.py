@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import os
+import re
 import signal
 import subprocess
 import sys
+import threading
+import time
 from collections.abc import Iterator, Sequence
 from contextlib import nullcontext
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -19,6 +24,11 @@ from inchworm.core.running.run import Run
 from inchworm.host.host import Host
 from inchworm.host.incoming import Inbox
 from inchworm.targets.secrets import Secrets
+from inchworm.targets.services import SIM_FOLDER
+
+if TYPE_CHECKING:
+    from starlette.applications import Starlette
+    from uvicorn import Server
 
 
 @click.command("serve")
@@ -38,6 +48,13 @@ from inchworm.targets.secrets import Secrets
     help="Lets who has it send to flows, everywhere or in ENV.",
 )
 @click.option(
+    "--platform",
+    "platforms",
+    multiple=True,
+    metavar="NAME=REFERENCE",
+    help="Is the workspace and gateway NAME itself, at /platform/NAME, for whoever has the token.",
+)
+@click.option(
     "--patience", default="10m", show_default=True, help="How long runs may end when it is stopped."
 )
 def command(
@@ -46,6 +63,7 @@ def command(
     address: str,
     tokens: tuple[str, ...],
     flow_tokens: tuple[str, ...],
+    platforms: tuple[str, ...],
     patience: str,
 ) -> None:
     """Run the schedules of environments, and tell how they stand, until stopped.
@@ -81,25 +99,65 @@ def command(
         patience=_seconds(patience),
     )
     collect_as_usual()
-    host.begin()
 
     def runs() -> list[Run]:
         ledger = workplace().ledger
         return ledger.runs() if ledger.exists else []
 
-    app = create_app(host, runs, clock, starting, Inbox(workplace), sending)
+    served = {name: _platform(place.root, name, ref, secrets) for name, ref in _named(platforms)}
+    app = create_app(host, runs, clock, starting, Inbox(workplace), sending, served)
     server = uvicorn.Server(uvicorn.Config(app, host=address, port=port, log_level="warning"))
     # of itself it would end the process by the signal, before what runs could end
     server.capture_signals = nullcontext  # type: ignore[method-assign, assignment]
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: setattr(server, "should_exit", True))
+    beginning = threading.Thread(target=_begin_served, args=[server, host], name="begin")
     try:
         _say(f"{', '.join(environments)} at http://{address}:{port}")
+        beginning.start()
         server.run()
     finally:
+        server.should_exit = True
+        beginning.join()
         _say("stopping: what runs may end")
         host.stop()
         _say("stopped")
+
+
+def _begin_served(server: Server, host: Host) -> None:
+    """Have the host begin once its server answers: an environment may have its platform there."""
+    while not server.started and not server.should_exit:
+        time.sleep(_MOMENT)
+    if server.started:
+        host.begin()
+
+
+_MOMENT = 0.05
+
+
+def _named(given: Sequence[str]) -> Iterator[tuple[str, str]]:
+    """The names of platforms, each with the reference of its token."""
+    for each in given:
+        name, equals, reference = each.partition("=")
+        if not equals or not re.fullmatch(r"[a-z0-9][a-z0-9_-]*", name):
+            raise UsageError(
+                f"{each} is not NAME=REFERENCE.",
+                next="Write prod=env:NAME, the name in lower-case letters, digits, _ and -.",
+            )
+        yield name, reference
+
+
+def _platform(root: Path, name: str, token: str, secrets: Secrets) -> Starlette:
+    """The workspace and gateway of that name, whose items are in a file of the project."""
+    from inchworm.sim.app import create_app
+
+    def resolve(reference: str) -> str:
+        if reference.startswith("secret:"):
+            return ""  # it belongs to a store that this process does not know
+        return secrets.resolve(reference).reveal()
+
+    file = root / SIM_FOLDER / f"{name}.sqlite"
+    return create_app(file, secrets.resolve(token).reveal(), resolve, simulates=False)
 
 
 def _by_environment(given: Sequence[str], environments: Sequence[str]) -> Iterator[tuple[str, str]]:

@@ -160,6 +160,23 @@ def test_a_kernel_that_a_killed_run_left_is_ended(plain: Program, jupyter: Jupyt
     assert run(program, "works")["log"] == "fine"
 
 
+def test_runs_beside_each_other_leave_each_other_their_kernels(
+    plain: Program, jupyter: Jupyter, postgres_url: str
+) -> None:
+    program = at(plain, jupyter)
+    program.edit("environments/dev.toml", SQLITE, postgres_url)
+    notebook(program, "waits", "import time\ntime.sleep(600)")
+    notebook(program, "works", "print('fine')")
+    promote(program)
+    process = program.start("run", "waits", "--in", "dev", environ=ENVIRON)
+    while not jupyter.ask("GET", "/api/kernels"):
+        time.sleep(0.1)
+    assert run(program, "works")["log"] == "fine"
+    assert len(jupyter.ask("GET", "/api/kernels")) == 1
+    process.send_signal(signal.SIGINT)
+    process.wait()
+
+
 def test_what_is_wrong_with_the_server_is_said(plain: Program, jupyter: Jupyter) -> None:
     program = at(plain, jupyter, 'kernel = "ghost"')
     notebook(program, "works", "print('fine')")

@@ -170,17 +170,21 @@ class JupyterServer:
 
     # ---- kernels ------------------------------------------------------------------------------
 
-    def start_kernel(self, run: str, notebook: str) -> KernelSession:
+    def start_kernel(self, run: str, notebook: str, *, beside_others: bool) -> KernelSession:
         """Have a kernel started for a notebook, and those ended that other runs have left.
 
         Args:
-            run: the run's id; an environment has one run at a time.
+            run: the run's id.
             notebook: its name.
+            beside_others: whether other runs may be at work, on other notebooks.
         """
-        own = f"{self._folder}/{_RUN}{run}-"
+        of_runs = f"{self._folder}/{_RUN}"
+        own = f"{of_runs}{run}-"
         for session in self._request("GET", "/api/sessions").json():
             path = str(session.get("path", ""))
-            if path.startswith(f"{self._folder}/{_RUN}") and not path.startswith(own):
+            if not path.startswith(of_runs) or path.startswith(own):
+                continue
+            if not beside_others or path.removeprefix(of_runs).partition("-")[2] == notebook:
                 self.end_kernel(KernelSession(id=session["id"], kernel=session["kernel"]["id"]))
         body = {
             "path": f"{own}{notebook}",

@@ -43,7 +43,14 @@ def run_notebook(part: PartId, limits: Limits, site: RunSite) -> StepReport:
     kernel: Kernel | ServerKernel = (
         Kernel(folder, _libraries(site), limits, bridge)
         if server is None
-        else ServerKernel(server, str(site.context.id), _libraries(site), limits, bridge)
+        else ServerKernel(
+            server,
+            str(site.context.id),
+            _libraries(site),
+            limits,
+            bridge,
+            beside_others=site.context.is_shared,
+        )
     )
     site.started(kernel.kill)
     try:

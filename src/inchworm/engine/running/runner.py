@@ -389,6 +389,7 @@ class _Running:
             changed_by_hand=by_hand[0],
             hindrances=by_hand[1],
             dead_letters=work.dead_letters,
+            is_shared=work.is_shared,
         )
         self._site = RunSite(work.prepared, place, context)
 

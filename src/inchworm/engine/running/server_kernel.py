@@ -50,6 +50,7 @@ class ServerKernel:
         libraries: the files of the project's libraries, by their path in a folder of libraries.
         limits: the memory and processors that it may take, of the server's machine.
         bridge: answers what the notebook asks.
+        beside_others: whether other runs may be at work, on other notebooks.
     """
 
     def __init__(
@@ -59,8 +60,11 @@ class ServerKernel:
         libraries: Mapping[str, bytes],
         limits: Limits,
         bridge: Bridge,
+        *,
+        beside_others: bool,
     ) -> None:
         self._server = server
+        self._beside_others = beside_others
         self._run = run
         self._libraries = libraries
         self._limits = limits
@@ -74,7 +78,9 @@ class ServerKernel:
         Raises:
             TargetError: when the server cannot be reached, or its kernel is not fit for it.
         """
-        self._session = self._server.start_kernel(self._run, self._bridge.part.name)
+        self._session = self._server.start_kernel(
+            self._run, self._bridge.part.name, beside_others=self._beside_others
+        )
         try:
             with closing(self._server.channels(self._session)) as channels:
                 cells = _Cells(channels, self._bridge, self._is_killed)

@@ -32,6 +32,7 @@ class RunContext:
         changed_by_hand: physical names of relations whose changes made by hand may be lost.
         hindrances: by physical name, what hangs on relations that cannot be carried along.
         dead_letters: whether flows send what was refused before, and nothing new.
+        is_shared: whether other runs may be at work there, on other parts.
         stopping: set when somebody stops the run.
     """
 
@@ -46,6 +47,7 @@ class RunContext:
     changed_by_hand: frozenset[str] = frozenset()
     hindrances: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     dead_letters: bool = False
+    is_shared: bool = False
     switching: threading.Lock = field(default_factory=threading.Lock)
     stopping: threading.Event = field(default_factory=threading.Event)
     sites: list[RunSite] = field(default_factory=list)

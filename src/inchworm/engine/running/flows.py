@@ -10,6 +10,7 @@ only when somebody asks for it.
 
 from __future__ import annotations
 
+import tempfile
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
@@ -191,7 +192,30 @@ class _Sending:
             yield some
 
     def _messages(self) -> Iterator[Message]:
-        """A message for each row, in the order in which the database gives them."""
+        """A message for each row, in the order in which the database gives them.
+
+        All of them are read before the first is sent, into a file that nobody else sees and that is
+        gone with the process: to send a million takes an hour, and a transaction that is open so
+        long keeps the database from clearing away what nobody needs any more.
+        """
+        with tempfile.TemporaryFile(
+            "w+", dir=self._site.context.folder, encoding="utf-8", newline="\n"
+        ) as file:
+            try:
+                for message in self._read():
+                    file.write(f"{message.identity} {message.text}\n")
+                file.seek(0)
+            except OSError as error:
+                raise TargetError(
+                    f"the rows that are to be sent cannot be laid aside: {error.strerror}.",
+                    next="Make room in the folder for temporary files, and run it again.",
+                ) from error
+            for line in file:
+                identity, _, text = line.partition(" ")
+                yield Message.of_text(identity, text)
+
+    def _read(self) -> Iterator[Message]:
+        """The messages, while the query runs."""
         rows = self._document["from"]
         if rows.get("query"):
             sql = self._site.sql(rows["query"], self._site.physical)

@@ -171,6 +171,16 @@ class Secrets:
             ) from error
         return Secret(value, reference, version)
 
+    def for_service(self, reference: str) -> str:
+        """The secret that a service of this process needs; of a secret store it is not asked.
+
+        Raises:
+            TargetError: when it cannot be had.
+        """
+        if reference.startswith(f"{_STORE}:"):
+            return ""  # it belongs to a store that this process does not know
+        return self.resolve(reference).reveal()
+
     def _source(self, kind: str) -> SecretSource:
         if kind not in self._sources:
             self._sources[kind] = self._connect() if kind == _STORE else self._plugged_in(kind)

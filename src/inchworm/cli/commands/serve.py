@@ -151,13 +151,8 @@ def _platform(root: Path, name: str, token: str, secrets: Secrets) -> Starlette:
     """The workspace and gateway of that name, whose items are in a file of the project."""
     from inchworm.sim.app import create_app
 
-    def resolve(reference: str) -> str:
-        if reference.startswith("secret:"):
-            return ""  # it belongs to a store that this process does not know
-        return secrets.resolve(reference).reveal()
-
     file = root / SIM_FOLDER / f"{name}.sqlite"
-    return create_app(file, secrets.resolve(token).reveal(), resolve, simulates=False)
+    return create_app(file, secrets.resolve(token).reveal(), secrets.for_service, simulates=False)
 
 
 def _by_environment(given: Sequence[str], environments: Sequence[str]) -> Iterator[tuple[str, str]]:

@@ -44,13 +44,7 @@ def serve(name: str, port: int, token: str | None) -> None:
     root = Path.cwd()
     secrets = Secrets(machine(root))
     secret = secrets.resolve(token).reveal() if token else None
-
-    def resolve(reference: str) -> str:
-        if reference.startswith("secret:"):
-            return ""  # it belongs to a store that this process does not know
-        return secrets.resolve(reference).reveal()
-
-    app = create_app(root / SIM_FOLDER / f"{name}.sqlite", secret, resolve)
+    app = create_app(root / SIM_FOLDER / f"{name}.sqlite", secret, secrets.for_service)
     click.echo(f"{name} answers at http://127.0.0.1:{port} (described at /openapi.json)")
     uvicorn.run(app, host="127.0.0.1", port=port, log_level="warning")
 

@@ -108,6 +108,23 @@ def test_a_promotion_has_the_environment_to_itself(
     assert served.promote(bundle, "dev").json["state"] == "done"
 
 
+def test_a_run_does_not_begin_while_somebody_promotes(served: Program, postgres_url: str) -> None:
+    served.edit("models/mart/slow.sql", "txid_current()", "1 + txid_current()")
+    promotion = served.start("promote", served.pack(), "--to", "dev", "--yes")
+    while asked(postgres_url, WAITS) == [(0,)]:
+        assert promotion.poll() is None, promotion.communicate()
+    refused = served("run", "quick", "--in", "dev", code=4).text
+    assert "a promotion works in" in refused
+    assert "river from" in refused
+    behind = served.start("run", "quick", "--in", "dev", "--wait", "1m", "--json")
+    assert behind.stdout is not None
+    assert "a promotion works in" in behind.stdout.readline()
+    asked(postgres_url, OPEN)
+    promotion.communicate(timeout=60)
+    behind.communicate(timeout=60)
+    assert promotion.returncode == 0
+
+
 def test_a_run_that_was_killed_is_ended_by_the_next_one_of_its_parts(
     served: Program, postgres_url: str, waiting: Started
 ) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import defaultdict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Container, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from inchworm.core.checks import rules
@@ -15,20 +15,28 @@ from inchworm.core.rendered import RenderedDocument
 from inchworm.core.running.api_versions import ApiVersion, answered, version_of
 
 
-def api_versions(request: Request) -> Iterator[Finding]:
-    """Findings about the versions of APIs that are answered no more, or that cannot go on."""
+def api_versions(request: Request, changed: Container[PartId]) -> Iterator[Finding]:
+    """Findings about the versions of APIs that are answered no more, or that cannot go on.
+
+    Args:
+        request: what the draft is made from.
+        changed: the parts that do not stay as they are; any other flow need not be rendered.
+    """
     by_flow: dict[str, list[ApiVersion]] = defaultdict(list)
     for each in request.live.api_versions:
         by_flow[each.flow].append(each)
     for name, versions in by_flow.items():
-        yield from _of_flow(request, PartId(Kind.FLOW, name), versions)
+        part = PartId(Kind.FLOW, name)
+        yield from _of_flow(request, part, versions, is_changed=part in changed)
 
 
-def _of_flow(request: Request, part: PartId, versions: Sequence[ApiVersion]) -> Iterator[Finding]:
+def _of_flow(
+    request: Request, part: PartId, versions: Sequence[ApiVersion], *, is_changed: bool
+) -> Iterator[Finding]:
     keep = request.environment.gateway.api_versions
     live = next((each.version for each in versions if each.is_live), "")
-    becomes = ""
-    if part in request.assembly.parts:
+    becomes = live if part in request.assembly.parts else ""
+    if becomes and is_changed:
         rendered = request.rendered[part]
         assert isinstance(rendered, RenderedDocument)
         becomes = version_of(rendered.content)

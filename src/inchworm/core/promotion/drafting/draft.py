@@ -62,7 +62,7 @@ def draft(request: Request) -> Draft:
     findings += _rows_lost(request, removed)
     findings += _standing(request)
     findings += switched_off(request, reasons)
-    findings += api_versions(request)
+    findings += api_versions(request, reasons)
     findings += request.mixed
     replaced = [part for part in (*reasons, *removed) if part.kind is Kind.MODEL]
     relations = {request.physical(part.name): part for part in replaced}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import signal
 from collections.abc import Iterator
 
@@ -121,8 +122,10 @@ def test_a_run_does_not_begin_while_somebody_promotes(served: Program, postgres_
     assert "a promotion works in" in behind.stdout.readline()
     asked(postgres_url, OPEN)
     promotion.communicate(timeout=60)
-    behind.communicate(timeout=60)
-    assert promotion.returncode == 0
+    out, err = behind.communicate(timeout=60)
+    assert (promotion.returncode, behind.returncode) == (0, 0), out + err
+    live = served("status", "dev", "--json").json["environments"][0]["bundle"]
+    assert json.loads(out.splitlines()[-1])["bundle"] == live
 
 
 def test_a_run_that_was_killed_is_ended_by_the_next_one_of_its_parts(

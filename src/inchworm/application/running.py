@@ -262,7 +262,8 @@ def carry_out_run(workplace: Workplace, prepared: PreparedRun, reporter: RunRepo
     """Execute a run.
 
     Raises:
-        EnvironmentMoved: when somebody else works there, or what is live is another bundle now.
+        EnvironmentMoved: when somebody else works there.
+        AnotherBundle: when what is live is another bundle now.
         KeyboardInterrupt: after recording where it stopped.
     """
     prepared.prepared.bundle.verify()

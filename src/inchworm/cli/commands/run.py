@@ -30,7 +30,7 @@ from inchworm.core.parameters.values import Type
 from inchworm.core.running.run import Run, RunStep
 from inchworm.core.running.states import RunState
 from inchworm.engine.reporter import Reporter
-from inchworm.engine.running.runner import Due, RunReporter
+from inchworm.engine.running.runner import AnotherBundle, Due, RunReporter
 from inchworm.report.runs import run_document, step_document
 
 
@@ -105,24 +105,40 @@ def command(
     if not yes and not _agreed(prepared):
         click.echo(f"Nothing ran in {prepared.environment.name}.")
         sys.exit(1)
-    reporter = _Lines() if as_json else _Progress(screen, prepared)
     signal.signal(signal.SIGTERM, _interrupt)
     collect_as_usual()
     began = time.monotonic()
-    try:
-        run = carry_out_run(place, prepared, reporter)
-    except KeyboardInterrupt:
-        reporter.close()
-        click.echo(f"{reporter.run} was stopped. See inchworm history {reporter.run}.", err=True)
-        raise
-    finally:
-        reporter.close()
+    prepared, run = _carried_out(place, prepared, screen, as_json)
     if as_json:
         _print_line({"event": "ended", **run_document(run)})
     else:
         _show_end(screen, prepared, run, time.monotonic() - began)
     ends = {RunState.DONE: 0, RunState.PARTLY_DONE: PARTLY_DONE}
     sys.exit(ends.get(run.state, 1))
+
+
+def _carried_out(
+    place: Workplace, prepared: PreparedRun, screen: Console, as_json: bool
+) -> tuple[PreparedRun, Run]:
+    """The run, and what it was prepared with.
+
+    What waited behind a promotion runs what is live once that is done.
+    """
+    while True:
+        reporter = _Lines() if as_json else _Progress(screen, prepared)
+        try:
+            return prepared, carry_out_run(place, prepared, reporter)
+        except AnotherBundle:
+            if not prepared.request.patience:
+                raise
+            prepared = prepare_run(place, prepared.request)
+        except KeyboardInterrupt:
+            reporter.close()
+            stopped = f"{reporter.run} was stopped. See inchworm history {reporter.run}."
+            click.echo(stopped, err=True)
+            raise
+        finally:
+            reporter.close()
 
 
 def _put_here(

@@ -57,6 +57,10 @@ class AlreadyRan(InchwormError):
     exit_code = 0
 
 
+class AnotherBundle(EnvironmentMoved):
+    """What is live is another bundle than the run was planned with."""
+
+
 class RunReporter:
     """Hears what happens in a run. The methods are empty: override what is wanted."""
 
@@ -116,7 +120,8 @@ def execute(work: RunWork) -> Run:
     """Execute a run, from its record's first entry to its last.
 
     Raises:
-        EnvironmentMoved: when somebody else works there, or what is live is another bundle now.
+        EnvironmentMoved: when somebody else works there.
+        AnotherBundle: when what is live is another bundle now.
         AlreadyRan: when a run for the same due time began before.
         TargetError: when the environment cannot be reached.
         KeyboardInterrupt: after recording where it stopped.
@@ -283,7 +288,7 @@ def _check_live(work: RunWork, place: OpenEnvironment) -> _ByHand:
     last = place.bookkeeping.last()
     plan = work.plan
     if last is None or last.digest != plan.bundle_digest:
-        raise EnvironmentMoved(
+        raise AnotherBundle(
             f"{last.bundle if last else 'nothing'} is live in {plan.environment} now, and not "
             f"{plan.bundle}.",
             next=f"Run it again: inchworm run {plan.subject} --in {plan.environment}",

@@ -7,9 +7,11 @@ all the same: it has its own pipes, gets signals, and dies by them.
 from __future__ import annotations
 
 import multiprocessing
+import multiprocessing.connection
 import os
 import signal
 import sys
+import threading
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from multiprocessing.reduction import DupFd
@@ -86,7 +88,8 @@ class Started:
     @property
     def returncode(self) -> int | None:
         """How it ended: its exit code, or a signal's number below zero; None while it runs."""
-        code: int | None = self._process.exitcode
+        with _ONE_ASKS:
+            code: int | None = self._process.exitcode
         return code
 
     def poll(self) -> int | None:
@@ -99,7 +102,7 @@ class Started:
         Raises:
             TimeoutError: when it has not ended after so many seconds.
         """
-        self._process.join(timeout)
+        multiprocessing.connection.wait([self._process.sentinel], timeout)
         if self.returncode is None:
             raise TimeoutError(f"process {self.pid} has not ended after {timeout} s")
         return self.returncode
@@ -137,8 +140,14 @@ def fork(target: Callable[..., None], *given: object) -> Any:
     processes = multiprocessing.get_context("forkserver")
     processes.set_forkserver_preload(_PRELOADED)
     process = processes.Process(target=target, args=given)
-    process.start()
+    with _ONE_ASKS:
+        process.start()
     return process
+
+
+_ONE_ASKS = threading.Lock()
+"""Held while processes are asked how they ended, which starting another one does, too: of two
+threads that ask at once, one is told that the process ended in no known way."""
 
 
 def enter(folder: Path, environ: Mapping[str, str]) -> None:

@@ -139,8 +139,8 @@ class _Day:
         self.say("")
         self.say(f"$ {command}")
         program, *arguments = shlex.split(command)
-        here = {"inchworm": [sys.executable, "-m", "inchworm"], "python": [sys.executable]}
-        line = here.get(program, [program])
+        programs = {"inchworm": [sys.executable, "-m", "inchworm"], "python": [sys.executable]}
+        line = programs.get(program, [program])
         environ = {**os.environ, "INCHWORM_USER": USER}
         done = subprocess.run([*line, *arguments], cwd=self.folder, env=environ, check=False)
         if done.returncode != exit_code:

@@ -425,10 +425,10 @@ def test_limits_hold_while_they_are_asked_for(database: Database, url: str) -> N
         "sqlite": [("nothing",)],
     }[url.partition(":")[0]]
     before = database.rows(asked)
-    with database.within(64_000_000, 1):
+    with database.limited_to(64_000_000, 1):
         assert database.rows(asked) == within
     assert database.rows(asked) == before
-    with pytest.raises(TargetError), database.within(64_000_000, 1):
+    with pytest.raises(TargetError), database.limited_to(64_000_000, 1):
         database.execute("SELECT nonsense FROM nowhere")
     assert database.rows(asked) == before
 
@@ -440,10 +440,10 @@ def test_of_what_runs_at_a_time_the_largest_limit_counts(tmp_path: Path) -> None
         other = one.new_session()
         assert other is not None
         (usual,) = one.rows(asked)
-        with one.within(64_000_000, None):
-            with other.within(128_000_000, None):
+        with one.limited_to(64_000_000, None):
+            with other.limited_to(128_000_000, None):
                 assert one.rows(asked) == [("122.0 MiB",)]
-            with other.within(None, None):
+            with other.limited_to(None, None):
                 assert one.rows(asked) == [usual]
             assert other.rows(asked) == [("61.0 MiB",)]
         assert one.rows(asked) == [usual]

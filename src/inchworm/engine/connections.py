@@ -94,7 +94,7 @@ class OpenEnvironment:
             is_for_draft: whether what hangs on the relations of models is asked for, too. Nothing
                 but a draft needs it, and with thousands of tables it takes as long as all else.
         """
-        return self.database.looking(lambda: self._composed(read_at, is_for_draft))
+        return self.database.reading_catalogue(lambda: self._composed(read_at, is_for_draft))
 
     def _composed(self, read_at: str, is_for_draft: bool) -> Composition:
         parts = self.bookkeeping.parts()

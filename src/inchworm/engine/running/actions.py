@@ -151,7 +151,7 @@ def _build(action: RunAction, site: RunSite) -> StepReport:
     site.ensure_schema(physical.schema)
     build = ModelBuild(model, site)
     limits = action.step.limits
-    with site.database.within(limits.memory, limits.threads), site.database.transaction():
+    with site.database.limited_to(limits.memory, limits.threads), site.database.transaction():
         rows = build.build()
     return build.report(rows)
 

@@ -98,7 +98,7 @@ class Session(Protocol):
         """
         ...
 
-    def looking(self, work: Callable[[], Result]) -> Result:
+    def reading_catalogue(self, work: Callable[[], Result]) -> Result:
         """Look at the catalogue, as nobody of us switches over meanwhile.
 
         Args:
@@ -117,7 +117,7 @@ class Session(Protocol):
         """Have the statement that runs fail now, if there is one. Called from another thread."""
         ...
 
-    def within(self, memory: int | None, threads: int | None) -> AbstractContextManager[None]:
+    def limited_to(self, memory: int | None, threads: int | None) -> AbstractContextManager[None]:
         """Keep what runs in the block within limits, as far as the database has such.
 
         Args:

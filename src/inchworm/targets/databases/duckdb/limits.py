@@ -36,7 +36,7 @@ class Limits:
         """The number that the file was opened with; asked for where another one is set."""
 
     @contextmanager
-    def within(self, connection: duckdb.DuckDBPyConnection, limit: Limit) -> Iterator[None]:
+    def limited_to(self, connection: duckdb.DuckDBPyConnection, limit: Limit) -> Iterator[None]:
         """Keep what runs in the block within a limit, as far as others let it.
 
         Args:

@@ -126,7 +126,7 @@ class DuckDbSession(Noting):
     def take_turn(self) -> None:
         """Nothing to do: there is one writer."""
 
-    def looking(self, work: Callable[[], Result]) -> Result:
+    def reading_catalogue(self, work: Callable[[], Result]) -> Result:
         """Do it: nobody is in its way."""
         return work()
 
@@ -147,9 +147,9 @@ class DuckDbSession(Noting):
         self._connection.interrupt()
 
     @contextmanager
-    def within(self, memory: int | None, threads: int | None) -> Iterator[None]:
+    def limited_to(self, memory: int | None, threads: int | None) -> Iterator[None]:
         """Keep what runs in the block within so many bytes and threads."""
-        with self._errors(), self._limits.within(self._connection, Limit(memory, threads)):
+        with self._errors(), self._limits.limited_to(self._connection, Limit(memory, threads)):
             yield
 
     def locking(self, work: Callable[[], Result], *, brief: bool = True) -> Result:

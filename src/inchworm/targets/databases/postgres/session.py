@@ -131,7 +131,7 @@ class PostgresSession(Noting):
         """Wait for others that switch over or look, as for any lock."""
         self.rows("SELECT pg_advisory_xact_lock(hashtextextended(?, 0))", [_TURN])
 
-    def looking(self, work: Callable[[], Result]) -> Result:
+    def reading_catalogue(self, work: Callable[[], Result]) -> Result:
         """Look while nobody of us switches over; again where somebody else changed what is there.
 
         To spell a view or a constraint, the server locks the relation for a moment, and says that
@@ -172,7 +172,7 @@ class PostgresSession(Noting):
             self._connection.cancel_safe(timeout=5)
 
     @contextmanager
-    def within(self, memory: int | None, threads: int | None) -> Iterator[None]:
+    def limited_to(self, memory: int | None, threads: int | None) -> Iterator[None]:
         """Keep queries in the block from more processes at a time; the memory is the server's."""
         if threads is None:
             yield

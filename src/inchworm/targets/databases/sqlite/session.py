@@ -93,7 +93,7 @@ class SqliteSession(Noting):
     def take_turn(self) -> None:
         """Nothing to do: there is one writer."""
 
-    def looking(self, work: Callable[[], Result]) -> Result:
+    def reading_catalogue(self, work: Callable[[], Result]) -> Result:
         """Do it: nobody is in its way."""
         return work()
 
@@ -106,7 +106,7 @@ class SqliteSession(Noting):
         self._connection.interrupt()
 
     @contextmanager
-    def within(self, memory: int | None, threads: int | None) -> Iterator[None]:
+    def limited_to(self, memory: int | None, threads: int | None) -> Iterator[None]:
         """Nothing to do: SQLite works in one thread, and its caches are small."""
         yield
 

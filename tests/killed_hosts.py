@@ -15,16 +15,14 @@ import random
 import signal
 import subprocess
 import sys
-import tempfile
 import time
 from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from inchworm.application.starting import start_project
-from tests import postgres
 from tests.driver import Program
 from tests.program.test_database_faults import asked
+from tests.runs_beside import live_project
 
 API = """
 openapi: 3.0.3
@@ -175,16 +173,7 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=3)
     parser.add_argument("--seed", type=int, default=0)
     given = parser.parse_args()
-    with (
-        tempfile.TemporaryDirectory() as place,
-        postgres.server() as server,
-        postgres.database(server) as url,
-    ):
-        folder = Path(place) / "river"
-        start_project(folder, "river", "postgres")
-        program = Program(folder)
-        write_project(program, url)
-        program.promote(program.pack(), "dev")
+    with live_project(write_project) as (program, url):
         hosts = Hosts(program, random.Random(given.seed))
         hosts.begin()
         hosts.begin()

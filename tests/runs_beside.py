@@ -17,7 +17,9 @@ import tempfile
 import threading
 import time
 from collections import Counter
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -52,6 +54,26 @@ def write_project(program: Program, url: str) -> None:
     columns = ", ".join(f"{n}.version AS {n}" for n in TABLES)
     joined = " JOIN ".join(["mart.a", *(f"mart.{n} USING (i)" for n in TABLES[1:])])
     program.write("models/mart/every.sql", f"SELECT i, {columns} FROM {joined}\n")
+
+
+@contextmanager
+def live_project(write: Callable[[Program, str], None]) -> Iterator[tuple[Program, str]]:
+    """A project that is live in a server's database, and that; both go with the block.
+
+    Args:
+        write: writes the project's parts, given the address of the database.
+    """
+    with (
+        tempfile.TemporaryDirectory() as place,
+        postgres.server() as server,
+        postgres.database(server) as url,
+    ):
+        folder = Path(place) / "river"
+        start_project(folder, "river", "postgres")
+        program = Program(folder)
+        write(program, url)
+        program.promote(program.pack(), "dev")
+        yield program, url
 
 
 @dataclass
@@ -163,16 +185,7 @@ def main() -> None:
     parser.add_argument("--people", type=int, default=6)
     parser.add_argument("--seed", type=int, default=0)
     given = parser.parse_args()
-    with (
-        tempfile.TemporaryDirectory() as place,
-        postgres.server() as server,
-        postgres.database(server) as url,
-    ):
-        folder = Path(place) / "river"
-        start_project(folder, "river", "postgres")
-        program = Program(folder)
-        write_project(program, url)
-        program.promote(program.pack(), "dev")
+    with live_project(write_project) as (program, url):
         crowd = Crowd(program, url, time.monotonic() + given.seconds, given.seed)
         with ThreadPoolExecutor(given.people + READERS) as people:
             reading = [people.submit(crowd.read, -number) for number in range(1, READERS + 1)]

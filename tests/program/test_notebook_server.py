@@ -106,6 +106,12 @@ def test_what_somebody_changes_there_is_drift(plain: Program, jupyter: Jupyter) 
     program("drift", "dev", environ=ENVIRON)
 
 
+def wait_for_a_kernel(jupyter: Jupyter) -> None:
+    """Wait for a session; a list of kernels fails at the server while one is being started."""
+    while not jupyter.ask("GET", "/api/sessions"):
+        time.sleep(0.1)
+
+
 WRONG = {
     "fails": (
         "raise ValueError('not with ' + env.value('password'))",
@@ -152,12 +158,29 @@ def test_a_kernel_that_a_killed_run_left_is_ended(plain: Program, jupyter: Jupyt
     notebook(program, "works", "print('fine')")
     promote(program)
     process = program.start("run", "waits", "--in", "dev", environ=ENVIRON)
-    while not jupyter.ask("GET", "/api/kernels"):
-        time.sleep(0.1)
+    wait_for_a_kernel(jupyter)
     process.send_signal(signal.SIGKILL)
     process.wait()
     assert len(jupyter.ask("GET", "/api/kernels")) == 1
     assert run(program, "works")["log"] == "fine"
+
+
+def test_a_run_of_another_ledger_with_the_same_id_has_a_kernel_of_its_own(
+    plain: Program, jupyter: Jupyter, tmp_path: Path
+) -> None:
+    program, mark = at(plain, jupyter), tmp_path / "mark"
+    code = f"import pathlib, time\npathlib.Path({str(mark)!r}).touch()\ntime.sleep(5)"
+    notebook(program, "it", f"seen = 1\n{code}")
+    promote(program)
+    process = program.start("run", "it", "--in", "dev", environ=ENVIRON)
+    while not mark.exists():
+        time.sleep(0.1)
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+    shutil.rmtree(program.folder / ".inchworm")
+    notebook(program, "it", "print('seen' in globals())")
+    promote(program)
+    assert run(program, "it")["log"] == "False"
 
 
 def test_runs_beside_each_other_leave_each_other_their_kernels(
@@ -169,8 +192,7 @@ def test_runs_beside_each_other_leave_each_other_their_kernels(
     notebook(program, "works", "print('fine')")
     promote(program)
     process = program.start("run", "waits", "--in", "dev", environ=ENVIRON)
-    while not jupyter.ask("GET", "/api/kernels"):
-        time.sleep(0.1)
+    wait_for_a_kernel(jupyter)
     assert run(program, "works")["log"] == "fine"
     assert len(jupyter.ask("GET", "/api/kernels")) == 1
     process.send_signal(signal.SIGINT)

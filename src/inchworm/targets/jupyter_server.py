@@ -66,7 +66,9 @@ _inchworm = _inchworm()
 """The program that a kernel is asked to run; it must not need Inchworm there."""
 
 _RUN = "inchworm-run-"
-"""How the paths of sessions begin that runs have opened."""
+"""How the paths of sessions begin that runs have opened. A server gives whoever asks for a path
+that it has the session there, so each connection has a mark of its own in its paths: runs of
+different ledgers have the same ids."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -107,6 +109,7 @@ class JupyterServer:
         self._folder = folder
         self._token = token
         self._client = http_client(self._url, Path(), token)
+        self._mark = uuid.uuid4().hex
 
     # ---- notebooks ----------------------------------------------------------------------------
 
@@ -179,7 +182,7 @@ class JupyterServer:
             beside_others: whether other runs may be at work, on other notebooks.
         """
         of_runs = f"{self._folder}/{_RUN}"
-        own = f"{of_runs}{run}-"
+        own = f"{of_runs}{self._mark}-"
         for session in self._request("GET", "/api/sessions").json():
             path = str(session.get("path", ""))
             if not path.startswith(of_runs) or path.startswith(own):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import gc
 import importlib
 import json
@@ -62,6 +63,10 @@ SECTIONS: dict[str, dict[str, str]] = {
 #: Syntax trees are many small objects that all stay; looking through them often for garbage takes
 #: longer than everything else that a check does.
 _COLLECT_AFTER = 1_000_000
+
+
+# Python would look through all that is left once more before it ends
+atexit.register(gc.freeze)
 
 
 class Commands(click.Group):

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import datetime as dt
+import time
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 from inchworm.core.environments.environment import Environment, ServiceAddress
@@ -24,10 +26,13 @@ from inchworm.core.structure.definitions import (
     differences,
     is_surrounding,
 )
+from inchworm.engine.connecting import Connecting
+from inchworm.store.compositions import Compositions, Remembered
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.api_versions import ApiVersions
 from inchworm.targets.databases.bookkeeping import Bookkeeping
-from inchworm.targets.databases.registry import product_of
+from inchworm.targets.databases.file_states import settled_state
+from inchworm.targets.databases.registry import Address, Product, product_at, product_of
 from inchworm.targets.machine import Machine
 from inchworm.targets.secret import Secret
 from inchworm.targets.secrets import Secrets
@@ -44,12 +49,42 @@ class OpenEnvironment:
 
     environment: Environment
     project: str
-    database: Database
+    product: Product
+    connecting: Connecting
     workspace: Workspace
     gateway: Gateway
     notebooks: JupyterServer | None
-    bookkeeping: Bookkeeping
     machine: Machine
+    read_of: str | None = None
+    """The database with its state, and how it is reached, as text; None where that is not known."""
+
+    @property
+    def database(self) -> Database:
+        """The database, connected.
+
+        Raises:
+            TargetError: when it cannot be reached.
+            EnvironmentMoved: when another process holds it.
+        """
+        return self.connecting.database
+
+    @cached_property
+    def bookkeeping(self) -> Bookkeeping:
+        """The database's own bookkeeping.
+
+        Raises:
+            TargetError: when the database cannot be reached.
+            EnvironmentMoved: when another process holds it.
+            WrongEnvironment: when the database is that of another environment.
+        """
+        schema = self.environment.database.bookkeeping
+        bookkeeping = Bookkeeping(self.database, self.project, schema)
+        check_name(self.environment, self.project, bookkeeping.environment())
+        return bookkeeping
+
+    def over(self, database: Database) -> OpenEnvironment:
+        """The same environment over another connection to its database."""
+        return replace(self, connecting=Connecting(lambda: database))
 
     @property
     def identity(self) -> str:
@@ -61,7 +96,7 @@ class OpenEnvironment:
 
         Both tell the time as ISO 8601, UTC, to the second.
         """
-        at_database = self.database.server().now
+        at_database = None if self.product.files else self.database.server().now
         if at_database is None:
             return now
         ahead = at_database - dt.datetime.fromisoformat(now())
@@ -94,9 +129,28 @@ class OpenEnvironment:
             is_for_draft: whether what hangs on the relations of models is asked for, too. Nothing
                 but a draft needs it, and with thousands of tables it takes as long as all else.
         """
-        return self.database.reading_catalogue(lambda: self._composed(read_at, is_for_draft))
+        read = self.remembered
+        if read is None or (is_for_draft and not read.is_for_draft):
+            composed = self.database.reading_catalogue(lambda: self._composed(is_for_draft))
+            read = Remembered(composed, is_for_draft)
+            if self.read_of is not None:
+                self._compositions.put(self.environment.name, self.read_of, read)
+        items, schedules = self.items(), self.workspace.schedules()
+        return replace(read.composition, read_at=read_at, items=items, schedules=schedules)
 
-    def _composed(self, read_at: str, is_for_draft: bool) -> Composition:
+    @cached_property
+    def remembered(self) -> Remembered | None:
+        """What the database had when it was read last, if nobody has written to it since."""
+        if self.read_of is None:
+            return None
+        return self._compositions.get(self.environment.name, self.read_of)
+
+    @property
+    def _compositions(self) -> Compositions:
+        return Compositions(self.machine.root)
+
+    def _composed(self, is_for_draft: bool) -> Composition:
+        """What the database has; the services are asked each time."""
         parts = self.bookkeeping.parts()
         ours = {part.part: part for part in parts if part.project == self.project}
         foreign = [part for part in parts if part.project != self.project]
@@ -116,7 +170,7 @@ class OpenEnvironment:
         completed = {None, promotions[-1].promotion if promotions else None}
         return Composition(
             identity=self.identity,
-            read_at=read_at,
+            read_at="",
             parts=ours,
             differences=tuple(differing),
             attached=attached,
@@ -124,8 +178,6 @@ class OpenEnvironment:
             foreign_parts=tuple(foreign),
             migrations=tuple(self.bookkeeping.migrations()),
             tables=structure,
-            items=self.items(),
-            schedules=self.workspace.schedules(),
             set_schedules=self.bookkeeping.schedules(),
             holds=tuple(self.bookkeeping.holds()),
             promotions=promotions,
@@ -280,20 +332,49 @@ def open_database(
         TargetError: when it cannot be reached.
         EnvironmentMoved: when another process holds it.
     """
+    with closing(_connecting(environment, machine, values, read_only, sources)) as connecting:
+        yield connecting.database
+
+
+def _connecting(
+    environment: Environment,
+    machine: Machine,
+    values: Mapping[str, Value],
+    read_only: bool,
+    sources: Declared,
+) -> Connecting:
+    def connected() -> Database:
+        address = environment.database
+        return connect(
+            filled(address.url, environment, values),
+            root=machine.root,
+            login=machine.login,
+            password=secret_of(address.password, environment, machine, values),
+            read_only=read_only,
+            threads=address.threads,
+            reads=[str(substitute(pattern, values)) for pattern in sources.reads.values()],
+        )
+
+    return Connecting(connected)
+
+
+def _state(
+    environment: Environment, project: str, machine: Machine, values: Mapping[str, Value]
+) -> str | None:
+    """The state of an environment's database, with all that its composition depends on, as text.
+
+    None where that cannot be told without asking the database.
+    """
     address = environment.database
-    database = connect(
-        filled(address.url, environment, values),
-        root=machine.root,
-        login=machine.login,
-        password=secret_of(address.password, environment, machine, values),
-        read_only=read_only,
-        threads=address.threads,
-        reads=[str(substitute(pattern, values)) for pattern in sources.reads.values()],
-    )
-    try:
-        yield database
-    finally:
-        database.close()
+    url = filled(address.url, environment, values)
+    files = product_at(url).files
+    state = None
+    if files is not None:
+        state = settled_state(files(Address(url=url, root=machine.root)), time.time())
+    if state is None:
+        return None
+    named = (environment.name, environment.formerly, address)
+    return f"{state}\n{url}\n{project}\n{machine.login}\n{named}"
 
 
 def is_shared(environment: Environment, values: Mapping[str, Value]) -> bool:
@@ -331,26 +412,27 @@ def open_environment(
         EnvironmentMoved: when another process holds the database.
         WrongEnvironment: when the database is that of another environment.
     """
-    with open_database(
-        environment, machine, values, read_only=read_only, sources=sources
-    ) as database:
-        bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
-        check_name(environment, project, bookkeeping.environment())
-        with (
-            closing(_service(environment.workspace, environment, machine, values)) as workspace,
-            closing(_service(environment.gateway, environment, machine, values)) as gateway,
-            _notebook_server(environment, project, machine, values) as notebooks,
-        ):
-            yield OpenEnvironment(
-                environment=environment,
-                project=project,
-                database=database,
-                workspace=workspace,
-                gateway=gateway,
-                notebooks=notebooks,
-                bookkeeping=bookkeeping,
-                machine=machine,
-            )
+    product = product_at(filled(environment.database.url, environment, values))
+    with (
+        closing(_connecting(environment, machine, values, read_only, sources)) as connecting,
+        closing(_service(environment.workspace, environment, machine, values)) as workspace,
+        closing(_service(environment.gateway, environment, machine, values)) as gateway,
+        _notebook_server(environment, project, machine, values) as notebooks,
+    ):
+        place = OpenEnvironment(
+            environment=environment,
+            project=project,
+            product=product,
+            connecting=connecting,
+            workspace=workspace,
+            gateway=gateway,
+            notebooks=notebooks,
+            machine=machine,
+            read_of=_state(environment, project, machine, values) if read_only else None,
+        )
+        if place.remembered is None:
+            _ = place.bookkeeping  # so that what is wrong with the database is said at once
+        yield place
 
 
 def check_name(environment: Environment, project: str, named: str | None) -> None:

@@ -103,6 +103,8 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, m
         environment, prepared.bundle.project, machine, prepared.values, read_only=True
     ) as place:
         live = place.composition(place.clock(lambda: read_at)())
+        if live.last is None or live.last.digest != prepared.bundle.digest:
+            place.connecting.begin()  # what changes is tried there
         holds = _holds(live, wish, prepared.today)
         sources, is_choice = _sources(prepared, live, wish, holds)
         mixed: tuple[Finding, ...] = ()
@@ -111,7 +113,7 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, m
             assembly = prepared.reading.assembly
             mixed = _mixed(assembly, prepared.today)
         prepared.recall(live.parts.values())
-        names = PhysicalNames(assembly, environment, place.database.dialect)
+        names = PhysicalNames(assembly, environment, place.product.dialect)
         baselines, planned = _structures(prepared, place, names, live)
         rights = _rights(prepared, place, names, live)
         replaced = _replaced(place, wish.rollback, live) if wish.rollback else {}
@@ -248,6 +250,8 @@ def _rights(
     prepared: Prepared, place: OpenEnvironment, names: PhysicalNames, live: Composition
 ) -> Rights:
     """What we may do with whatever models have there, and in all schemas that are ours."""
+    if place.product.files:
+        return Rights()
     assembly = prepared.reading.assembly
     relations = place.of_models(live.parts.values())
     schemas = {names.schema(part.name) for part in assembly.of_kind(Kind.SCHEMA)}

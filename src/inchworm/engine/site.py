@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, closing, contextmanager
 from copy import copy
-from dataclasses import replace
 from functools import cached_property, lru_cache
 from types import MappingProxyType
 from typing import Self
@@ -28,7 +27,6 @@ from inchworm.engine.preparation import Prepared
 from inchworm.engine.staging import StagingArea
 from inchworm.engine.structure_record import StructureRecord
 from inchworm.targets.databases.api_versions import ApiVersions
-from inchworm.targets.databases.bookkeeping import Bookkeeping
 
 _NO_CHANGES: Mapping[PartId, tuple[Change, ...]] = MappingProxyType({})
 _NOTHING_UNDONE: Undone = MappingProxyType({})
@@ -120,9 +118,7 @@ class Site:
         with ExitStack() as stack:
             while len(sites) < size and (database := self.database.new_session()) is not None:
                 stack.enter_context(closing(database))
-                bookkeeping = Bookkeeping(database, self.place.project, self.bookkeeping.schema)
-                place = replace(self.place, database=database, bookkeeping=bookkeeping)
-                sites.append(self.at(place))
+                sites.append(self.at(self.place.over(database)))
             yield sites
 
     # ---- names --------------------------------------------------------------------------------

@@ -92,6 +92,9 @@ class Product:
         longest_name: how many bytes the name of a table or column may have; None for any.
         in_memory: makes an empty database that nobody else sees, where the product runs inside the
             program.
+        files: the files that a database consists of, those included that it has at times only;
+            None of a product with a server. A database of files has no clock and no users of its
+            own.
     """
 
     dialect: str
@@ -101,6 +104,7 @@ class Product:
     in_memory: Callable[[], Database] | None = None
     longest_name: int | None = None
     is_shared: bool = False
+    files: Callable[[Address], Sequence[Path]] | None = None
 
 
 def connect(
@@ -127,6 +131,15 @@ def connect(
         threads=threads,
         reads=tuple(reads),
     )
+    return product_at(url).connect(address)
+
+
+def product_at(url: str) -> Product:
+    """The product of the database at an address.
+
+    Raises:
+        TargetError: when there is no adapter for it, or it cannot be loaded.
+    """
     scheme, separator, _ = url.partition("://")
     product = product_of(scheme) if separator else None
     if product is None:
@@ -135,7 +148,7 @@ def connect(
             f"there is no adapter for the database {url!r}.",
             next=f"Write one of {known}; paths are relative to the project.",
         )
-    return product.connect(address)
+    return product
 
 
 def product_of(scheme: str) -> Product | None:

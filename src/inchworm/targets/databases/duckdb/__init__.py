@@ -1,5 +1,8 @@
 """DuckDB: a database in a file, used by one process at a time."""
 
+from collections.abc import Sequence
+from pathlib import Path
+
 from inchworm.targets.databases.protocols import Database
 from inchworm.targets.databases.registry import Address, Product, Starter
 
@@ -24,6 +27,11 @@ def _in_memory() -> Database:
     return DuckDb(IN_MEMORY)
 
 
+def files_of(path: Path) -> Sequence[Path]:
+    """The file of a database, and that of what was written to it last."""
+    return path, path.with_name(f"{path.name}.wal")
+
+
 def _starter(name: str) -> Starter:
     return Starter(
         about="Development: a DuckDB file in this folder", url="duckdb:///.inchworm/dev.duckdb"
@@ -36,4 +44,5 @@ PRODUCT = Product(
     connect=_connect,
     starter=_starter,
     in_memory=_in_memory,
+    files=lambda address: files_of(address.path),
 )

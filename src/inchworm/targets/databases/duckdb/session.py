@@ -12,6 +12,8 @@ from typing import Any, Self
 import duckdb
 
 from inchworm.core.errors import EnvironmentMoved, OutsideAccess, TargetError
+from inchworm.targets.databases import file_states
+from inchworm.targets.databases.duckdb import files_of
 from inchworm.targets.databases.duckdb.limits import Limit, Limits
 from inchworm.targets.databases.duckdb.places import NO_PLACES, Places
 from inchworm.targets.databases.duckdb.scratch import Scratch
@@ -41,19 +43,6 @@ functions with them; and a command opens a file several times.
 """
 
 
-def _stamp(path: Path) -> str:
-    """Times and sizes of a database's files: others, whenever anybody has written to it."""
-    stamps = []
-    for file in (path, path.with_name(f"{path.name}.wal")):
-        try:
-            status = file.stat()
-        except FileNotFoundError:
-            stamps.append("-")
-        else:
-            stamps.append(f"{status.st_ino} {status.st_mtime_ns} {status.st_size}")
-    return ", ".join(stamps)
-
-
 class DuckDbSession(Noting):
     """A connection to a DuckDB file."""
 
@@ -76,7 +65,7 @@ class DuckDbSession(Noting):
         self._is_first = True
         """Whether it is the connection that others are made of."""
         stamp, remembered = _REMEMBERED.get(path, ("", []))
-        if path != IN_MEMORY and stamp == _stamp(path):
+        if path != IN_MEMORY and stamp == file_states.stamp(files_of(path)):
             self._macros.append(remembered)
         config = places.config
         if threads is not None:
@@ -245,7 +234,8 @@ class DuckDbSession(Noting):
         if self._scratch and self._is_first:
             self._scratch.drop()
         if self._macros and self._is_first and self._path != IN_MEMORY:
-            _REMEMBERED[self._path] = (_stamp(self._path), self._macros[0])
+            stamp = file_states.stamp(files_of(self._path))
+            _REMEMBERED[self._path] = (stamp, self._macros[0])
 
     @contextmanager
     def _errors(self) -> Iterator[None]:

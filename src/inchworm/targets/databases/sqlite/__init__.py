@@ -1,5 +1,8 @@
 """SQLite: a database in a file, each schema of it a file of its own."""
 
+from collections.abc import Sequence
+from pathlib import Path
+
 from inchworm.targets.databases.protocols import Database
 from inchworm.targets.databases.registry import Address, Product, Starter
 
@@ -17,6 +20,14 @@ def _in_memory() -> Database:
     return Sqlite(IN_MEMORY)
 
 
+def _files(address: Address) -> Sequence[Path]:
+    from inchworm.targets.databases.sqlite.session import files_of_schemas
+
+    path = address.path
+    files = (path, *files_of_schemas(path))
+    return [file.with_name(file.name + end) for file in files for end in ("", "-wal", "-journal")]
+
+
 def _starter(name: str) -> Starter:
     return Starter(
         about="Development: a SQLite file in this folder", url="sqlite:///.inchworm/dev.sqlite"
@@ -29,4 +40,5 @@ PRODUCT = Product(
     connect=_connect,
     starter=_starter,
     in_memory=_in_memory,
+    files=_files,
 )

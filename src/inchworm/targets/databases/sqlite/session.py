@@ -28,6 +28,11 @@ _PATIENCE = 15.0
 """Seconds to wait for another connection that writes."""
 
 
+def files_of_schemas(path: Path) -> list[Path]:
+    """The files beside a database's own in which its schemas are."""
+    return sorted(path.parent.glob(f"{path.stem}.*{path.suffix}"))
+
+
 class SqliteSession(Noting):
     """A connection to a SQLite file and those of its schemas."""
 
@@ -54,7 +59,7 @@ class SqliteSession(Noting):
                 check_same_thread=False,  # one at a time uses it all the same
             )
             self._connection.execute("PRAGMA foreign_keys = ON")
-            for file in sorted(path.parent.glob(f"{path.stem}.*{path.suffix}")):
+            for file in files_of_schemas(path):
                 self._attach(file.name[len(path.stem) + 1 : -len(path.suffix) or None])
         except (sqlite3.Error, OSError) as error:
             raise TargetError(

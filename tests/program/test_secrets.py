@@ -268,12 +268,27 @@ def test_the_machine_that_drafts_needs_no_secret_of_a_service(guarded: Guarded) 
 
 def test_a_secret_that_is_no_longer_valid_stops_the_draft_too(guarded: Guarded) -> None:
     """Until a new version is there; an older version can be asked for by its number."""
-    guarded("sim", "keep", "store", "river/canary#value", "env:CANARY_STORED", "--for", "1s")
+    guarded("sim", "keep", "store", "river/canary#value", "env:CANARY_STORED", "--for", "1h")
     name = guarded.release("1.5.0")
-    time.sleep(1.1)
+    moved = guarded("sim", "clock", "store", "--by", "2h").text
+    assert "2h ahead of this machine" in moved
     answer = silent(guarded("promote", name, "--to", "dev", "--yes", code=1))
     assert "it is valid no longer" in answer.text
     guarded("params", "set", "secret_stored", "every", "secret:river/canary@1#value")
     name = guarded.release("1.5.1")
     drafted = silent(guarded("promote", name, "--to", "dev", "--draft", "--json")).json
     assert {s["name"]: s["version"] for s in drafted["secrets"]}["secret_stored"] == "1"
+
+
+def test_a_token_of_the_store_ends_by_the_clock_of_the_store(guarded: Guarded) -> None:
+    name = guarded.release("1.5.0")
+    guarded("sim", "clock", "store", "--by", "2h")
+    guarded("sim", "grant", "store", "env:STORE_TOKEN", "--for", "1h")
+    silent(guarded("promote", name, "--to", "dev", "--draft"))
+    guarded("sim", "clock", "store", "--by", "90m")
+    answer = silent(guarded("promote", name, "--to", "dev", "--draft", code=1))
+    assert "has expired" in answer.text
+    assert guarded("sim", "clock", "store", "--reset").text.endswith("UTC for sim:store.")
+    silent(guarded("promote", name, "--to", "dev", "--draft"))
+    said = guarded("sim", "clock", "store", "--by", "9999w", code=2).text
+    assert "more than 50 years ahead" in said

@@ -6,7 +6,6 @@ Errors are problem details (RFC 9457), whatever it is thrown at.
 from __future__ import annotations
 
 import datetime as dt
-import time
 from collections.abc import Callable
 from http import HTTPStatus
 from pathlib import Path
@@ -33,7 +32,7 @@ from inchworm.sim.requests import (
     token_digest,
     unreadable,
 )
-from inchworm.sim.store import SimStore
+from inchworm.sim.store import FURTHEST, SimStore, moved
 
 WORKSPACE_KINDS = tuple(kind.value for kind in Kind if kind.home is Home.WORKSPACE)
 GATEWAY_KINDS = tuple(kind.value for kind in Kind if kind.home is Home.GATEWAY)
@@ -67,6 +66,7 @@ def create_app(
     simulated = [
         route("/v1/secrets/{path:path}", GET=platform.get_secret, PUT=platform.put_secret),
         route("/v1/faults", PUT=guarded(platform.put_fault)),
+        route("/v1/clock", GET=guarded(platform.get_clock), PUT=guarded(platform.put_clock)),
         route("/v1/received", GET=guarded(platform.list_received)),
         route("/{path:path}", POST=guarded(platform.receive), PUT=guarded(platform.receive)),
     ]
@@ -162,7 +162,7 @@ class _Platform:
                 "document": document,
                 "state": "inactive" if kind == "flow" else "",
                 "reason": "",
-                "changed_at": dt.datetime.now(dt.UTC).isoformat(timespec="seconds"),
+                "changed_at": self._now().isoformat(timespec="seconds"),
             }
         )
         if kind == "pipeline":
@@ -265,7 +265,7 @@ class _Platform:
         if found is None:
             return problem(HTTPStatus.NOT_FOUND, "There is no such secret.")
         ends_at = found["ends_at"]
-        if ends_at is not None and ends_at <= time.time():
+        if ends_at is not None and ends_at <= self._now().timestamp():
             return problem(HTTPStatus.GONE, "It is valid no longer.")
         try:
             data = {key: self._secret_of(each) for key, each in found["references"].items()}
@@ -305,7 +305,7 @@ class _Platform:
         return self._resolve(reference)
 
     def _opens(self, request: Request) -> bool:
-        return self._store.opens(bearer(request), time.time())
+        return self._store.opens(bearer(request), self._now().timestamp())
 
     async def put_fault(self, request: Request) -> Response:
         body = await object_of(request, _LARGEST_BODY)
@@ -313,6 +313,22 @@ class _Platform:
         if not isinstance(target, str) or not isinstance(reason, str | None):
             return problem(HTTPStatus.BAD_REQUEST, "A fault needs a target, and a reason or null.")
         self._store.set_fault(target, reason)
+        return Response(status_code=HTTPStatus.NO_CONTENT)
+
+    def _now(self) -> dt.datetime:
+        """The time by the service's own clock."""
+        return moved(dt.datetime.now(dt.UTC), self._store.ahead())
+
+    async def get_clock(self, request: Request) -> Response:
+        now = self._now().isoformat(timespec="seconds")
+        return JSONResponse({"now": now, "ahead": self._store.ahead()})
+
+    async def put_clock(self, request: Request) -> Response:
+        ahead = (await object_of(request, _LARGEST_BODY)).get("ahead")
+        if isinstance(ahead, bool) or not isinstance(ahead, int) or abs(ahead) > FURTHEST:
+            message = f"A clock is ahead by whole seconds, at most {FURTHEST}."
+            return problem(HTTPStatus.BAD_REQUEST, message)
+        self._store.set_ahead(ahead)
         return Response(status_code=HTTPStatus.NO_CONTENT)
 
     async def list_received(self, request: Request) -> Response:
@@ -329,7 +345,7 @@ class _Platform:
         if reason is not None:
             return problem(HTTPStatus.SERVICE_UNAVAILABLE, reason)
         key = request.headers.get("idempotency-key", "")
-        at = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
+        at = self._now().isoformat(timespec="seconds")
         body = await body_of(request, _LARGEST_BODY)
         self._store.receive(path, key, body.decode(errors="replace"), at)
         return Response(status_code=HTTPStatus.CREATED)

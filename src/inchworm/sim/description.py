@@ -5,10 +5,15 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from inchworm.sim.store import FURTHEST
+
 _Json = dict[str, Any]
 
 _TEXT: _Json = {"type": "string"}
 _OBJECT: _Json = {"type": "object"}
+_AHEAD: _Json = {"type": "integer", "minimum": -FURTHEST, "maximum": FURTHEST}
+"""Seconds by which the clock is ahead of that of the machine."""
+
 _STATE: _Json = {"type": "string", "enum": ["on", "off", "paused"]}
 
 
@@ -117,6 +122,8 @@ _SCHEMAS: _Json = {
         },
         optional=("valid_until",),
     ),
+    "Clock": _of({"now": {**_TEXT, "format": "date-time"}, "ahead": _AHEAD}),
+    "PutClock": _of({"ahead": _AHEAD}),
     "Fault": _of({"target": _TEXT, "reason": _NULLABLE_TEXT}, optional=("reason",)),
     "Received": _of(
         {"path": _TEXT, "key": _TEXT, "body": _TEXT, "at": _TEXT}, optional=("key", "at")
@@ -203,6 +210,15 @@ _OTHERS: _Json = {
             ("400", "413"),
             body=_body(_reference("Fault")),
         )
+    },
+    "/v1/clock": {
+        "get": _operation("The time by its clock.", {"200": _reference("Clock")}),
+        "put": _operation(
+            "Move the clock.",
+            {"204": "It is so."},
+            ("400", "413"),
+            body=_body(_reference("PutClock")),
+        ),
     },
     "/v1/received": {
         "get": _operation(

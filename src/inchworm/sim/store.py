@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import hashlib
 import json
 import sqlite3
@@ -22,7 +23,16 @@ CREATE TABLE IF NOT EXISTS secrets (
     path TEXT, version INTEGER, data TEXT, ends_at REAL, PRIMARY KEY (path, version));
 CREATE TABLE IF NOT EXISTS received (path TEXT, key TEXT, body TEXT, at TEXT);
 CREATE TABLE IF NOT EXISTS faults (target TEXT PRIMARY KEY, reason TEXT);
+CREATE TABLE IF NOT EXISTS clock (ahead INTEGER NOT NULL);
 """
+
+FURTHEST = 50 * 366 * 24 * 60 * 60
+"""Seconds by which the clock can be moved at most, either way."""
+
+
+def moved(now: dt.datetime, ahead: int) -> dt.datetime:
+    """The time by a clock that is so many seconds ahead."""
+    return now + dt.timedelta(seconds=ahead)
 
 
 def _digest(token: str) -> str:
@@ -172,6 +182,18 @@ class SimStore:
         with self._open() as connection:
             query = "SELECT path, key, body, at FROM received ORDER BY rowid"
             return [dict(row) for row in connection.execute(query)]
+
+    def ahead(self) -> int:
+        """Seconds by which the clock of the service is ahead of that of the machine."""
+        with self._open() as connection:
+            row = connection.execute("SELECT ahead FROM clock").fetchone()
+        return 0 if row is None else int(row["ahead"])
+
+    def set_ahead(self, seconds: int) -> None:
+        """Move the clock."""
+        with self._open() as connection:
+            connection.execute("DELETE FROM clock")
+            connection.execute("INSERT INTO clock VALUES (?)", (seconds,))
 
     def faults(self) -> dict[str, str]:
         """Injected faults: the reason for each ``kind:name``."""

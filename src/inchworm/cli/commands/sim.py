@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from pathlib import Path
 
 import click
@@ -10,8 +11,8 @@ from inchworm.cli.process import clock, machine, shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows
 from inchworm.core.counting import counted
 from inchworm.core.errors import UsageError
-from inchworm.core.parameters.values import read_duration
-from inchworm.sim.store import SimStore
+from inchworm.core.parameters.values import read_duration, spell_duration
+from inchworm.sim.store import FURTHEST, SimStore, moved
 from inchworm.targets.http_services import connect_service
 from inchworm.targets.secrets import Secrets
 from inchworm.targets.services import SIM_FOLDER
@@ -70,8 +71,9 @@ def refuse(name: str, flow: str, reason: str, no_more: bool) -> None:
 def grant(name: str, token: str, lasting: str | None) -> None:
     """Let a token (env:NAME or file:PATH) open the secret store of sim:NAME."""
     root = workplace().root
-    ends_at = None if lasting is None else clock().timestamp() + _seconds(lasting)
-    _store(root, name).grant(Secrets(machine(root)).resolve(token).reveal(), ends_at)
+    store = _store(root, name)
+    ends_at = None if lasting is None else _end_of(lasting, store)
+    store.grant(Secrets(machine(root)).resolve(token).reveal(), ends_at)
     how_long = f"for {lasting}" if lasting else "for good"
     click.echo(f"{token} opens the secret store of sim:{name} {how_long}.")
 
@@ -92,10 +94,35 @@ def keep(name: str, place: str, secret: str, lasting: str | None) -> None:
     path, _, key = place.partition("#")
     if not path or not key:
         raise click.UsageError(f"{place} is not PATH#KEY.")
-    ends_at = None if lasting is None else clock().timestamp() + _seconds(lasting)
+    store = _store(root, name)
+    ends_at = None if lasting is None else _end_of(lasting, store)
     Secrets(machine(root)).resolve(secret)
-    version = _store(root, name).keep_secret(path, {key: secret}, ends_at)
+    version = store.keep_secret(path, {key: secret}, ends_at)
     click.echo(f"secret:{place} is in sim:{name}, version {version}.")
+
+
+@command.command("clock")
+@click.argument("name")
+@click.option("--by", "further", metavar="DURATION", help="Move it forward, e.g. 8h; adds up.")
+@click.option("--reset", is_flag=True, help="Have it tell the machine's time again.")
+def move_clock(name: str, further: str | None, reset: bool) -> None:
+    """Tell the time by the clock of sim:NAME, or move it, to see leases and tokens end.
+
+    Nothing else goes by that clock: what is recorded of promotions and runs has true times.
+    """
+    if further is not None and reset:
+        raise click.UsageError("--by moves it, and --reset takes that back.")
+    store = _store(workplace().root, name)
+    ahead = 0 if reset else store.ahead() + (0 if further is None else round(_seconds(further)))
+    if ahead > FURTHEST:
+        raise UsageError(
+            f"The clock of sim:{name} would be more than 50 years ahead.",
+            next=f"inchworm sim clock {name} --reset",
+        )
+    store.set_ahead(ahead)
+    time = shown_time(moved(clock(), ahead).astimezone(dt.UTC).isoformat())
+    by = f", {spell_duration(dt.timedelta(seconds=ahead))} ahead of this machine" if ahead else ""
+    click.echo(f"It is {time} UTC for sim:{name}{by}.")
 
 
 @command.command("received")
@@ -115,6 +142,11 @@ def received(name: str, as_json: bool) -> None:
 
 def _store(root: Path, name: str) -> SimStore:
     return SimStore(root / SIM_FOLDER / f"{name}.sqlite")
+
+
+def _end_of(lasting: str, store: SimStore) -> float:
+    """When something ends that lasts so long, by the clock of the service; seconds since 1970."""
+    return moved(clock(), store.ahead()).timestamp() + _seconds(lasting)
 
 
 def _seconds(duration: str) -> float:

@@ -41,8 +41,9 @@ from inchworm.core.rendered import Store
 from inchworm.core.sql.declared import FILE as SOURCES
 from inchworm.core.sql.render import to_text, with_tables
 from inchworm.core.sql.type_names import normal_type
-from inchworm.engine.connections import check_name, open_database
+from inchworm.engine.connections import open_database
 from inchworm.engine.notebook_queries import columns_in_table, promised_columns, query_with_values
+from inchworm.engine.open_environment import check_name
 from inchworm.kinds.project_reader import read_project
 from inchworm.project.file_index import find_root
 from inchworm.project.tree import Project, find_project

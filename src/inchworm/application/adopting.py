@@ -16,8 +16,9 @@ from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.definitions import Definition, Thing, script_of
 from inchworm.core.structure.left_out import LeftOut
 from inchworm.engine.adoption import TakenUp, taken_up
-from inchworm.engine.connections import OpenEnvironment, open_database, open_environment
+from inchworm.engine.connections import open_database, open_environment
 from inchworm.engine.desired_schema import own_definitions
+from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.targets.databases import Database
 
 _BASELINE = '/*---\nabout = "What was in {where} when it was taken up"\nbaseline = true\n---*/\n'

@@ -20,8 +20,8 @@ from inchworm.core.promotion.choosing import ABSENT, Choice, Sources
 from inchworm.core.promotion.promotion import Promotion, Step
 from inchworm.core.promotion.states import State
 from inchworm.core.running.run import Run
-from inchworm.engine.connections import OpenEnvironment
 from inchworm.engine.drafting import Drafted, Wish, make_draft
+from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.passing import check_entry
 from inchworm.engine.preparation import Prepared, prepare
 from inchworm.engine.reporter import Reporter

@@ -16,7 +16,8 @@ from inchworm.core.promotion.composition import CompletedPromotion, LivePart
 from inchworm.core.running.earlier import steps_done, usual_seconds
 from inchworm.core.running.planning import plan_steps, seconds_of, subject_of
 from inchworm.core.running.run import Run, RunPlan
-from inchworm.engine.connections import check_name, open_database
+from inchworm.engine.connections import open_database
+from inchworm.engine.open_environment import check_name
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.running.runner import Due, RunReporter, RunWork, execute, patiently
 from inchworm.targets.databases.bookkeeping import Bookkeeping

@@ -14,7 +14,8 @@ from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.matrix import FILE, evaluate
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.selection import condition_of
-from inchworm.engine.connections import check_name, open_database
+from inchworm.engine.connections import open_database
+from inchworm.engine.open_environment import check_name
 from inchworm.engine.preparation import rendered_for
 from inchworm.engine.sampling import Question, Sampler, Selected
 from inchworm.kinds.project_reader import Reading, read_project

@@ -8,7 +8,7 @@ from inchworm.core.identifiers import PartId
 from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.running.planning import plan_steps, seconds_of, subject_of
 from inchworm.core.running.run import Run, RunPlan
-from inchworm.engine.connections import OpenEnvironment
+from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.running.runner import RunWork, execute_within
 

@@ -12,7 +12,7 @@ from inchworm.core.structure.change import under_schema
 from inchworm.core.structure.changes import Change, Effect
 from inchworm.core.structure.definitions import differences, in_working_order
 from inchworm.core.structure.surroundings import changes_of, is_of_roles
-from inchworm.engine.connections import OpenEnvironment
+from inchworm.engine.open_environment import OpenEnvironment
 
 
 @dataclass(frozen=True, kw_only=True)

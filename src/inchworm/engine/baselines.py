@@ -11,8 +11,8 @@ from inchworm.core.lineage.facts import Assembly
 from inchworm.core.promotion.composition import Composition
 from inchworm.core.rendered import RenderedParts
 from inchworm.core.structure.baseline import baseline_differences
-from inchworm.engine.connections import OpenEnvironment
 from inchworm.engine.desired_schema import made_by, own_definitions
+from inchworm.engine.open_environment import OpenEnvironment
 
 
 def prove_baselines(

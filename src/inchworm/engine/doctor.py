@@ -15,7 +15,9 @@ from inchworm.core.errors import InchwormError, TargetError
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.matrix import Values
 from inchworm.core.parameters.values import Type
-from inchworm.engine.connections import OpenEnvironment, check_secrets, open_environment, secrets_of
+from inchworm.engine.addresses import check_secrets, secrets_of
+from inchworm.engine.connections import open_environment
+from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.targets.databases.quoting import quoted
 from inchworm.targets.http_services import HttpService
 from inchworm.targets.jupyter_server import JupyterServer

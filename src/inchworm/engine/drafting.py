@@ -21,13 +21,9 @@ from inchworm.core.promotion.drafting.request import PlannedChanges, Request
 from inchworm.core.promotion.promotion import Draft, UsedSecret
 from inchworm.core.promotion.rollback import Leaving, Rollback, usable_replaced
 from inchworm.core.promotion.states import Phase
-from inchworm.engine.connections import (
-    OpenEnvironment,
-    check_secrets,
-    open_environment,
-    secrets_of,
-    unchecked_secrets,
-)
+from inchworm.engine.addresses import check_secrets, secrets_of, unchecked_secrets
+from inchworm.engine.connections import open_environment
+from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.targets.machine import Machine
 

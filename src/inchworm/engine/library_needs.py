@@ -9,7 +9,7 @@ from inchworm.core.checks.findings import Finding
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parts import LIBRARY_PROJECT
-from inchworm.engine.connections import OpenEnvironment
+from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.targets.python_packages import Installed, packages_here
 
 

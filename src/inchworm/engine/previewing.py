@@ -12,7 +12,8 @@ from inchworm.core.promotion.promotion import Promotion
 from inchworm.engine.actions.base import Plan
 from inchworm.engine.actions.models import TakeBackModel
 from inchworm.engine.actions.plan import planned
-from inchworm.engine.connections import OpenEnvironment, open_environment
+from inchworm.engine.connections import open_environment
+from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.site import Site
 from inchworm.targets.machine import Machine

@@ -31,10 +31,11 @@ from inchworm.core.running.run import Run
 from inchworm.engine.actions.base import Action, Plan, Undoing
 from inchworm.engine.actions.models import TakeBackModel
 from inchworm.engine.actions.plan import planned
-from inchworm.engine.connections import OpenEnvironment, open_environment
+from inchworm.engine.connections import open_environment
 from inchworm.engine.dry_run import spelled, try_out
 from inchworm.engine.executor import Executor
 from inchworm.engine.locks import Lock
+from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.previewing import PreviewSite
 from inchworm.engine.reporter import Reporter

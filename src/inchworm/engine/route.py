@@ -11,7 +11,8 @@ from inchworm.core.ledger.entries import Head
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion, passed
-from inchworm.engine.connections import check_name, open_database
+from inchworm.engine.connections import open_database
+from inchworm.engine.open_environment import check_name
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.machine import Machine
 

@@ -22,7 +22,7 @@ from inchworm.core.running.run import Run, RunId
 from inchworm.core.sql.parse import parse_query, split_script
 from inchworm.core.sql.render import to_text, with_tables
 from inchworm.core.structure.changes import Change
-from inchworm.engine.connections import OpenEnvironment
+from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.staging import StagingArea
 from inchworm.engine.structure_record import StructureRecord

@@ -15,7 +15,7 @@ from inchworm.core.identifiers import RelationName
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.aside import REPLACED, STAGING, Aside, Purpose, aside
 from inchworm.core.running.run import is_run_key
-from inchworm.engine.connections import OpenEnvironment
+from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.targets.databases.protocols import Switch
 
 

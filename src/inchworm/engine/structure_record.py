@@ -16,7 +16,7 @@ from inchworm.core.promotion.composition import LivePart
 from inchworm.core.promotion.migrations import change_by_hand
 from inchworm.core.rendered import Script
 from inchworm.core.structure.definitions import Definition, differences, is_surrounding
-from inchworm.engine.connections import OpenEnvironment, outside_tables
+from inchworm.engine.open_environment import OpenEnvironment, outside_tables
 
 
 class StructureRecord:

@@ -22,7 +22,7 @@ from inchworm.core.identifiers import PartId
 from inchworm.core.parameters.values import spell_duration
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.actions.base import Action
-from inchworm.engine.connections import filled, secret_of
+from inchworm.engine.addresses import filled, secret_of
 from inchworm.engine.site import Site
 from inchworm.targets.http_client import http_client
 

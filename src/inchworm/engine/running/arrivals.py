@@ -12,7 +12,7 @@ from inchworm.core.errors import InchwormError
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.parameters.values import read_duration
 from inchworm.core.running.copying import FileStanding, ListedFile, TakenFile, standing
-from inchworm.engine.connections import OpenEnvironment
+from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.targets.databases.sent_rows import TakenFiles
 from inchworm.targets.file_places import FilePlace
 from inchworm.targets.machine import Machine

@@ -20,7 +20,8 @@ from inchworm.core.rendered import RenderedDocument
 from inchworm.core.running.api_versions import ApiVersion, answered, version_of
 from inchworm.core.running.receiving import path_values, row_of
 from inchworm.core.running.sending import Operation
-from inchworm.engine.connections import check_name, open_database
+from inchworm.engine.connections import open_database
+from inchworm.engine.open_environment import check_name
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.running.validation import BodyValidator
 from inchworm.kinds.api_document import operation_of_api, success_status

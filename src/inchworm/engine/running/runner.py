@@ -24,9 +24,10 @@ from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.promotion.composition import Composition
 from inchworm.core.running.run import Run, RunPlan, RunStep
 from inchworm.core.running.states import RunState, Work
-from inchworm.engine.connections import OpenEnvironment, is_shared, open_environment
+from inchworm.engine.connections import is_shared, open_environment
 from inchworm.engine.executor import Executor
 from inchworm.engine.locks import Lock
+from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.promoting import THREADS
 from inchworm.engine.running.actions import RunAction

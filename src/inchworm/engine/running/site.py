@@ -12,7 +12,7 @@ from typing import Self
 
 from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.running.run import RunId, RunPlan
-from inchworm.engine.connections import OpenEnvironment
+from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.site import Site
 from inchworm.targets.machine import Machine

@@ -439,6 +439,24 @@ def test_columns_that_only_the_database_knows(
         assert {name: said[name] for name in expected} == expected
 
 
+@pytest.mark.parametrize(
+    ("dialect", "hidden", "unknown"),
+    [
+        ("duckdb", "rowid", "level oid ctid rownum"),
+        ("sqlite", "rowid _rowid_ oid", "level ctid rownum"),
+        ("postgres", "ctid xmin xmax cmin cmax tableoid", "level oid rowid"),
+        ("oracle", "rowid rownum level", "oid ctid"),
+    ],
+)
+def test_columns_that_no_declaration_names(dialect: str, hidden: str, unknown: str) -> None:
+    """What is hidden in one product is plain in another, and has to be there."""
+    for name in hidden.split():
+        assert not resolved(f"SELECT {name} FROM raw.reading", dialect).problems
+    for name in unknown.split():
+        (problem,) = resolved(f"SELECT {name} FROM raw.reading", dialect).problems
+        assert (problem.kind, problem.name) == ("unknown-column", name)
+
+
 JOINED = {
     "LEFT": {f"copied {GAUGE}"},
     "SEMI": {f"copied {GAUGE}"},

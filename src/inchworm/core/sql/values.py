@@ -17,9 +17,16 @@ from inchworm.core.sql.outside import READERS, RUNNERS, places_of, reader_in
 from inchworm.core.sql.relations import NOTHING, OutColumn, Relation, Scope, Sources, as_computed
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
 
-_HIDDEN_COLUMNS = frozenset(
-    {"rowid", "_rowid_", "oid", "ctid", "xmin", "xmax", "tableoid", "level"}
-)
+_POSTGRES = frozenset({"ctid", "xmin", "xmax", "cmin", "cmax", "tableoid"})
+_ORACLE = frozenset({"rowid", "rownum", "level"})
+_HIDDEN_COLUMNS: Mapping[str, frozenset[str]] = {
+    "duckdb": frozenset({"rowid"}),
+    "sqlite": frozenset({"rowid", "_rowid_", "oid"}),
+    **dict.fromkeys(("materialize", "postgres", "redshift", "risingwave"), _POSTGRES),
+    **dict.fromkeys(("exasol", "oracle", "snowflake"), _ORACLE),
+}
+"""By dialect, the columns of tables that no declaration names; a name that is hidden in one product
+is plain in another."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -270,7 +277,7 @@ class ValueResolver:
         relation = scope.find_relation(name)
         if relation is not None:
             return OutColumn(name=name, sources=as_computed(relation.everything))
-        if name in _HIDDEN_COLUMNS:
+        if name in _HIDDEN_COLUMNS.get(self.dialect, ()):
             return OutColumn(name=name, sources=NOTHING)
         return self._unknown_column(name, node, scope)
 

@@ -101,7 +101,8 @@ RAW = "models__hydro__raw.sql"
         ),
         (
             {
-                "parameters.toml": '[days]\ntype = "text"\nevery = "3"\n[more]\ntype = "text"\nevery = "x"\n'
+                "parameters.toml": '[days]\ntype = "text"\nevery = "3"\n'
+                '[more]\ntype = "text"\nevery = "x"\n'
             },
             [
                 "patch - retyped days integer is text now",
@@ -221,7 +222,11 @@ A = fields("a", a="string", b="integer")
         (api(A), {}, ["gone POST /n !"]),
         ({}, api(A), ["added POST /n"]),
         (api(A), api(fields("a", a="string")), ["gone POST /n b of the request !"]),
-        (api(fields(a="string")), api(fields(a="string", b="x")), ["added POST /n b to the request"]),
+        (
+            api(fields(a="string")),
+            api(fields(a="string", b="x")),
+            ["added POST /n b to the request"],
+        ),
         (
             api(fields(a="string")),
             api(fields(a={"type": ["integer", "null"], "format": "int64"})),
@@ -240,7 +245,11 @@ A = fields("a", a="string", b="integer")
             ["loosened POST /n a of the answer was always there !"],
         ),
         (api(None, fields(a="string")), api(None, fields("a", a="string")), []),
-        (api({"allOf": [A, fields("c", c="string")]}), api(fields("a", "c", a="string", b="integer", c="string")), []),
+        (
+            api({"allOf": [A, fields("c", c="string")]}),
+            api(fields("a", "c", a="string", b="integer", c="string")),
+            [],
+        ),
         (api({"type": "array", "items": A}), api(A), []),
         (api(fields(a={})), api(fields(a="object")), []),
         (api(5), api(None), []),  # type: ignore[arg-type]

@@ -113,6 +113,11 @@ def test_data_checks_count_what_is_wrong(
         for check in checks_of("m.t", key, checks)
     }
     assert found == wrong
+    for check in checks_of("m.t", key, checks):
+        failing = database.rows(to_text(check.failing, "duckdb"))
+        assert all(len(row) == 3 for row in failing), "whole rows"
+        assert (len(failing) > 0) is (wrong[check.text] > 0)
+        assert check.columns == tuple(key or checks)[: len(check.columns)]
 
 
 @given(st.text(st.characters(codec="utf-8", exclude_characters="."), min_size=1, max_size=80))

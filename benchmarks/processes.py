@@ -13,7 +13,7 @@ import statistics
 import subprocess
 import sys
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import inchworm
@@ -46,9 +46,26 @@ def measured(command: Sequence[str], folder: Path) -> tuple[float, float, str]:
     return took, usage.ru_maxrss / 1024, printed
 
 
-def beside_click(what: str, command: Sequence[str], folder: Path, runs: int = RUNS) -> None:
-    """Print the medians of a command and of click, in turn, and their ratio."""
-    pairs = [(measured(command, folder), measured(CLICK, folder)) for _ in range(runs)]
+def beside_click(
+    what: str,
+    command: Sequence[str],
+    folder: Path,
+    runs: int = RUNS,
+    before: Callable[[], None] = lambda: None,
+) -> None:
+    """Print the medians of a command and of click, in turn, and their ratio.
+
+    Args:
+        what: what the line says.
+        command: the command.
+        folder: where it runs.
+        runs: how often.
+        before: done before each run of the command, and not timed.
+    """
+    pairs = []
+    for _ in range(runs):
+        before()
+        pairs.append((measured(command, folder), measured(CLICK, folder)))
     ours = statistics.median(pair[0][0] for pair in pairs)
     click = statistics.median(pair[1][0] for pair in pairs)
     memory = max(pair[0][1] for pair in pairs)

@@ -8,10 +8,9 @@ import time
 import pytest
 
 from inchworm.engine import connections
+from inchworm.targets.databases.file_states import SETTLES_AFTER
 from tests.driver import Program
 from tests.once import DEV, SQLITE, Once
-
-FILE = ".inchworm/compositions/dev.pickle"
 
 
 @pytest.fixture(params=[DEV, SQLITE], ids=["duckdb", "sqlite"])
@@ -28,10 +27,10 @@ def _promote(program: Program, url: str) -> None:
 
 
 def remember(program: Program, *command: str) -> None:
-    """Look until it is remembered: what was written to a moment ago is not."""
-    while not (program.folder / FILE).exists():
-        program(*command)
-        time.sleep(0.1)
+    """Look once the database has settled: what was written to a moment ago is not remembered."""
+    written = max(file.stat().st_ctime for file in (program.folder / ".inchworm").glob("dev.*"))
+    time.sleep(max(0, written + SETTLES_AFTER + 0.1 - time.time()))
+    program(*command)
 
 
 def what_is_live(program: Program) -> object:

@@ -26,12 +26,12 @@ def settled_state(files: Iterable[Path], now: float) -> str | None:
         now: the time, seconds since 1970.
 
     Returns:
-        None where none of them is there, or one was written to a moment ago.
+        None where one was written to a moment ago.
     """
     files = tuple(files)
     before = stamp(files)
     times = [file.stat().st_ctime for file in files if file.exists()]
-    if not times or max(times) > now - SETTLES_AFTER or stamp(files) != before:
+    if any(time > now - SETTLES_AFTER for time in times) or stamp(files) != before:
         return None
     return before
 

@@ -46,6 +46,20 @@ def test_a_step_comes_after_what_it_reads_however_far_up() -> None:
     assert said({"p": step("early", "m.a") + step("late", "m.c", after=("early",))}) == []
 
 
+def test_where_a_wrong_order_is_and_what_to_do() -> None:
+    steps = step("late", "m.c") + step("early", "m.a") + step("more", "m.b", after=("erly",))
+    files = MODELS | {"pipelines/p.toml": steps}
+    contents = {path: text.encode() for path, text in files.items()}
+    assembly = read_project(name="p", version="1.0.0", dialect="duckdb", files=contents).assembly
+    found = check_assembly(assembly, dt.date(2026, 11, 23))
+    assert [(f.rule, f"{f.part} {f.file}:{f.line}", f.remedy) for f in found] == [
+        ("pipeline/order", "pipeline:p pipelines/p.toml:1", 'Put after = ["early"] on step late.'),
+        ("pipeline/order", "pipeline:p pipelines/p.toml:1", 'Put after = ["more"] on step late.'),
+        ("pipeline/order", "pipeline:p pipelines/p.toml:9", 'Put after = ["early"] on step more.'),
+        ("pipeline/unknown-step", "pipeline:p pipelines/p.toml:9", "Did you mean early?"),
+    ]
+
+
 def test_a_step_may_come_after_another_through_a_third() -> None:
     """The order of steps reaches as far as it does."""
     steps = step("x", "m.a") + step("y", "m.b", after=("x",)) + step("z", "m.c", after=("y",))

@@ -297,3 +297,102 @@ def test_a_hostile_text_stays_one_literal(dialect: str, text: str) -> None:
     literals = [node for node in again.find_all(exp.Literal) if node.is_string]
     assert [node.this for node in literals] == [text]
     assert len(list(again.walk())) == len(list(with_values(query, {"x": value}).walk()))
+
+
+# ---- what is said of a row -----------------------------------------------------------------------
+
+OTHERS = """
+[word]
+type = "text"
+dev = "a"
+[pw]
+type = "secret"
+every = "env:PW"
+"""
+TYPES = ", ".join(Type)
+ROW_FAULTS = {
+    "row = 5": ("3", "row is not a table", "Write [row] with a type."),
+    '[row]\ntype = "integr"\nevery = 1': (
+        "4",
+        "row has no type 'integr'",
+        "Did you mean integer?",
+    ),
+    "[row]\nevery = 1": ("3", "row has no type", f"Give it a type: {TYPES}."),
+    '[row]\ntype = "integer"\nabout = 5\nevery = 1': (
+        "5",
+        "row.about is not text",
+        "Write text.",
+    ),
+    '[row]\ntype = "integer"\noptional = "yes"\nevery = 1': (
+        "5",
+        "row.optional is not true or false",
+        "Write true or false.",
+    ),
+    '[row]\ntype = "integer"\nevery = 1\nprdo = 2': (
+        "6",
+        "row.prdo is no environment",
+        "Did you mean prod?",
+    ),
+    '[row]\ntype = "integer"\nevery = 1\nelsewhere_new = 2': (
+        "6",
+        "row.elsewhere_new is no environment",
+        "Remove it, or add the environment.",
+    ),
+    '[row]\ntype = "choice"\nevery = "x"': (
+        "3",
+        "row: a choice needs one_of = [...]",
+        "Correct the row.",
+    ),
+    '[row]\ntype = "text"\nat_least = 3\nevery = "x"': (
+        "3",
+        "row: a text has no bounds",
+        "Correct the row.",
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("text", ROW_FAULTS)
+def test_what_is_said_of_a_row(text: str) -> None:
+    line, message, remedy = ROW_FAULTS[text]
+    _, findings = matrix(f"\n\n{text}\n", "dev", "prod")
+    (finding,) = findings
+    said = (finding.rule, f"{finding.file}:{finding.line}", finding.message, finding.remedy)
+    assert said == ("parameter/malformed", f"parameters.toml:{line}", message, remedy)
+
+
+VALUE_FAULTS = {
+    'every = "${wrod}"': ("row uses wrod, which is not declared", "Did you mean word?"),
+    'every = "${pw}"': (
+        "row uses the secret pw, which would become readable",
+        "Use the secret where it is needed, not in another value.",
+    ),
+    'every = "${word}"\none_of = ["b", "c"]': (
+        "row for dev: 'a' is none of b, c",
+        "Write a value of type text.",
+    ),
+    "prod = 'x'": ("row has no value for dev", "Add dev = ... under [row], or every = ..."),
+}
+
+
+@pytest.mark.parametrize("text", VALUE_FAULTS)
+def test_what_is_said_of_a_value(text: str) -> None:
+    found, findings = matrix(f'{OTHERS}[row]\ntype = "text"\n{text}\n', "dev", "prod")
+    assert findings == []
+    (problem,) = evaluate(found, "dev", TODAY).problems
+    assert (problem.message, problem.remedy) == VALUE_FAULTS[text]
+    assert (problem.file, problem.line is not None) == ("parameters.toml", True)
+
+
+def test_values_given_for_once_are_read_as_their_type() -> None:
+    text = "\n".join(
+        f'[{kind}]\ntype = "{kind}"\noptional = true' for kind in ("integer", "number")
+    )
+    found, _ = matrix(text, "dev")
+    given = evaluate(found, "dev", TODAY, {"integer": "7", "number": "2.50"})
+    assert {name: value.text for name, value in given.values.items()} == {
+        "integer": "7",
+        "number": "2.50",
+    }
+    wrong = evaluate(found, "dev", TODAY, {"integer": "7.5", "number": "x"})
+    assert len(wrong.problems) == 2
+    assert all(p.remedy.startswith("Write a value of type ") for p in wrong.problems)

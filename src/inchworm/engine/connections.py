@@ -12,7 +12,7 @@ from inchworm.core.parameters.matrix import substitute
 from inchworm.core.parameters.values import Value
 from inchworm.core.sql.declared import NOTHING_DECLARED, Declared
 from inchworm.engine.addresses import filled, secret_of
-from inchworm.engine.connecting import Connecting
+from inchworm.engine.lazy_connection import LazyConnection
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.file_states import settled_state
@@ -47,17 +47,17 @@ def open_database(
         TargetError: when it cannot be reached.
         EnvironmentMoved: when another process holds it.
     """
-    with closing(_connecting(environment, machine, values, read_only, sources)) as connecting:
-        yield connecting.database
+    with closing(_lazy_connection(environment, machine, values, read_only, sources)) as connection:
+        yield connection.database
 
 
-def _connecting(
+def _lazy_connection(
     environment: Environment,
     machine: Machine,
     values: Mapping[str, Value],
     read_only: bool,
     sources: Declared,
-) -> Connecting:
+) -> LazyConnection:
     def connected() -> Database:
         address = environment.database
         return connect(
@@ -70,7 +70,7 @@ def _connecting(
             reads=[str(substitute(pattern, values)) for pattern in sources.reads.values()],
         )
 
-    return Connecting(connected)
+    return LazyConnection(connected)
 
 
 def _state(
@@ -129,7 +129,7 @@ def open_environment(
     """
     product = product_at(filled(environment.database.url, environment, values))
     with (
-        closing(_connecting(environment, machine, values, read_only, sources)) as connecting,
+        closing(_lazy_connection(environment, machine, values, read_only, sources)) as connection,
         closing(_service(environment.workspace, environment, machine, values)) as workspace,
         closing(_service(environment.gateway, environment, machine, values)) as gateway,
         _notebook_server(environment, project, machine, values) as notebooks,
@@ -138,7 +138,7 @@ def open_environment(
             environment=environment,
             project=project,
             product=product,
-            connecting=connecting,
+            connection=connection,
             workspace=workspace,
             gateway=gateway,
             notebooks=notebooks,

@@ -100,7 +100,7 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, m
     ) as place:
         live = place.composition(place.clock(lambda: read_at)())
         if live.last is None or live.last.digest != prepared.bundle.digest:
-            place.connecting.begin()  # what changes is tried there
+            place.connection.begin()  # what changes is tried there
         holds = _holds(live, wish, prepared.today)
         sources, is_choice = _sources(prepared, live, wish, holds)
         mixed: tuple[Finding, ...] = ()

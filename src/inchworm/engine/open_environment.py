@@ -20,7 +20,7 @@ from inchworm.core.structure.definitions import (
     differences,
     is_surrounding,
 )
-from inchworm.engine.connecting import Connecting
+from inchworm.engine.lazy_connection import LazyConnection
 from inchworm.store.compositions import Compositions, Remembered
 from inchworm.targets.databases import Database
 from inchworm.targets.databases.api_versions import ApiVersions
@@ -40,7 +40,7 @@ class OpenEnvironment:
     environment: Environment
     project: str
     product: Product
-    connecting: Connecting
+    connection: LazyConnection
     workspace: Workspace
     gateway: Gateway
     notebooks: JupyterServer | None
@@ -56,7 +56,7 @@ class OpenEnvironment:
             TargetError: when it cannot be reached.
             EnvironmentMoved: when another process holds it.
         """
-        return self.connecting.database
+        return self.connection.database
 
     @cached_property
     def bookkeeping(self) -> Bookkeeping:
@@ -74,7 +74,7 @@ class OpenEnvironment:
 
     def over(self, database: Database) -> OpenEnvironment:
         """The same environment over another connection to its database."""
-        return replace(self, connecting=Connecting(lambda: database))
+        return replace(self, connection=LazyConnection(lambda: database))
 
     @property
     def identity(self) -> str:

@@ -8,11 +8,11 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from inchworm.targets.databases import Database
 
 
-class Connecting:
+class LazyConnection:
     """A connection to a database, from the first time that somebody needs it.
 
-    To open a database with thousands of tables takes as long as all else that a draft does, and
-    mostly waits for the disk: it can go on beside that.
+    To open a database with thousands of tables takes long, and a driver or server does that while
+    Python goes on. One thread uses a connection at a time.
 
     Args:
         connect: connects to it; it may raise a TargetError, which whoever needs it gets.
@@ -31,7 +31,12 @@ class Connecting:
 
     @property
     def database(self) -> Database:
-        """The database, connected."""
+        """The database, connected.
+
+        Raises:
+            TargetError: when it cannot be reached.
+            EnvironmentMoved: when another process holds it.
+        """
         if self._future is None:
             connected: Future[Database] = Future()
             connected.set_result(self._connect())

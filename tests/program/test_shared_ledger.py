@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import shutil
 from pathlib import Path
+from typing import Any
 
 import pytest
 
+from inchworm.engine import promoting
 from tests.driver import Program
 
 _STORAGE = 'dialect = "duckdb"\n[storage]\nledger = "{ledger}"\nbundles = "{bundles}"\n{more}'
@@ -51,6 +53,26 @@ def test_what_one_drafted_another_carries_out(shared: Program, tmp_path: Path) -
     shutil.copytree(shared.folder, clone.folder, ignore=shutil.ignore_patterns(".inchworm"))
     assert clone("promote", drafted["id"], "--yes", "--json").json["state"] == "done"
     assert "is done" in shared("promote", drafted["id"], "--yes", code=2).text
+
+
+def test_of_two_who_carry_out_one_draft_the_second_hears_that_it_is_done(
+    shared: Program, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    bundle = shared.pack()
+    drafted = shared("promote", bundle, "--to", "dev", "--draft", "--json").json
+    clone = Program(tmp_path / "clone")
+    shutil.copytree(shared.folder, clone.folder, ignore=shutil.ignore_patterns(".inchworm"))
+    opened = promoting.open_environment
+
+    def behind_another(*arguments: Any, **settings: Any) -> Any:
+        """The other one was quicker, after the first had seen a draft that may go."""
+        clone.process("promote", drafted["id"], "--yes")
+        return opened(*arguments, **settings)
+
+    monkeypatch.setattr(promoting, "open_environment", behind_another)
+    answer = shared("promote", drafted["id"], "--yes", code=4)
+    assert f"{drafted['id']} is done by now: somebody else carried it out." in answer.text
+    assert f"inchworm history {drafted['id']}" in answer.text
 
 
 def test_a_ledger_that_does_not_answer(starter: Program) -> None:

@@ -105,6 +105,11 @@ def carry_out(work: Work) -> Promotion:
         work.now = place.clock(work.now)
         work.ledger.check_behind({place.environment.name: place.bookkeeping.heads()})
         work.promotion = work.ledger.promotion(promotion.id)
+        if not work.promotion.state.may_go_on:
+            raise EnvironmentMoved(
+                f"{promotion.id} is {work.promotion.state} by now: somebody else carried it out.",
+                next=f"See what became of it: inchworm history {promotion.id}",
+            )
         _check_unmoved(work, place)
         work.reporter.reached(place.identity, work.now())
         return _Promoting(work, place).run()

@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from inchworm.engine import promoting
+from inchworm.engine import connections, promoting
 from tests.driver import Program
 
 _STORAGE = 'dialect = "duckdb"\n[storage]\nledger = "{ledger}"\nbundles = "{bundles}"\n{more}'
@@ -62,7 +62,7 @@ def test_of_two_who_carry_out_one_draft_the_second_hears_that_it_is_done(
     drafted = shared("promote", bundle, "--to", "dev", "--draft", "--json").json
     clone = Program(tmp_path / "clone")
     shutil.copytree(shared.folder, clone.folder, ignore=shutil.ignore_patterns(".inchworm"))
-    opened = promoting.open_environment
+    opened = connections.open_environment
 
     def behind_another(*arguments: Any, **settings: Any) -> Any:
         """The other one was quicker, after the first had seen a draft that may go."""

@@ -89,3 +89,20 @@ def test_whoever_reaches_it_otherwise_is_asked_anew(live: tuple[Program, str]) -
     program.edit("environments/dev.toml", f'"{url}"', f'"{url}"\nbookkeeping = "elsewhere"')
     (dev,) = program("status", "dev", "--json").json["environments"]
     assert dev["parts"] == 0
+
+
+@pytest.mark.parametrize("url", [DEV, SQLITE], ids=["duckdb", "sqlite"])
+def test_a_database_that_is_not_there_yet_is_remembered_as_empty(
+    starter: Program, url: str
+) -> None:
+    starter.edit("environments/dev.toml", DEV, url)
+    bundle = starter.pack()
+    for _ in range(2):
+        starter("status")
+        drafted = starter("promote", bundle, "--to", "dev", "--draft", "--json").json
+        assert {step["reason"] for step in drafted["steps"] if step["phase"] == "build"} == {
+            "new here"
+        }
+    starter.promote(bundle, "dev")
+    (dev,) = starter("status", "dev", "--json").json["environments"]
+    assert dev["bundle"] == bundle

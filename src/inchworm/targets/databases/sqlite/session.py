@@ -28,6 +28,13 @@ _PATIENCE = 15.0
 """Seconds to wait for another connection that writes."""
 
 
+def _connected(address: str) -> sqlite3.Connection:
+    """A connection to a file, by its URI, or to ``:memory:``. One thread at a time uses it."""
+    return sqlite3.connect(
+        address, uri=True, isolation_level=None, timeout=_PATIENCE, check_same_thread=False
+    )
+
+
 def files_of_schemas(path: Path) -> list[Path]:
     """The files beside a database's own in which its schemas are."""
     return sorted(path.parent.glob(f"{path.stem}.*{path.suffix}"))
@@ -43,21 +50,15 @@ class SqliteSession(Noting):
         self._path = path
         self._read_only = read_only
         if path == IN_MEMORY:
-            self._connection = sqlite3.connect(":memory:", isolation_level=None)
+            self._connection = _connected(":memory:")
             return
         try:
             if read_only and not path.exists():
-                self._connection = sqlite3.connect(":memory:", isolation_level=None)
+                self._connection = _connected(":memory:")
                 return
             path.parent.mkdir(parents=True, exist_ok=True)
             self._make(path)
-            self._connection = sqlite3.connect(
-                self._uri(path),
-                uri=True,
-                isolation_level=None,
-                timeout=_PATIENCE,
-                check_same_thread=False,  # one at a time uses it all the same
-            )
+            self._connection = _connected(self._uri(path))
             self._connection.execute("PRAGMA foreign_keys = ON")
             for file in files_of_schemas(path):
                 self._attach(file.name[len(path.stem) + 1 : -len(path.suffix) or None])

@@ -94,7 +94,7 @@ class Product:
             program.
         files: the files that a database consists of, those included that it has at times only;
             None of a product with a server. A database of files has no clock and no users of its
-            own.
+            own, and may be connected by one thread and used by another.
     """
 
     dialect: str

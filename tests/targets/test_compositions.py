@@ -135,3 +135,14 @@ def test_a_state_is_known_once_no_later_writing_can_look_the_same(tmp_path: Path
     other.write_text("2")
     later = other.stat().st_ctime + SETTLES_AFTER * 2
     assert settled_state([file, other], now=later) not in {None, state}
+
+
+def test_what_cannot_be_remembered_is_no_fault(store: Compositions, tmp_path: Path) -> None:
+    (tmp_path / FOLDER).parent.mkdir()
+    (tmp_path / FOLDER).write_text("in the way")
+    store.put("dev", "now", Remembered(EVERYTHING, is_for_draft=True))
+    assert store.get("dev", "now") is None
+    (tmp_path / FOLDER).unlink()
+    store.put("dev", "now", Remembered(EVERYTHING, is_for_draft=True))
+    assert [file.name for file in (tmp_path / FOLDER).iterdir()] == ["dev.pickle"]
+    assert (tmp_path / FOLDER / "dev.pickle").stat().st_mode & 0o777 == 0o600

@@ -12,7 +12,6 @@ from __future__ import annotations
 
 import datetime as dt
 import io
-import os
 import pickle
 import tempfile
 import zlib
@@ -40,6 +39,7 @@ from inchworm.core.structure.shapes import ColumnShape, TableShape
 from inchworm.core.structure.tables import Column, ColumnsByName, Table
 
 FOLDER = ".inchworm/compositions"
+_OWNER_ONLY = 0o600
 
 
 class Remembered(NamedTuple):
@@ -89,13 +89,13 @@ class Compositions:
         That it cannot be remembered is no fault that anybody has to hear of.
         """
         content = pickle.dumps(read, pickle.HIGHEST_PROTOCOL)
-        file = self._file(environment)
         with suppress(OSError):
-            file.parent.mkdir(parents=True, exist_ok=True)
-            number, name = tempfile.mkstemp(dir=file.parent)
-            with open(number, "wb") as temporary:
-                temporary.write(_header(of, content) + b"\n" + content)
-            os.replace(name, file)
+            self._folder.mkdir(parents=True, exist_ok=True)
+            with tempfile.TemporaryDirectory(dir=self._folder) as folder:
+                whole = Path(folder, "whole")
+                whole.write_bytes(_header(of, content) + b"\n" + content)
+                whole.chmod(_OWNER_ONLY)
+                whole.replace(self._file(environment))
 
     def _file(self, environment: str) -> Path:
         return self._folder / f"{environment}.pickle"

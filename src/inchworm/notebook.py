@@ -39,7 +39,8 @@ from inchworm.core.parameters.values import Plain, Type, Value
 from inchworm.core.promotion.aside import aside
 from inchworm.core.rendered import Store
 from inchworm.core.sql.declared import FILE as SOURCES
-from inchworm.core.sql.render import to_text, with_tables
+from inchworm.core.sql.renamed_tables import with_tables
+from inchworm.core.sql.render import to_text
 from inchworm.core.sql.type_names import normal_type
 from inchworm.engine.connections import open_database
 from inchworm.engine.notebook_queries import columns_in_table, promised_columns, query_with_values

@@ -235,3 +235,27 @@ def test_a_name_that_is_too_long_is_an_error_at_check(starter: Program) -> None:
         f"{long} has 64 bytes; in dev there is room for 63",
         f"{'é' * 32} has 64 bytes; in dev there is room for 63",
     ]
+
+
+# ---- two tables of one name ----------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("pattern", ["{schema}", "own_{schema}"])
+def test_columns_mean_what_they_say_where_two_tables_have_one_name(
+    anywhere: tuple[Program, str], pattern: str
+) -> None:
+    """Also inside of a subquery, where the nearest table of that name is another one."""
+    program, url = anywhere
+    program.edit("environments/dev.toml", f'"{url}"', f'"{url}"\nschema_pattern = "{pattern}"')
+    table = "/*---\nstore = 'table'\n---*/\n"
+    program.write("models/raw/gauge.sql", f"{table}SELECT 1 AS id UNION ALL SELECT 2 AS id")
+    program.write("models/seen/gauge.sql", f"{table}SELECT 2 AS id")
+    unseen = "SELECT 1 FROM seen.gauge WHERE seen.gauge.id = raw.gauge.id"
+    sql = f"{table}SELECT raw.gauge.id FROM raw.gauge WHERE NOT EXISTS ({unseen})"
+    program.write("models/report/unseen.sql", sql)
+    bundle = program.pack()
+    (shown,) = program("rows", "report.unseen", "--in", "dev", "--json").json["selected"]
+    program.promote(bundle, "dev")
+    report = pattern.format(schema="report")
+    assert program.ask(url, f"SELECT id FROM {report}.unseen") == [(1,)]
+    assert shown["rows"] == [[1]]

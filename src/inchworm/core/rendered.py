@@ -114,7 +114,8 @@ class RenderedFlow(RenderedDocument):
             placed["table"] = self.tables.get(table.lower(), table)
         if query := end.get("query"):
             from inchworm.core.sql.parse import parse_query  # the parser, only where it is needed
-            from inchworm.core.sql.render import to_text, with_tables
+            from inchworm.core.sql.renamed_tables import with_tables
+            from inchworm.core.sql.render import to_text
 
             tree = parse_query(query, self.dialect)
             named = with_tables(tree, lambda name: self.tables.get(name, name), self.dialect)

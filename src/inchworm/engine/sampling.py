@@ -18,7 +18,8 @@ from inchworm.core.rendered import RenderedParts
 from inchworm.core.sample import Sample
 from inchworm.core.sql.names import table_name
 from inchworm.core.sql.parse import parse_query
-from inchworm.core.sql.render import to_text, with_tables
+from inchworm.core.sql.renamed_tables import with_tables
+from inchworm.core.sql.render import to_text
 from inchworm.core.sql.selection import first_rows
 from inchworm.targets.databases import Database
 

@@ -20,7 +20,8 @@ from inchworm.core.promotion.rollback import Undone
 from inchworm.core.rendered import Script
 from inchworm.core.running.run import Run, RunId
 from inchworm.core.sql.parse import parse_query, split_script
-from inchworm.core.sql.render import to_text, with_tables
+from inchworm.core.sql.renamed_tables import with_tables
+from inchworm.core.sql.render import to_text
 from inchworm.core.structure.changes import Change
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared

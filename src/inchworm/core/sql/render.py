@@ -7,14 +7,13 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from decimal import Decimal
 from typing import TypeVar
 
 from sqlglot import exp
 
 from inchworm.core.parameters.values import Type, Value
-from inchworm.core.sql.names import table_name
 
 _DEEP = 100
 
@@ -70,33 +69,6 @@ def with_values(query: Query, values: Mapping[str, Value]) -> Query:
     for placeholder in list(copy.find_all(exp.Placeholder)):
         if isinstance(placeholder.this, str):
             placeholder.replace(literal(values[placeholder.this]))
-    return copy
-
-
-def with_tables(query: Query, physical_name: Callable[[str], str], dialect: str) -> Query:
-    """A copy of the query that reads each ``schema.table`` under the name it really has.
-
-    A renamed table keeps its old name as alias, so that qualified columns go on working.
-    """
-    copy: Query = query.copy()
-    for table in list(copy.find_all(exp.Table)):
-        if not isinstance(table.this, exp.Identifier) or not table.args.get("db"):
-            continue
-        if table.args.get("catalog") is not None:
-            continue  # of another database, whose names are not ours
-        logical = table_name(table, dialect)
-        physical = physical_name(logical)
-        if physical == logical:
-            continue
-        schema, _, name = physical.rpartition(".")
-        if not table.args.get("alias"):
-            table.set("alias", exp.TableAlias(this=table.this.copy()))
-        table.set("this", exp.to_identifier(name, quoted=True))
-        table.set("db", exp.to_identifier(schema, quoted=True))
-    for column in copy.find_all(exp.Column):
-        if column.args.get("db"):
-            column.set("catalog", None)
-            column.set("db", None)
     return copy
 
 

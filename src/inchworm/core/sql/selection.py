@@ -7,9 +7,9 @@ from collections.abc import Mapping
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
-from inchworm.core.sql.names import table_name
 from inchworm.core.sql.only_reads import check_only_reads
 from inchworm.core.sql.problems import SqlProblem
+from inchworm.core.sql.renamed_tables import E, NewName, with_new_names
 
 _LONGEST_NAME = 60
 """Bytes; PostgreSQL cuts longer names off."""
@@ -60,17 +60,10 @@ def first_rows(
     return select.limit(first)
 
 
-def _reading(query: exp.Expr, names: Mapping[str, str], dialect: str) -> exp.Query:
+def _reading(query: E, names: Mapping[str, str], dialect: str) -> E:
     """A copy of a query that reads some tables under the names of CTEs."""
-    copy = query.copy()
-    for table in list(copy.find_all(exp.Table)):
-        if not table.args.get("db") or table.args.get("catalog") is not None:
-            continue
-        name = names.get(table_name(table, dialect))
-        if name is None:
-            continue
-        if not table.args.get("alias"):
-            table.set("alias", exp.TableAlias(this=table.this.copy()))
-        table.set("this", exp.to_identifier(name, quoted=True))
-        table.set("db", None)
-    return copy  # type: ignore[return-value]
+
+    def new_name(logical: str) -> NewName | None:
+        return NewName("", names[logical]) if logical in names else None
+
+    return with_new_names(query, new_name, dialect)

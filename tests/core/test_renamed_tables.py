@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from contextlib import closing
+from functools import cache
 from typing import Any
 
 import duckdb
@@ -53,9 +53,10 @@ QUERIES = {
 SCHEMAS = ("x", "y", "dev_x", "dev_y", "staging")
 
 
-def database(name: Callable[[str], str]) -> Any:
+@cache
+def database(naming: str) -> Any:
     """A database whose tables have the names that an environment gives them."""
-    connection = duckdb.connect()
+    connection, name = duckdb.connect(), NAMINGS[naming]
     for schema in SCHEMAS:
         connection.execute(f"CREATE SCHEMA {schema}")
     for table, rows in (("x.t", "(1, 2), (2, 1), (3, 5)"), ("y.t", "(1, 7), (2, 8), (2, 5)")):
@@ -70,8 +71,8 @@ def database(name: Callable[[str], str]) -> Any:
 def test_a_query_gives_what_it_gave(query: str, naming: str) -> None:
     name, sql = NAMINGS[naming], QUERIES[query]
     renamed = to_text(with_tables(parse_query(sql, "duckdb"), name, "duckdb"), "duckdb")
-    with closing(database(NAMINGS["the same"])) as before, closing(database(name)) as after:
-        columns = [column[0] for column in before.execute(sql).description]
-        expected = sorted(map(repr, before.execute(sql).fetchall()))
-        assert sorted(map(repr, after.execute(renamed).fetchall())) == expected
-        assert [column[0].lower() for column in after.description] == [c.lower() for c in columns]
+    before, after = database("the same"), database(naming)
+    columns = [column[0] for column in before.execute(sql).description]
+    expected = sorted(map(repr, before.fetchall()))
+    assert sorted(map(repr, after.execute(renamed).fetchall())) == expected
+    assert [column[0].lower() for column in after.description] == [c.lower() for c in columns]

@@ -78,10 +78,10 @@ class Compositions:
         if header != _header(of, content):
             return None
         try:
-            found = _Values(io.BytesIO(content)).load()
+            read = _Values(io.BytesIO(content)).load()
         except (pickle.UnpicklingError, AttributeError, TypeError, ValueError, EOFError):
             return None
-        return found if isinstance(found, Remembered) else None
+        return read if isinstance(read, Remembered) else None
 
     def put(self, environment: str, of: str, read: Remembered) -> None:
         """Remember what an environment is composed of, in the place of what it was before.

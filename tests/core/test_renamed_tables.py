@@ -45,6 +45,19 @@ QUERIES = {
         "SELECT t.*, d.n AS m FROM x.t JOIN (SELECT t.* FROM y.t) AS d ON d.id = x.t.id"
     ),
     "a field of a value": "SELECT x.s.v.a, s.v.a AS b, v.a AS c FROM x.s",
+    "a join in parentheses": (
+        "SELECT x.t.n AS a, y.t.n AS b FROM (x.t JOIN y.t ON x.t.id = y.t.id) WHERE x.t.n < y.t.n"
+    ),
+    "the inner one in a join": (
+        "SELECT t.id FROM x.t WHERE t.n IN "
+        "(SELECT d.n + x.t.id - 1 FROM y.t JOIN x.t AS d ON d.id = y.t.id)"
+    ),
+    "an alias like another table": "SELECT t.n, y.t.n AS m FROM y.t JOIN x.t AS u USING (id)",
+    "a pivot": "SELECT * FROM (SELECT x.t.id, x.t.n FROM x.t) PIVOT (sum(n) FOR id IN (1, 2))",
+    "qualify": (
+        "SELECT t.id FROM y.t "
+        "QUALIFY row_number() OVER (PARTITION BY y.t.id ORDER BY t.n) = 1"
+    ),
     "case": "SELECT X.T.N, t.Id FROM x.T WHERE x.t.n > 1",
     "order and group": "SELECT y.t.n, count(*) FROM y.t GROUP BY y.t.n ORDER BY y.t.n",
     "a window": "SELECT x.t.id, sum(x.t.n) OVER (PARTITION BY x.t.id) AS s FROM x.t",

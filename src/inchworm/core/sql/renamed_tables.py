@@ -167,7 +167,8 @@ def _aliases(
         if named[_bare(table, dialect)] == {logical[key]}:
             aliases[key] = table.this.copy()
         else:
-            aliases[key] = exp.to_identifier(f"{table.name} {number}", quoted=True)
+            # the number comes first, as PostgreSQL cuts the ends of long names off
+            aliases[key] = exp.to_identifier(f"{number} {table.name}", quoted=True)
     return aliases
 
 

@@ -158,8 +158,48 @@ def test_each_row_is_sent_once_and_again_when_it_changed(
     prepare(program, receiver, rows(1, 3))
     assert run(program)["message"] == "1 row sent, 1 sent before"
     assert len(receiver.requests) == len(receiver.taken) == 3
-    kept = program.ask(url, "SELECT DISTINCT state, message FROM inchworm.sent_rows")
-    assert kept == [("sent", "")], "what was said is not kept longer than needed"
+    kept = program.ask(url, "SELECT count(*) FROM inchworm.waiting_rows")
+    assert kept == [(0,)], "what was said is not kept longer than needed"
+    assert program.ask(url, "SELECT count(*) FROM inchworm.arrived_rows") == [(3,)]
+
+
+def test_what_an_earlier_version_recorded_counts(
+    anywhere: tuple[Program, str], receiver: Receiver
+) -> None:
+    """It had one table of all rows: those sent, those on their way, and the dead letters."""
+    program, url = anywhere
+    prepare(program, receiver, rows(1, 2, 3))
+    run(program)
+    key, path, body = zip(
+        *sorted(receiver.requests, key=lambda each: each[2]["level"]), strict=True
+    )
+    message = json.dumps(
+        {"path": path[0].removeprefix("/v2").partition("?")[0], "query": {}, "headers": {}}
+        | {"body": body[2]}
+    )
+    ((flow,),) = program.ask(url, "SELECT DISTINCT flow FROM inchworm.arrived_rows")
+    program.ask(
+        url,
+        "DROP TABLE inchworm.arrived_rows",
+        "DROP TABLE inchworm.waiting_rows",
+        "CREATE TABLE inchworm.sent_rows (flow VARCHAR NOT NULL, identity VARCHAR NOT NULL, "
+        "state VARCHAR NOT NULL, message VARCHAR NOT NULL, reason VARCHAR NOT NULL, "
+        "changed_at VARCHAR NOT NULL, run VARCHAR NOT NULL, PRIMARY KEY (flow, identity))",
+        *(
+            f"INSERT INTO inchworm.sent_rows VALUES ('{flow}', '{key[at]}', '{state}', "
+            f"'{said}', '', '2026-11-01T00:00:00Z', 'R1')"
+            for at, (state, said) in enumerate(
+                [("sent", ""), ("refused", message), ("sending", message)]
+            )
+        ),
+        "SELECT 1",
+    )
+    assert run(program)["message"] == "1 row sent, 2 sent before"
+    assert receiver.requests[-1][0] == key[2], "it may not have arrived"
+    assert run(program, "--dead-letters")["message"] == "1 row sent"
+    assert receiver.requests[-1][0] == key[1]
+    assert run(program)["message"] == "0 rows sent, 3 sent before"
+    assert program.ask(url, "SELECT count(*) FROM inchworm.arrived_rows") == [(3,)]
 
 
 def calculated(program: Program, **fields: str) -> None:

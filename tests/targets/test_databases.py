@@ -195,6 +195,21 @@ def test_frames_go_in_and_out(database: Database) -> None:
     }
 
 
+def test_many_rows_are_added_at_once(database: Database) -> None:
+    """Whatever their text is; to none there is nothing to add."""
+    database.execute("CREATE TABLE m.t (k UUID PRIMARY KEY, s VARCHAR, n INTEGER, note VARCHAR)")
+    keys = [f"7f5a0000-0000-5000-8000-{n:012}" for n in range(3)]
+    rows = [(keys[0], "it's", 1, None), (keys[1], "?; %s", None, None), (keys[2], "", 3, None)]
+    with database.transaction():
+        database.add_rows("m.t", ("k", "s", "n", "note"), rows)
+        database.add_rows("m.t", ("k", "s", "n", "note"), [])
+    added = database.rows("SELECT k, s, n, note FROM m.t ORDER BY k")
+    assert [(str(key), *others) for key, *others in added] == rows
+    with pytest.raises(TargetError), database.transaction():
+        database.add_rows("m.t", ("k", "s", "n", "note"), [rows[0]])
+    assert len(database.rows("SELECT * FROM m.t")) == 3
+
+
 def test_rows_come_with_the_names_of_their_columns(database: Database) -> None:
     """Also where there are none."""
     assert database.select("SELECT 1 AS a, 'x' AS b") == (["a", "b"], [(1, "x")])

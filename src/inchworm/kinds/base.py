@@ -23,6 +23,9 @@ class Surroundings:
     dialect: str
     shared: Mapping[str, bytes] = field(default_factory=dict)
     """Files that belong to whichever part names them, such as API documents, by path."""
+    in_order: bool = False
+    """Whether the part was read before, with the same files, and nothing was wrong with it: what
+    takes long to look for need not be looked for again."""
 
     def declared(self) -> Declared:
         """The places outside the database that the project reads."""

@@ -50,7 +50,7 @@ class FlowKind:
         )
         if flow.api_end is None:
             return flow
-        api = read_api(flow, surroundings.shared, report)
+        api = read_api(flow, surroundings, report)
         if api is None:
             return None
         uses = uses_in(flow.api_path, surroundings.shared)

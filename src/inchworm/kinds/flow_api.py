@@ -21,6 +21,7 @@ from inchworm.kinds.api_document import (
     operation_of,
     operation_of_api,
 )
+from inchworm.kinds.base import Surroundings
 from inchworm.kinds.flow_settings import Flow
 from inchworm.kinds.settings import Report
 
@@ -38,8 +39,9 @@ def uses_in(path: str, shared: Mapping[str, bytes]) -> tuple[Use, ...]:
     )
 
 
-def read_api(flow: Flow, shared: Mapping[str, bytes], report: Report) -> Mapping[str, Any] | None:
+def read_api(flow: Flow, surroundings: Surroundings, report: Report) -> Mapping[str, Any] | None:
     """The document that a flow names; None after reporting why there is none."""
+    shared = surroundings.shared
     side = "to" if flow.is_outward else "from"
     path = flow.api_path
 
@@ -64,7 +66,7 @@ def read_api(flow: Flow, shared: Mapping[str, bytes], report: Report) -> Mapping
         number = mark.line + 1 if mark is not None else None
         report(rules.API_INVALID.finding(message, part=flow.part, file=path, line=number))
         return None
-    fault = api_fault(api)
+    fault = None if surroundings.in_order else api_fault(api)
     if fault is not None:
         refuse(f"is not a valid OpenAPI 3 document: {fault}", at=path)
         return None

@@ -66,7 +66,11 @@ class Reading:
 
     def definition(self, part: PartId) -> Any:
         """The definition in a part's files; None when they cannot be read."""
-        surroundings = Surroundings(dialect=self.assembly.dialect, shared=self.shared)
+        surroundings = Surroundings(
+            dialect=self.assembly.dialect,
+            shared=self.shared,
+            in_order=not self.assembly.outlines[part].findings,
+        )
         return kind_of(part.kind).read(self.assembly.parts[part], surroundings, lambda _: None)
 
     def render(self, part: PartId, values: Mapping[str, Value]) -> Rendered:

@@ -136,7 +136,7 @@ class HttpClient:
         content = bytearray()
         try:
             with self._client.stream(
-                method, path, json=body, params=query, headers=headers
+                method, path, json=body, params=query or None, headers=headers
             ) as answer:
                 for piece in answer.iter_bytes():
                     content += piece

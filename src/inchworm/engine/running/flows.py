@@ -172,6 +172,13 @@ class _Sending:
         self._next = 0.0
         self._repeated: set[str] = set()
         """Identities of messages that may have arrived before, and are sent again."""
+        self._retrying = Retrying(
+            stop=stop_after_attempt(_ATTEMPTS),
+            wait=self._wait,
+            sleep=site.pause,
+            retry=retry_if_result(lambda reply: reply.verdict is Verdict.AGAIN),
+            retry_error_callback=lambda state: state.outcome.result() if state.outcome else None,
+        )
         self.outcome = Outcome()
 
     def run(self) -> None:
@@ -230,8 +237,8 @@ class _Sending:
     def _new(self, messages: Sequence[Message]) -> list[Message]:
         """Those that were neither sent nor refused before, recorded as being sent."""
         distinct = {message.identity: message for message in messages}
-        known = self._sent.states(distinct)
-        self.outcome.known += len(messages) - len(distinct) + len(known.keys() - self._repeated)
+        known = self._sent.known(distinct)
+        self.outcome.known += len(messages) - len(distinct) + len(known - self._repeated)
         new = [message for message in distinct.values() if message.identity not in known]
         faults = {message.identity: self._receiver.fault(message) for message in new}
         with self._site.database.transaction():
@@ -279,14 +286,7 @@ class _Sending:
         Raises:
             TargetError: when it takes nothing from us, or cannot be reached.
         """
-        retrying = Retrying(
-            stop=stop_after_attempt(_ATTEMPTS),
-            wait=self._wait,
-            sleep=self._site.pause,
-            retry=retry_if_result(lambda reply: reply.verdict is Verdict.AGAIN),
-            retry_error_callback=lambda state: state.outcome.result() if state.outcome else None,
-        )
-        reply: Reply = retrying(self._exchange, message)
+        reply: Reply = self._retrying(self._exchange, message)
         match reply.verdict:
             case Verdict.TAKEN:
                 return None

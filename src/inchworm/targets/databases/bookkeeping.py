@@ -200,10 +200,11 @@ class Bookkeeping:
     def set_schedules(self, states: Mapping[str, str], at: str) -> None:
         """Record the states of schedules as they were set. Called inside a transaction."""
         self.forget_schedules(states)
-        for some in _batched(states.items(), _AT_ONCE):
-            places = ", ".join(["(?, ?, ?, ?)"] * len(some))
-            values = [v for name, state in some for v in (self._project, name, state, at)]
-            self._database.execute(f"INSERT INTO {self.schema}.schedules VALUES {places}", values)
+        self._database.add_rows(
+            f"{self.schema}.schedules",
+            ("project", "schedule", "state", "set_at"),
+            [(self._project, name, state, at) for name, state in states.items()],
+        )
 
     def forget_schedules(self, names: Iterable[str]) -> None:
         """Forget schedules that are gone. Called inside a transaction."""
@@ -262,21 +263,14 @@ class Bookkeeping:
 
     def put_aside(self, relations: Iterable[Aside]) -> None:
         """Record relations beside the live ones. Called before, or with, their being made."""
-        for some in _batched(relations, _AT_ONCE):
-            values = [
-                value
-                for each in some
-                for value in (
-                    *(self._project, each.name, each.purpose),
-                    *(each.of, each.promotion, each.digest),
-                )
-            ]
-            places = ", ".join(["(?, ?, ?, ?, ?, ?)"] * len(some))
-            self._database.execute(
-                f"INSERT INTO {self.schema}.aside "
-                f"(project, name, purpose, of_name, promotion, digest) VALUES {places}",
-                values,
-            )
+        self._database.add_rows(
+            f"{self.schema}.aside",
+            ("project", "name", "purpose", "of_name", "promotion", "digest"),
+            [
+                (self._project, each.name, each.purpose, each.of, each.promotion, each.digest)
+                for each in relations
+            ],
+        )
 
     def forget_aside(self, names: Iterable[str], purpose: Purpose | None = None) -> None:
         """Forget relations that are gone, or live now. Called inside a transaction."""
@@ -312,27 +306,28 @@ class Bookkeeping:
         """Record parts as live, each replacing its former self. Called inside a transaction."""
         for some in _batched(parts, _AT_ONCE):
             self.remove(*(part.part for part in some))
-            values: list[object] = []
-            for part in some:
-                values += [
-                    self._project,
-                    str(part.part),
-                    part.bundle,
-                    part.digest,
-                    part.content,
-                    part.commit,
-                    part.promotion,
-                    part.put_at,
-                    part.interface_text,
-                    part.recipe,
-                    part.structure,
-                ]
-            places = ", ".join(["(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"] * len(some))
-            self._database.execute(
-                f"INSERT INTO {self.schema}.parts (project, part, bundle, digest, content, "
-                "commit_id, promotion, put_at, interface, recipe, structure) "
-                f"VALUES {places}",
-                values,
+            self._database.add_rows(
+                f"{self.schema}.parts",
+                (
+                    *("project", "part", "bundle", "digest", "content", "commit_id"),
+                    *("promotion", "put_at", "interface", "recipe", "structure"),
+                ),
+                [
+                    (
+                        self._project,
+                        str(part.part),
+                        part.bundle,
+                        part.digest,
+                        part.content,
+                        part.commit,
+                        part.promotion,
+                        part.put_at,
+                        part.interface_text,
+                        part.recipe,
+                        part.structure,
+                    )
+                    for part in some
+                ],
             )
 
     def remove(self, *parts: PartId) -> None:
@@ -559,13 +554,14 @@ class Bookkeeping:
         )
 
     def _insert_structures(self, definitions: Iterable[Definition], at: str) -> None:
-        for some in _batched(definitions, _AT_ONCE):
-            values: list[object] = []
-            for one in some:
-                of_schema = int(one.is_of_schema)
-                values += [self._project, one.thing.value, one.name, of_schema, one.sql, at]
-            places = ", ".join(["(?, ?, ?, ?, ?, ?)"] * len(some))
-            self._database.execute(f"INSERT INTO {self.schema}.structures VALUES {places}", values)
+        self._database.add_rows(
+            f"{self.schema}.structures",
+            ("project", "thing", "name", "of_schema", "definition", "put_at"),
+            [
+                (self._project, one.thing.value, one.name, int(one.is_of_schema), one.sql, at)
+                for one in definitions
+            ],
+        )
 
     def recorded_steps(self, promotion: str) -> set[int]:
         """The steps of a promotion that took effect here."""

@@ -176,6 +176,18 @@ class Session(Protocol):
         """Run a query into a pandas DataFrame."""
         ...
 
+    def add_rows(
+        self, table: str, columns: Sequence[str], rows: Sequence[Sequence[str | int | None]]
+    ) -> None:
+        """Add many rows to a table of our own, inside a transaction.
+
+        Args:
+            table: its name, as SQL has it.
+            columns: their names; each has values of one type.
+            rows: a value for each column.
+        """
+        ...
+
     def append_frame(self, table: str, frame: Any) -> None:
         """Add the rows of a pandas DataFrame to a table, columns matched by name."""
         ...

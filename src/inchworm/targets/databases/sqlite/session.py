@@ -162,6 +162,16 @@ class SqliteSession(Noting):
         names, rows = self.select(sql)
         return pd.DataFrame(rows, columns=names)
 
+    def add_rows(
+        self, table: str, columns: Sequence[str], rows: Sequence[Sequence[str | int | None]]
+    ) -> None:
+        """Add many rows to a table of our own."""
+        places = ", ".join("?" * len(columns))
+        with self._errors():
+            self._connection.executemany(
+                f"INSERT INTO {table} ({', '.join(columns)}) VALUES ({places})", rows
+            )
+
     def append_frame(self, table: str, frame: Any) -> None:
         """Add the rows of a pandas DataFrame to a table, columns matched by name."""
         columns = ", ".join(quoted(str(column)) for column in frame.columns)

@@ -49,6 +49,8 @@ _PRELOADED = [
     "inchworm.targets.databases.duckdb.models",
     "inchworm.targets.databases.postgres.models",
     "inchworm.targets.databases.sqlite.models",
+    "nbclient",
+    "openapi_spec_validator",
 ]
 
 

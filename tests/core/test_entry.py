@@ -15,9 +15,26 @@ from inchworm.core.checks.findings import Severity
 from inchworm.core.entry.approvals import Approval, Identity, Verdict, signature_in
 from inchworm.core.entry.closed_hours import closed_by, closed_time
 from inchworm.core.entry.conditions import EntryConditions, measure_condition, ran_condition
-from inchworm.core.entry.judging import Answer, CheckedApproval, Evidence, Number, Passed, judge
+from inchworm.core.entry.judging import (
+    Answer,
+    CheckedApproval,
+    Evidence,
+    Number,
+    Passed,
+    Vouched,
+    judge,
+)
 from inchworm.core.entry.people import People, Person
-from inchworm.core.entry.statements import PAYLOAD_TYPE, envelope, signed_bytes
+from inchworm.core.entry.statements import (
+    BUNDLE_PREDICATE,
+    HEAD_PREDICATE,
+    PAYLOAD_TYPE,
+    Opened,
+    envelope,
+    opened,
+    signed_bytes,
+    statement,
+)
 from inchworm.core.environments.verification import holds, key_in_body, value_at
 from inchworm.core.parts import Digest
 
@@ -189,7 +206,48 @@ def test_a_signed_statement_is_the_approval_and_nothing_else() -> None:
     assert Approval.from_json(replace(said, envelope=sealed).to_json()).envelope == sealed
 
 
+def test_a_statement_says_one_thing_about_one_thing() -> None:
+    """Whoever signs something else, about something else, or in other words, did not say it."""
+    words = {"by": "Mira Fen", "because": "ä"}
+    payload = statement("riverwatch-1.4.0", DIGEST, BUNDLE_PREDICATE, words)
+    held = opened(envelope(payload, "key", b"signature"))
+    assert held == Opened(payload=payload, key="key", signature=b"signature")
+    assert held.says("riverwatch-1.4.0", DIGEST, BUNDLE_PREDICATE) == words
+    assert held.says("riverwatch-1.4.1", DIGEST, BUNDLE_PREDICATE) is None
+    assert held.says("riverwatch-1.4.0", Digest("sha256:" + "b" * 64), BUNDLE_PREDICATE) is None
+    assert held.says("riverwatch-1.4.0", DIGEST, HEAD_PREDICATE) is None
+    spaced = replace(held, payload=payload + b" ")
+    assert spaced.says("riverwatch-1.4.0", DIGEST, BUNDLE_PREDICATE) is None
+
+
+@pytest.mark.parametrize("payload", [b"", b"\xff", b"5", b"[]", b"{}", b'{"predicate": 5}'])
+def test_what_is_no_statement_says_nothing(payload: bytes) -> None:
+    held = opened(envelope(payload, "key", b""))
+    assert held is not None
+    assert held.says("riverwatch-1.4.0", DIGEST, BUNDLE_PREDICATE) is None
+
+
 # ---- everything else ---------------------------------------------------------------------------
+
+
+def test_a_bundle_is_signed_by_whoever_is_asked_for() -> None:
+    lena = Person(name="lena", also=(), groups=())
+    by_both = [Vouched(person=MIRA), Vouched(person=lena), Vouched(problem="no key of ours")]
+    anybody = EntryConditions(bundle_signed=True)
+    assert judged(anybody) == [(False, "not signed")]
+    assert judged(anybody, vouched=by_both) == [(True, "lena, mira; no key of ours")]
+    assert judged(anybody, vouched=by_both[2:]) == [(False, "not signed; no key of ours")]
+    release = EntryConditions(bundle_signed=True, bundle_by=("group:release", "sven"))
+    assert judged(release, vouched=by_both) == [
+        (True, "mira; lena's signature is not asked for; no key of ours")
+    ]
+    assert judged(release, vouched=by_both[1:2]) == [
+        (False, "not signed; lena's signature is not asked for")
+    ]
+    evidence = Evidence(promotion="l:P3", digest=DIGEST, environment="prod", now=NOW)
+    conditions = [each.condition for each in judge(release, evidence, PEOPLE)]
+    assert conditions == ["bundle signed by group:release or sven"]
+    assert [each.condition for each in judge(anybody, evidence, PEOPLE)] == ["bundle signed"]
 
 
 def test_passages_and_rest() -> None:

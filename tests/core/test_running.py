@@ -9,12 +9,15 @@ import pytest
 from inchworm.core.errors import ProjectError, UsageError
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId
+from inchworm.core.ledger.entries import Entry
+from inchworm.core.ledger.events import Event, RunEnded, RunStarted, RunStepReported
+from inchworm.core.ledger.runs import run_of
 from inchworm.core.parameters.matrix import evaluate
 from inchworm.core.parameters.values import read_size
 from inchworm.core.parts import Digest
 from inchworm.core.rendered import RenderedParts
 from inchworm.core.running.earlier import steps_done, usual_seconds
-from inchworm.core.running.planning import plan_steps, subject_of
+from inchworm.core.running.planning import plan_steps, seconds_of, subject_of
 from inchworm.core.running.run import Limits, Run, RunId, RunPlan, RunStep, is_run_key, run_number
 from inchworm.core.running.states import TRANSITIONS, RunState
 from inchworm.kinds.project_reader import Reading, read_project
@@ -165,6 +168,50 @@ def test_a_plan_comes_back_from_its_record() -> None:
         state=StepState.DONE, message="m", seconds=1.5, rows=3, log="l", measures={"e": 2.0}
     )
     assert StepReport.from_json(report.to_json()) == report
+
+
+@pytest.mark.parametrize(("more", "seconds"), [("", None), ('timeout = "2m"\n', 120.0)])
+def test_a_pipeline_may_say_how_long_its_run_may_take(more: str, seconds: float | None) -> None:
+    reading = _read(FILES | {"pipelines/all.toml": more + FILES["pipelines/all.toml"]})
+    rendered = RenderedParts(
+        reading.assembly.parts,
+        render=lambda part: reading.render(part, {}),
+        recipe=lambda part: Digest(""),
+    )
+    subject = subject_of("all", reading.assembly)
+    assert seconds_of(subject, reading.assembly, rendered) == seconds
+    assert seconds_of(subject_of("a.one", reading.assembly), reading.assembly, rendered) is None
+
+
+def test_a_run_is_worked_out_from_its_entries() -> None:
+    def entry(number: int, event: Event) -> Entry:
+        return Entry(
+            number=number,
+            at=f"2026-11-27T09:00:0{number}+00:00",
+            by="mira",
+            kind=event.kind,
+            about="R7",
+            body=event.body,
+            before="",
+        )
+
+    entries = [
+        entry(1, RunStarted(plan=PLAN)),
+        entry(2, RunStepReported(step=1, report=DONE)),
+        entry(3, RunStepReported(step=2, report=FAILED)),
+        entry(4, RunEnded(state=RunState.PARTLY_DONE, message="a step failed")),
+    ]
+    begun = run_of("l", entries[:1])
+    assert (begun.state, begun.steps, begun.message) == (RunState.RUNNING, {}, "")
+    assert (begun.began_at, begun.changed_at) == (entries[0].at, entries[0].at)
+    at_work = run_of("l", entries[:3])
+    assert at_work.steps == {1: DONE, 2: FAILED}
+    assert at_work.changed_at == entries[0].at, "a step does not change where the run stands"
+    ended = run_of("l", entries)
+    assert (ended.id, ended.plan, ended.began_by) == (RunId("l", 7), PLAN, "mira")
+    assert (ended.state, ended.message) == (RunState.PARTLY_DONE, "a step failed")
+    assert (ended.began_at, ended.changed_at) == (entries[0].at, entries[3].at)
+    assert ended.steps == at_work.steps
 
 
 def test_names_of_runs() -> None:

@@ -1,0 +1,69 @@
+"""Corners of a database, and the names that tables have there."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+
+from inchworm.core.environments.environment import Corner, owner_name
+from inchworm.core.environments.physical_names import tables_renamed
+from inchworm.core.errors import UsageError
+from inchworm.core.identifiers import Kind, PartId
+from tests.core.test_drafting import ENVIRONMENT
+from tests.core.test_whole_drafts import FILES, asked, live
+
+
+@pytest.mark.parametrize(
+    ("user", "name"),
+    [
+        ("mira", "mira"),
+        ("Mira Fen", "mira_fen"),
+        ("  Søren--Ägir!", "sren_agir"),
+        ("mira@host.example", "mira_host_example"),
+        ("7of9", "7of9"),
+    ],
+)
+def test_an_owners_name_can_stand_in_a_schemas_name(user: str, name: str) -> None:
+    assert owner_name(user) == name
+
+
+@pytest.mark.parametrize("user", ["", "--", "水"])
+def test_a_name_without_a_letter_names_no_corner(user: str) -> None:
+    with pytest.raises(UsageError, match="could name a corner") as told:
+        owner_name(user)
+    assert "INCHWORM_USER" in str(told.value.next)
+
+
+def test_the_corners_of_others_are_told_from_ones_own() -> None:
+    corner = Corner(owner="mira", schemas="dev_{owner}_{schema}", bookkeeping="inchworm_{owner}")
+    schemas = [
+        *("inchworm_mira", "dev_mira_mart", "inchworm_lena", "dev_lena_mart", "dev_lena_raw"),
+        *("dev_nobody_mart", "mart", "inchworm", "dev_lena_", "xdev_lena_mart", "dev_lena"),
+    ]
+    assert corner.of_others(schemas) == {"inchworm_lena", "dev_lena_mart", "dev_lena_raw"}
+    assert corner.of_others(["dev_lena_mart"]) == frozenset(), "without bookkeeping it is no corner"
+    apart = replace(corner, schemas="{schema}")
+    assert apart.of_others(schemas) == frozenset(), "each corner is a database of its own"
+
+
+def test_signs_of_patterns_in_names_mean_themselves() -> None:
+    corner = Corner(owner="mira", schemas="d.{owner}.{schema}", bookkeeping="b.{owner}")
+    assert corner.of_others(["b.lena", "d.lena.m", "dxlena.m", "bxlena"]) == {"b.lena", "d.lena.m"}
+
+
+def test_parts_of_services_are_told_the_names_of_their_tables() -> None:
+    assembly = asked(live(), FILES).assembly
+    pattern = replace(ENVIRONMENT.database, schema_pattern="dev_{schema}")
+    renamed = replace(ENVIRONMENT, database=pattern)
+    flow, notebook = PartId(Kind.FLOW, "post"), PartId(Kind.NOTEBOOK, "n")
+    assert tables_renamed(flow, assembly, renamed) == {"m.a": "dev_m.a"}
+    assert tables_renamed(notebook, assembly, renamed) == {
+        "m.a": "dev_m.a",
+        "m.forecast": "dev_m.forecast",
+    }
+    pipeline = PartId(Kind.PIPELINE, "p")
+    assert tables_renamed(pipeline, assembly, renamed) == {"m.a": "dev_m.a"}
+    for part in (PartId(Kind.MODEL, "m.a"), PartId(Kind.CHECK, "few")):
+        assert tables_renamed(part, assembly, renamed) == {}, "promotions place their SQL"
+    assert tables_renamed(flow, assembly, ENVIRONMENT) == {}

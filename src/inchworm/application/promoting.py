@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from types import MappingProxyType
 
@@ -132,10 +132,7 @@ def prepare_bundle(
     named = {name: workplace.bundles.get(name) for name in {*sources.values()} - {ABSENT}}
     others = {part: named.get(name) for part, name in sources.items()}
     own = _own_values(workplace, environment)
-    prepared = prepare(bundle, environment, today, overrides, facts, others, own)
-    if facts is not None:
-        facts.keep()
-    return prepared
+    return prepare(bundle, environment, today, overrides, facts, others, own)
 
 
 def _own_values(workplace: Workplace, environment: Environment) -> Mapping[str, Value]:
@@ -147,12 +144,14 @@ def _own_values(workplace: Workplace, environment: Environment) -> Mapping[str, 
     return {name: v for name, v in workplace.values(environment).items() if name in names}
 
 
-def _check_resumed(prepared: Prepared, names: Iterable[str]) -> None:
+def _check_resumed(prepared: Prepared, names: Collection[str]) -> None:
     """Whether what is to run again is a schedule, pipeline or flow of the bundle.
 
     Raises:
         UsageError: with the nearest one, when it is not.
     """
+    if not names:
+        return
     assembly = prepared.reading.assembly
     known = {flow.name for flow in assembly.of_kind(Kind.FLOW)}
     for pipeline in assembly.of_kind(Kind.PIPELINE):

@@ -68,6 +68,10 @@ _COLLECT_AFTER = 1_000_000
 # Python would look through all that is left once more before it ends
 atexit.register(gc.freeze)
 
+# jsonschema imports it wherever it happens to be installed, for a format that nothing here checks;
+# it builds a grammar then, which takes longer than most commands
+sys.modules.setdefault("rfc3987_syntax", None)  # type: ignore[arg-type]
+
 
 class Commands(click.Group):
     """A group that imports a command's module only when it runs."""

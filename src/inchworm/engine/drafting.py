@@ -91,24 +91,23 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, m
         UsageError: when what is chosen is no part.
     """
     environment = prepared.environment
-    assembly = prepared.reading.assembly
-    secrets = _secrets(prepared, machine)
     came_from = environment.after[0] if environment.after else None
-    elsewhere = evaluate(assembly.matrix, came_from, prepared.today) if came_from else None
+    elsewhere = evaluate(prepared.matrix, came_from, prepared.today) if came_from else None
     with open_environment(
         environment, prepared.bundle.project, machine, prepared.values, read_only=True
     ) as place:
         live = place.composition(place.clock(lambda: read_at)())
         if live.last is None or live.last.digest != prepared.bundle.digest:
-            place.connection.begin()  # what changes is tried there
+            place.connection.begin()  # what changes is tried there; the bundle is read meanwhile
+        secrets = _secrets(prepared, machine)
         holds = _holds(live, wish, prepared.today)
         sources, is_choice = _sources(prepared, live, wish, holds)
         mixed: tuple[Finding, ...] = ()
         if sources or prepared.others:
             prepared = mix(prepared, sources)
-            assembly = prepared.reading.assembly
-            mixed = _mixed(assembly, prepared.today)
+            mixed = _mixed(prepared.reading.assembly, prepared.today)
         prepared.recall(live.parts.values())
+        assembly = prepared.reading.assembly
         names = PhysicalNames(assembly, environment, place.product.dialect)
         baselines, planned = _structures(prepared, place, names, live)
         rights = _rights(prepared, place, names, live)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from types import MappingProxyType
 
 from inchworm.core.bundle.bundle import Bundle
@@ -13,8 +14,9 @@ from inchworm.core.environments.physical_names import tables_renamed
 from inchworm.core.errors import BundleError, ProjectError, UsageError, did_you_mean
 from inchworm.core.identifiers import PartId
 from inchworm.core.lineage.facts_cache import FactsCache
-from inchworm.core.parameters.matrix import Matrix, evaluate
+from inchworm.core.parameters.matrix import Matrix, evaluate, read_files
 from inchworm.core.parameters.values import Value
+from inchworm.core.parts import Contents
 from inchworm.core.promotion.composition import LivePart
 from inchworm.core.rendered import RenderedParts
 from inchworm.engine.mixing import MixedContents
@@ -28,17 +30,44 @@ _NO_VALUES: Mapping[str, Value] = MappingProxyType({})
 
 @dataclass(frozen=True, kw_only=True)
 class Prepared:
-    """A bundle made ready for one environment: read, with values, its parts rendered when asked."""
+    """A bundle made ready for one environment, with its values.
+
+    It is read when somebody asks for what is in it, and each part is rendered when it is asked for:
+    whoever waits for a database meanwhile, waits for less.
+
+    Attributes:
+        matrix: the bundle's parameters.
+        others: the parts that are as in other bundles, or left out.
+        known: facts of the same parts from earlier; brought up to date.
+    """
 
     bundle: Bundle
-    reading: Reading
     environment: Environment
     today: dt.date
+    matrix: Matrix
     values: Mapping[str, Value]
-    rendered: RenderedParts
     overrides: Mapping[str, str]
     others: Mapping[PartId, Bundle | None] = field(default_factory=dict)
-    """The parts that are as in other bundles, or left out."""
+    known: FactsCache | None = None
+
+    @cached_property
+    def reading(self) -> Reading:
+        """The bundle's parts, with what was worked out about them, which is remembered."""
+        reading = read_project(
+            name=self.bundle.project,
+            version=self.bundle.version,
+            dialect=self.bundle.dialect,
+            files=_contents(self.bundle, self.others),
+            known=self.known,
+        )
+        if self.known is not None:
+            self.known.keep()
+        return reading
+
+    @cached_property
+    def rendered(self) -> RenderedParts:
+        """The parts with the environment's values, each rendered when it is asked for."""
+        return rendered_for(self.environment, self.reading, self.values)
 
     def recall(self, live: Iterable[LivePart]) -> None:
         """Take over the digests of live parts that are rendered from the same things here."""
@@ -55,7 +84,7 @@ def prepare(
     others: Mapping[PartId, Bundle | None] = _NO_OTHERS,
     own_values: Mapping[str, Value] = _NO_VALUES,
 ) -> Prepared:
-    """Read a bundle and render its parts for an environment.
+    """Make a bundle ready for an environment: its values are worked out and checked.
 
     Args:
         bundle: what is to be promoted.
@@ -78,28 +107,27 @@ def prepare(
             f"{bundle.name} is in a dialect that is not known here: {bundle.dialect}.",
             next="Use the version of Inchworm that packed it, or a newer one.",
         )
-    reading = read_project(
-        name=bundle.project,
-        version=bundle.version,
-        dialect=bundle.dialect,
-        files=MixedContents(bundle, others) if others else bundle.files,
-        known=known,
-    )
-    _check_overrides(environment, reading.assembly.matrix, overrides)
-    values = evaluate(reading.assembly.matrix, environment.name, today, overrides)
+    matrix, _ = read_files(_contents(bundle, others), None)
+    _check_overrides(environment, matrix, overrides)
+    values = evaluate(matrix, environment.name, today, overrides)
     if values.problems:
         first = values.problems[0]
         raise ProjectError(first.message + ".", where=first.place, next=first.remedy)
     return Prepared(
         bundle=bundle,
-        reading=reading,
         environment=environment,
         today=today,
+        matrix=matrix,
         values={**own_values, **values.values},
-        rendered=rendered_for(environment, reading, values.values),
         overrides=overrides,
         others=others,
+        known=known,
     )
+
+
+def _contents(bundle: Bundle, others: Mapping[PartId, Bundle | None]) -> Contents:
+    """The files of a bundle, with those of parts that are as in other bundles."""
+    return MixedContents(bundle, others) if others else bundle.files
 
 
 def rendered_for(

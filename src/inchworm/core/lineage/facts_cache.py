@@ -36,6 +36,9 @@ class FactsCache(MutableMapping[PartId, str]):
         """The parts that something is known about, as ``kind:name``."""
         return set(map(str, self))
 
+    def keep(self) -> None:
+        """Have what is new remembered beyond this process, where there is a place for it."""
+
     @abstractmethod
     def outline(self, part: PartId) -> Outline | None:
         """The outline of a part, if anything is known about it."""

@@ -7,6 +7,16 @@ from typing import Any
 
 from inchworm.core.running.sending import Operation
 
+_FORMATS = (
+    *("binary", "byte", "date", "date-time", "double", "email", "float", "int32", "int64"),
+    *("ipv4", "ipv6", "password", "regex", "time", "uuid"),
+)
+"""The formats of texts and numbers that are held against their definition.
+
+The validator knows more of them where the packages for it happen to be installed; then the same row
+would be sent from one machine, and be a dead letter on another.
+"""
+
 
 class BodyValidator:
     """Holds bodies against the schema of an operation; references lead into the whole document.
@@ -25,10 +35,14 @@ class BodyValidator:
         )
 
         schema = {**operation.schema, "components": openapi.get("components", {})}
-        if str(openapi.get("openapi", "")).startswith("3.1"):
-            self._validator: Any = OAS31Validator(schema, format_checker=oas31_format_checker)
-        else:
-            self._validator = OAS30Validator(schema, format_checker=oas30_format_checker)
+        is_newer = str(openapi.get("openapi", "")).startswith("3.1")
+        known = oas31_format_checker if is_newer else oas30_format_checker
+        formats = type(known)(())
+        formats.checkers = {
+            name: known.checkers[name] for name in _FORMATS if name in known.checkers
+        }
+        validator = OAS31Validator if is_newer else OAS30Validator
+        self._validator: Any = validator(schema, format_checker=formats)
 
     def fault(self, body: object) -> str:
         """Why the schema does not take a body; empty where it does."""

@@ -22,6 +22,7 @@ from inchworm.core.bundle.bundle import (
     Provenance,
     pack,
     seal_bytes,
+    version_in_name,
 )
 from inchworm.core.errors import BundleError
 from inchworm.core.parts import Digest, digest_of
@@ -59,6 +60,21 @@ def test_a_bundle_survives_its_file(tmp_path: Path) -> None:
         packed.files,
         packed.manifest,
     )
+
+
+@pytest.mark.parametrize(
+    ("name", "version"),
+    [
+        ("riverwatch-1.4.0", (1, 4, 0)),
+        ("riverwatch-1.14.0-snapshot.1a2b3c4d", (1, 14, 0)),
+        ("riverwatch-1.4.0-rc.1", ()),
+        ("riverwatch", ()),
+        ("other", ()),
+    ],
+)
+def test_versions_in_names_compare_as_numbers(name: str, version: tuple[int, ...]) -> None:
+    assert version_in_name("riverwatch", name) == version
+    assert version_in_name("river-2.0.0", "river-2.0.0-1.4.0") == (1, 4, 0)
 
 
 def test_provenance_is_told_but_not_digested() -> None:

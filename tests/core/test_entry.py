@@ -180,6 +180,23 @@ def test_what_does_not_count_is_named(
     assert why in evidence
 
 
+@pytest.mark.parametrize(
+    ("listed", "may"),
+    [
+        (["mira"], True),
+        (["MIRA FEN"], True),
+        (["sven", "group:release"], True),
+        (["release"], False),
+        (["group:mira"], False),
+        (["group:other", "sven"], False),
+        ([], False),
+    ],
+)
+def test_somebody_is_named_or_in_a_group(listed: list[str], may: bool) -> None:
+    assert PEOPLE.may(MIRA, listed) is may
+    assert not PEOPLE.may(PEOPLE.called("group:release"), ["release"])
+
+
 def test_groups_and_authors_may_be_allowed() -> None:
     """As the environment says."""
     by_group = EntryConditions(approvals=1, by=("group:release",), by_author=True, signed=True)

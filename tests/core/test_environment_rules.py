@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
 import pytest
 
-from inchworm.core.checks.environment_rules import check_environment
-from inchworm.core.identifiers import PartId
+from inchworm.core.checks.environment_rules import check_environment, drifted
+from inchworm.core.checks.findings import Severity
+from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.promotion.composition import Composition, Interface, LivePart
+from inchworm.core.structure.definitions import Difference, Thing
 from inchworm.core.structure.tables import Column, Table
 from inchworm.kinds.project_reader import read_project
+from tests.core.test_drafting import ENVIRONMENT
 
 FILES = {
     "schemas/raw/schema.toml": 'managed = "outside"',
@@ -57,6 +61,61 @@ def found(
         tables={"raw.t": raw} if raw else {"raw.tt": RAW},
     )
     return [(finding.rule, finding.message) for finding in check_environment(assembly, live)]
+
+
+def difference(key: str, what: str = "changed", **more: Any) -> Difference:
+    thing, _, name = key.partition(" ")
+    return Difference(key=key, name=name, what=what, thing=Thing(thing), relation=name, **more)
+
+
+def said_of_changes(
+    *differences: Difference, touched: bool = True, overwrite: bool = False, **more: Any
+) -> list[tuple[str, Severity, str | None]]:
+    """What is said of changes made by hand in a schema; it is touched by the promotion, or not."""
+    part = PartId(Kind.SCHEMA, "ops")
+    live = Composition(
+        identity="lena",
+        read_at="now",
+        parts={part: live_part("schema:ops", tables={"ops.t": (("id", "INT"),)})},
+        differences=differences,
+    )
+    given = {"taken_up": set(), "remade": set()} | more
+    found = drifted(
+        live, {part} if touched else set(), **given, environment=ENVIRONMENT, overwrite=overwrite
+    )
+    return [(each.message, each.severity, each.remedy) for each in found]
+
+
+def test_changes_by_hand_are_errors_only_where_they_would_be_lost() -> None:
+    changed = difference("view ops.v", is_of_schema=True)
+    ((message, severity, _),) = said_of_changes(changed)
+    assert (message, severity) == ("view ops.v is changed since the last promotion", Severity.ERROR)
+    assert said_of_changes(changed, touched=False) == [
+        (message, Severity.NOTE, "It stays as it is.")
+    ]
+    ((_, severity, remedy),) = said_of_changes(changed, overwrite=True)
+    assert severity is Severity.NOTE
+    assert remedy != "It stays as it is."
+    assert said_of_changes(changed, taken_up={changed.key}) == []
+
+
+def test_rights_are_carried_along_and_lose_nothing() -> None:
+    ((_, severity, _),) = said_of_changes(difference("rights ops.t", is_of_schema=True))
+    assert severity is Severity.NOTE
+
+
+def test_nobody_builds_upon_a_database_from_which_a_table_has_gone() -> None:
+    gone = difference("table ops.t", "missing", is_of_schema=True)
+    for touched in (True, False):
+        ((message, severity, remedy),) = said_of_changes(gone, touched=touched)
+        assert (message, severity) == (
+            *("table ops.t is missing since the last promotion", Severity.ERROR),
+        )
+        assert remedy is not None
+        assert "--put-back" in remedy
+        assert "inchworm adopt test ops" in remedy
+    ((_, severity, _),) = said_of_changes(gone, touched=False, remade={gone.key})
+    assert severity is Severity.NOTE
 
 
 def test_nothing_is_said_where_all_is_well() -> None:

@@ -11,7 +11,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from sqlglot import exp
 
-from inchworm.core.parameters.matrix import evaluate, read_matrix, same_everywhere, substitute
+from inchworm.core.parameters.matrix import (
+    evaluate,
+    read_files,
+    read_matrix,
+    same_everywhere,
+    substitute,
+)
 from inchworm.core.parameters.values import Domain, Type, Value, read_duration, spell_duration
 from inchworm.core.sql.parse import parse_query
 from inchworm.core.sql.render import literal, parameters_in, to_text, with_values
@@ -381,6 +387,58 @@ def test_what_is_said_of_a_value(text: str) -> None:
     (problem,) = evaluate(found, "dev", TODAY).problems
     assert (problem.message, problem.remedy) == VALUE_FAULTS[text]
     assert (problem.file, problem.line is not None) == ("parameters.toml", True)
+
+
+def test_what_cannot_be_read_is_no_matrix() -> None:
+    files = {
+        "parameters.toml": b'[a]\ntype = "text"\n\n[b\n',
+        "parameters/b.toml": b"",
+        "x.toml": b"[",
+    }
+    found, findings = read_files(files, ["dev"])
+    assert found == {}
+    (finding,) = findings
+    assert (finding.rule, finding.file, finding.line) == ("part/unreadable", "parameters.toml", 4)
+    assert finding.message
+
+
+def test_a_row_knows_its_lines_and_what_it_is_about() -> None:
+    text = '[a]\ntype = "date"\nevery = "today"\n[b]\nabout = "c"\ntype = "text"\ndev = "x"\n'
+    found, findings = matrix(text, "dev")
+    assert findings == []
+    assert (found["a"].about, found["b"].about) == ("", "c")
+    assert (found["a"].lines["every"], found["b"].lines["dev"]) == (3, 7)
+    assert evaluate(found, "dev", TODAY).values["a"].text == TODAY.isoformat()
+
+
+@pytest.mark.parametrize(
+    ("kind", "text", "spelled"),
+    [
+        (Type.INTEGER, "-12", "-12"),
+        (Type.NUMBER, "2.50", "2.50"),
+        (Type.FLAG, "true", "true"),
+        (Type.FLAG, "false", "false"),
+        (Type.DATE, "today - 1d", "2026-11-22"),
+        (Type.TEXT, "12", "12"),
+    ],
+)
+def test_text_becomes_a_value_of_its_type(kind: Type, text: str, spelled: str) -> None:
+    value = Domain(type=kind).parse(text, TODAY)
+    assert (value.type, value.text) == (kind, spelled)
+
+
+@pytest.mark.parametrize(
+    ("kind", "text", "says"),
+    [
+        (Type.INTEGER, "1.5", "'1.5' is not a whole number"),
+        (Type.INTEGER, "1_0", "'1_0' is not a whole number"),
+        (Type.NUMBER, "much", "'much' is not a number"),
+        (Type.FLAG, "True", "'True' is not true or false"),
+    ],
+)
+def test_text_of_another_type_is_refused(kind: Type, text: str, says: str) -> None:
+    with pytest.raises(ValueError, match=says):
+        Domain(type=kind).parse(text, TODAY)
 
 
 def test_values_given_for_once_are_read_as_their_type() -> None:

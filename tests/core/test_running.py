@@ -20,6 +20,7 @@ from inchworm.core.running.earlier import steps_done, usual_seconds
 from inchworm.core.running.planning import plan_steps, seconds_of, subject_of
 from inchworm.core.running.run import Limits, Run, RunId, RunPlan, RunStep, is_run_key, run_number
 from inchworm.core.running.states import TRANSITIONS, RunState
+from inchworm.core.sample import Sample
 from inchworm.kinds.project_reader import Reading, read_project
 
 FILES = {
@@ -120,6 +121,39 @@ def test_neighbours_run_before_and_behind() -> None:
     ]
 
 
+def test_a_step_of_its_own_comes_behind_what_it_needs_and_nothing_else() -> None:
+    """Nobody asked for the neighbours, so they do not run."""
+    assert told(planned("a.two")) == [
+        ("build", "model:a.two", ()),
+        ("check", "check:none", (1,)),
+        ("switch over", "models", (1, 2)),
+    ]
+    behind = planned("a.two", downstream=True)
+    assert [str(step.part) for step in behind if step.work.value == "build"] == [
+        *("model:a.two", "model:a.three"),
+    ]
+    flow = FILES | {
+        "pipelines/all.toml": '[[steps]]\nname = "send"\nflow = "post"\nafter = ["build"]\n'
+        '[[steps]]\nname = "build"\nbuild = ["a.one"]\n',
+        "connections/board.toml": 'kind = "http"\nurl = "http://board.example"\n',
+        "apis/board.yaml": "openapi: 3.0.3\ninfo: {title: b, version: '1'}\n"
+        "paths: {/: {post: {operationId: post, responses: {'200': {description: ok}}}}}\n",
+        "flows/post.toml": 'direction = "out"\n[from]\ntable = "a.one"\n[to]\n'
+        'connection = "board"\napi = "apis/board.yaml"\noperation = "post"\n'
+        '[fields]\nn = "n"\n',
+    }
+    assert told(planned("all", flow))[-1] == ("flow", "flow:post", (3,))
+
+
+def test_the_nearest_name_is_offered() -> None:
+    with pytest.raises(UsageError, match=r"There is no pipeline.* a\.tow") as wrong:
+        planned("a.tow")
+    assert wrong.value.next == "Did you mean a.two?"
+    with pytest.raises(UsageError) as far:
+        planned("xyz")
+    assert far.value.next == "See what is live: inchworm status ENV."
+
+
 def test_only_some_kinds_run() -> None:
     with pytest.raises(UsageError, match="cannot be run"):
         planned("check:none")
@@ -165,9 +199,16 @@ def test_the_last_time_that_a_step_was_done_counts() -> None:
 def test_a_plan_comes_back_from_its_record() -> None:
     assert RunPlan.from_json(PLAN.to_json()) == PLAN
     report = StepReport(
-        state=StepState.DONE, message="m", seconds=1.5, rows=3, log="l", measures={"e": 2.0}
+        state=StepState.DONE,
+        message="m",
+        seconds=1.5,
+        rows=3,
+        log="l",
+        measures={"e": 2.0},
+        samples={"x is required": Sample(columns=("x",), rows=((None,),))},
     )
     assert StepReport.from_json(report.to_json()) == report
+    assert StepReport.from_json({"state": "done"}) == StepReport(state=StepState.DONE)
 
 
 @pytest.mark.parametrize(("more", "seconds"), [("", None), ('timeout = "2m"\n', 120.0)])

@@ -135,7 +135,7 @@ def test_a_connection_leads_to_different_places() -> None:
     """Unless it says that it is shared."""
     shared = 'kind = "http"\nurl = "${same}"\n'
     found = said({"connections/c.toml": shared})
-    assert [rule for rule, *_ in found] == ["environment/shared-target"]
+    assert found == [("environment/shared-target", "connections/c.toml", None)]
     assert said({"connections/c.toml": shared + "shared = true"}) == []
     assert said({"connections/c.toml": 'kind = "http"\nurl = "${host}"\n'}) == []
 
@@ -176,6 +176,13 @@ def test_environments_reach_different_targets() -> None:
     assert not list(shared_targets([one, corner], {}, "/p"))
     apart = environment("b", one.database.url, ("database",), bookkeeping="books_b")
     assert not list(shared_targets([one, apart], {}, "/p"))
+
+
+def test_a_target_that_two_environments_have_is_named() -> None:
+    one, other = environment("a", "duckdb:///a.duckdb"), environment("b", "duckdb:///b.duckdb")
+    (found,) = shared_targets([one, other], {}, "/p")
+    assert (found.file, found.message) == ("environments/b.toml", "has the gateway of a, sim:one")
+    assert found.remedy == 'Give it a gateway of its own, or say shared = ["gateway"] here.'
 
 
 def test_production_is_not_reached_as_development_is() -> None:

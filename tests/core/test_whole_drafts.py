@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 from dataclasses import replace
 
@@ -9,10 +10,13 @@ import pytest
 
 from inchworm.core.checks.findings import Finding, Severity
 from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.facts_text import outline_from, outline_row
 from inchworm.core.parts import Digest
+from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import Composition, LiveItem, SetSchedule
 from inchworm.core.promotion.drafting.draft import draft
 from inchworm.core.promotion.drafting.request import PlannedChanges, Request
+from inchworm.core.promotion.drafting.structures import put_back
 from inchworm.core.promotion.promotion import DifferingValue, Draft
 from inchworm.core.structure.changes import Change, Demand, Effect
 from inchworm.core.structure.definitions import Difference, Thing
@@ -451,3 +455,64 @@ def test_several_reasons_are_told_and_the_rest_counted() -> None:
     there = replace(after(files), schedules={"p.s": "on"})
     steps = told(draft(asked(there, changed)))
     assert "build: rebuild model:m.y (depends on m.x0, m.x1, m.x2 and 2 more)" in steps
+
+
+def held(because: str, until: dt.date | None = None) -> Hold:
+    return Hold(part=PartId(Kind.MODEL, "m.a"), because=because, until=until, by="lena")
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "step"),
+    [
+        (None, held("slow"), "hold: hold model:m.a (slow)"),
+        (
+            *(None, held("slow", dt.date(2026, 12, 1))),
+            "hold: hold model:m.a (slow, until 2026-12-01)",
+        ),
+        (held("slow"), held("slow"), None),
+        (held("slow"), held("wrong"), "hold: hold model:m.a (wrong)"),
+        (held("slow"), None, "hold: lift model:m.a (the hold is lifted)"),
+        (
+            *(held("slow", dt.date(2026, 12, 1)), None),
+            "hold: lift model:m.a (the hold is lifted)",
+        ),
+        (
+            *(held("slow", dt.date(2026, 11, 1)), None),
+            "hold: lift model:m.a (it was held until 2026-11-01)",
+        ),
+    ],
+)
+def test_holds_come_change_and_go(
+    before: Hold | None, after: Hold | None, step: str | None
+) -> None:
+    there = replace(live(), holds=(before,) if before else ())
+    steps = told(draft(asked(there, holds=(after,) if after else ())))
+    assert [each for each in steps if each.startswith("hold")] == ([step] if step else [])
+
+
+def test_tables_that_are_gone_are_made_again_when_asked_for() -> None:
+    """By the schema that accounts for them, unless its structure does it anyway."""
+
+    def gone(schema: str) -> Difference:
+        name = f"{schema}.s"
+        return Difference(
+            key=f"table {name}", name=name, what="missing", is_of_schema=True, relation=name
+        )
+
+    there = replace(live(), differences=(gone("ops"), gone("ref")))
+    ops = PartId(Kind.SCHEMA, "ops")
+    assert put_back(asked(there)) == {}
+    assert put_back(asked(there, put_back=True)) == {ops: [gone("ops")], REF: [gone("ref")]}
+    structured = asked(there, put_back=True, planned=planned(change("create table")))
+    assert put_back(structured) == {ops: [gone("ops")]}
+    changed = replace(there, differences=(replace(gone("ops"), what="changed"),))
+    assert put_back(asked(changed, put_back=True)) == {}
+
+
+def test_what_is_known_of_a_part_comes_back_from_its_text() -> None:
+    outlines = asked(EMPTY).assembly.outlines
+    assert {part.kind for part in outlines} == {*Kind}
+    for part, outline in outlines.items():
+        back = outline_from(json.loads(json.dumps(outline_row(outline))))
+        assert back == outline
+        assert back.part == part

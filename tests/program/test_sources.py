@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import duckdb
 import pytest
 
 from tests.driver import Program
@@ -44,6 +45,28 @@ def test_a_file_has_to_be_declared(landing: Program) -> None:
     assert {"from": "place landed", "to": "report.landed.amount", "how": "whole"} in edges
     down = landing("trace", "place landed", "--down").out
     assert "report.landed" in down
+
+
+@pytest.mark.parametrize(
+    "read",
+    [
+        "read_parquet('landing/dev/day_1.parquet')",
+        "read_parquet(['landing/dev/day_1.parquet'])",
+        "parquet_scan('landing/*/*.parquet')",
+        "read_json('landing/dev/day_1.json')",
+        "read_csv('landing/dev/day_1.csv', header = true)",
+    ],
+)
+def test_every_format_is_read_from_where_it_is_declared(landing: Program, read: str) -> None:
+    with duckdb.connect() as connection:
+        for ending in ("parquet", "json"):
+            file = landing.folder / f"landing/dev/day_1.{ending}"
+            connection.execute(f"COPY (SELECT 7 AS amount) TO '{file}'")
+    declare(landing, "landing/*/*.*")
+    landing.write(MODEL, f"/*---\nstore = 'table'\n---*/\nSELECT amount FROM {read} AS landed\n")
+    assert wrong(landing) == []
+    assert landing.promote(landing.pack(), "dev").json["state"] == "done"
+    assert landing.query("dev", "SELECT amount FROM report.landed") == [(7,)]
 
 
 def test_a_place_is_a_parameter_like_any_other(landing: Program) -> None:

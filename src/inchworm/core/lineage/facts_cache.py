@@ -15,7 +15,7 @@ from inchworm.core.parts import Digest
 if TYPE_CHECKING:
     from inchworm.core.lineage.facts import Outline
 
-FACTS_VERSION = 11
+FACTS_VERSION = 12
 """Grows whenever the same files would give other facts than before, so that none are kept."""
 
 UNREADABLE = (ValueError, KeyError, IndexError, TypeError)

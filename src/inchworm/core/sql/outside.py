@@ -53,8 +53,15 @@ def looks_like_file(table: exp.Table, dialect: str) -> bool:
 
 def place_of(call: exp.Expr) -> str | None:
     """The place that a function reads, parameters as ``${name}``; None if it cannot be told."""
-    arguments = call.expressions if isinstance(call, exp.Anonymous) else [call.this]
+    arguments = _arguments(call)
     return _text(arguments[0]) if arguments else None
+
+
+def _arguments(call: exp.Expr) -> list[exp.Expr]:
+    """The arguments by position; a function that the parser knows may have its first one apart."""
+    first = call.this
+    is_apart = isinstance(first, exp.Expr) and not isinstance(call, exp.Anonymous)
+    return [first] if is_apart else call.expressions
 
 
 def _text(node: exp.Expr) -> str | None:
@@ -81,7 +88,7 @@ def _joined(nodes: list[exp.Expr]) -> str | None:
 
 def places_of(call: exp.Expr) -> list[str | None]:
     """Every place that a function reads: several where it is given a list."""
-    arguments = call.expressions if isinstance(call, exp.Anonymous) else [call.this]
+    arguments = _arguments(call)
     if arguments and isinstance(arguments[0], exp.Array):
         return [_text(each) for each in arguments[0].expressions]
     return [place_of(call)]

@@ -142,7 +142,7 @@ def parse_query(text: str, dialect: str, declared: Declaring | None = None) -> e
         return exp.select("*").from_(exp.Subquery(this=query))
     if not isinstance(query, exp.Query):
         what = (
-            f"is a {query.key.upper()}, not a SELECT"
+            f"is {query.key.upper()}, not a SELECT"
             if isinstance(query, STATEMENTS)
             else "has no SELECT"
         )

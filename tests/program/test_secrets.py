@@ -290,5 +290,9 @@ def test_a_token_of_the_store_ends_by_the_clock_of_the_store(guarded: Guarded) -
     assert "has expired" in answer.text
     assert guarded("sim", "clock", "store", "--reset").text.endswith("UTC for sim:store.")
     silent(guarded("promote", name, "--to", "dev", "--draft"))
+    for mistyped in (("clock", "stroe"), ("received", "stroe"), ("refuse", "stroe", "x")):
+        said = guarded("sim", *mistyped, code=2).text
+        assert "Nothing uses a simulated service stroe here." in said
+        assert "Did you mean store?" in said
     said = guarded("sim", "clock", "store", "--by", "9999w", code=2).text
     assert "more than 50 years ahead" in said

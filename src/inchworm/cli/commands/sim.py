@@ -4,18 +4,22 @@ from __future__ import annotations
 
 import datetime as dt
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from inchworm.cli.process import clock, machine, shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows
 from inchworm.core.counting import counted
-from inchworm.core.errors import UsageError
+from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.parameters.values import read_duration, spell_duration
 from inchworm.sim.store import FURTHEST, SimStore, moved
 from inchworm.targets.http_services import connect_service
 from inchworm.targets.secrets import Secrets
 from inchworm.targets.services import SIM_FOLDER
+
+if TYPE_CHECKING:
+    from inchworm.application.workplace import Workplace
 
 
 @click.group("sim")
@@ -57,7 +61,9 @@ def serve(name: str, port: int, token: str | None) -> None:
 @click.option("--no-more", is_flag=True, help="Let it be activated again.")
 def refuse(name: str, flow: str, reason: str, no_more: bool) -> None:
     """Make the gateway of sim:NAME refuse to activate FLOW, to see what a promotion does then."""
-    service = connect_service(f"sim:{name}", workplace().root)
+    place = workplace()
+    _check_used(place, name)
+    service = connect_service(f"sim:{name}", place.root)
     click.get_current_context().call_on_close(service.close)
     target = flow if flow.startswith("flow:") else f"flow:{flow}"
     service.set_fault(target, None if no_more else reason)
@@ -112,7 +118,9 @@ def move_clock(name: str, further: str | None, reset: bool) -> None:
     """
     if further is not None and reset:
         raise click.UsageError("--by moves it, and --reset takes that back.")
-    store = _store(workplace().root, name)
+    place = workplace()
+    _check_used(place, name)
+    store = _store(place.root, name)
     ahead = 0 if reset else store.ahead() + (0 if further is None else round(_seconds(further)))
     if ahead > FURTHEST:
         raise UsageError(
@@ -130,7 +138,9 @@ def move_clock(name: str, further: str | None, reset: bool) -> None:
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/received/1.")
 def received(name: str, as_json: bool) -> None:
     """List what was sent to the service sim:NAME, each request once."""
-    messages = _store(workplace().root, name).received()
+    place = workplace()
+    _check_used(place, name)
+    messages = _store(place.root, name).received()
     if as_json:
         print_json({"format": "inchworm/received/1", "received": messages})
         return
@@ -138,6 +148,25 @@ def received(name: str, as_json: bool) -> None:
     lines = [(shown_time(m["at"]), m["path"], m["body"]) for m in messages]
     screen.print(rows(("at, UTC", "to", "what"), lines))
     screen.print(counted(len(messages), "request"), style="dim")
+
+
+def _check_used(place: Workplace, name: str) -> None:
+    """Whether a simulated service is used: a mistyped name would be a new one, with nothing in it.
+
+    Raises:
+        UsageError: when no environment has it and nothing has used it, with the nearest name.
+    """
+    used = {file.stem for file in (place.root / SIM_FOLDER).glob("*.sqlite")}
+    for environment in place.project.environments:
+        for service in environment.services.values():
+            scheme, _, used_there = service.url.partition(":")
+            used |= {used_there} if scheme == "sim" else set()
+    if name not in used:
+        otherwise = "It is there once a promotion, a flow or inchworm sim serve has used it."
+        raise UsageError(
+            f"Nothing uses a simulated service {name} here.",
+            next=did_you_mean(name, sorted(used), otherwise),
+        )
 
 
 def _store(root: Path, name: str) -> SimStore:

@@ -267,5 +267,19 @@ def test_what_follows_from_one_cause_is_one_group() -> None:
     (group,) = grouped(findings(files))
     assert str(group.head.part) == "model:m.a"
     assert [str(f.part) for f in group.following] == ["model:m.b"]
+    for path, text in (
+        ("schemas/raw/tables.sql", "CREATE TABLE raw.t (a INT; CREATE TABLE raw.u (a INT);"),
+        ("schemas/raw/schema.toml", "managed = "),
+    ):
+        files = {
+            "schemas/raw/schema.toml": 'managed = "outside"',
+            "models/m/a.sql": "SELECT a FROM raw.t",
+            "models/m/b.sql": "SELECT a FROM raw.u",
+            "models/m/c.sql": "SELECT a FROM row.u",
+        }
+        first, other = grouped(findings(files | {path: text}))
+        assert (first.head.file, first.head.part) == (path, "schema:raw")
+        assert [str(f.part) for f in first.following] == ["model:m.a", "model:m.b"]
+        assert (other.head.part, other.following) == ("model:m.c", ())
     files, _ = CASES["parameters"]
     assert [len(g.following) for g in grouped(findings(files))] == [0] * 5

@@ -341,7 +341,11 @@ class _Reading:
     def _unreadable(self, file: SourceFile, problem: SqlProblem) -> None:
         self.report(
             rules.SQL_UNREADABLE.finding(
-                problem.reason, part=self.part, file=file.path, line=problem.line
+                problem.reason,
+                part=self.part,
+                file=file.path,
+                line=problem.line,
+                cause=str(self.part),  # what its tables are missed for follows from it
             )
         )
 

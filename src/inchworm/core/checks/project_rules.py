@@ -119,7 +119,8 @@ def _cause_of(assembly: Assembly, table: str) -> str:
     """Why a table is not known: its schema cannot be read, or nothing more than that."""
     schema = PartId(Kind.SCHEMA, RelationName(table).schema)
     outline = assembly.outlines.get(schema)
-    return str(schema) if outline is not None and not outline.readable else f"table {table}"
+    is_unreadable = outline is not None and any(f.cause == str(schema) for f in outline.findings)
+    return str(schema) if is_unreadable else f"table {table}"
 
 
 def _missing_column(

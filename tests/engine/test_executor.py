@@ -15,7 +15,14 @@ from hypothesis import strategies as st
 
 from inchworm.core.errors import TargetError
 from inchworm.core.execution import StepReport, StepState
-from inchworm.engine.executor import Crew, Executor, Mode, perform_beside, signals_deferred
+from inchworm.engine.executor import (
+    Crew,
+    Ended,
+    Executor,
+    Mode,
+    perform_beside,
+    signals_deferred,
+)
 
 DONE = StepReport(state=StepState.DONE)
 FAILED = StepReport(state=StepState.FAILED)
@@ -110,9 +117,10 @@ def test_each_begins_when_all_that_it_needs_has_ended(acts: list[Act], size: int
         assert isinstance(act, Act)
         assert set(act.after) <= ended
 
-    def end(act: object, report: StepReport) -> bool:
-        assert isinstance(act, Act)
-        ended.add(act.number)
+    def end(acts: Sequence[tuple[object, StepReport]]) -> bool:
+        for act, _ in acts:
+            assert isinstance(act, Act)
+            ended.add(act.number)
         return True
 
     perform_beside(
@@ -140,6 +148,39 @@ def test_all_sites_are_busy_while_there_is_work() -> None:
     acts = [Act(number, Mode.BESIDE, do=meet) for number in range(1, 9)]
     assert executor(journal, size=4).run(acts)
     assert sorted(n for what, n in journal.events if what == "done") == list(range(1, 9))
+
+
+def test_what_has_ended_meanwhile_is_heard_of_at_once() -> None:
+    """So that the journal is written once for all; a signal behind it raises at the next wait."""
+    ended = [Ended(Act(number), DONE) for number in (1, 2)]
+    before = signal.signal(signal.SIGINT, signal.default_int_handler)
+    try:
+        with pytest.raises(KeyboardInterrupt), signals_deferred() as deferred:
+            deferred.queue.put(ended[0])
+            signal.raise_signal(signal.SIGINT)
+            deferred.queue.put(ended[1])
+            assert deferred.get() == ended
+            deferred.get()
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
+def test_what_ended_before_an_error_of_ours_is_journalled() -> None:
+    """The error is the caller's; what others did is not forgotten for it."""
+    journal, others = Journal(), threading.Event()
+
+    def fail(site: Site) -> StepReport:
+        others.wait(30)
+        raise ZeroDivisionError
+
+    def do(site: Site) -> StepReport:
+        others.set()
+        return DONE
+
+    acts = [Act(1, Mode.BESIDE, do=do), Act(2, Mode.BESIDE, do=fail)]
+    with pytest.raises(ZeroDivisionError):
+        executor(journal, size=2).run(acts)
+    assert ("done", 1) in journal.events
 
 
 def test_the_first_failure_interrupts_those_beside_it() -> None:
@@ -211,7 +252,7 @@ def two_that_wait(
         may_begin=lambda act: True,
         begin=begin,
         perform=lambda act, site: act.perform(site),
-        end=lambda act, report: True,
+        end=lambda ended: True,
         interrupt=lambda site: site.stop.set(),
     )
 

@@ -22,7 +22,7 @@ from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from graphlib import TopologicalSorter
-from itertools import groupby
+from itertools import groupby, takewhile
 from queue import Empty, SimpleQueue
 from threading import Condition, current_thread, main_thread
 from types import FrameType
@@ -201,7 +201,8 @@ class Executor(Generic[Site]):
     def _one(self, action: Action[Site]) -> Action[Site] | None:
         """Do an action; the action itself if it failed."""
         self._begin([action])
-        return self._end(action, self._performed(action, self.site, make_ready=True))
+        failed = self._end((action, self._performed(action, self.site, make_ready=True)))
+        return failed[0] if failed else None
 
     def _together(self, actions: Sequence[Action[Site]]) -> Action[Site] | None:
         """Do actions that take effect together; the first of them if they failed."""
@@ -214,8 +215,8 @@ class Executor(Generic[Site]):
             reports = [_failure(error)] * len(actions)
         taken = self.seconds() - started
         timed = [replace(report, seconds=taken) for report in reports]
-        ended = [self._end(a, r) for a, r in zip(actions, timed, strict=True)]
-        return next((action for action in ended if action is not None), None)
+        failed = self._end(*zip(actions, timed, strict=True))
+        return failed[0] if failed else None
 
     def _beside(self, actions: Sequence[Action[Site]]) -> Action[Site] | None:
         """Do actions at several sites; the first one that failed."""
@@ -224,12 +225,11 @@ class Executor(Generic[Site]):
                 action.make_ready(self.site)
             except InchwormError as error:
                 self._begin([action])
-                return self._end(action, _failure(error))
+                return self._end((action, _failure(error)))[0]
         failed: list[Action[Site]] = []
 
-        def end(action: Action[Site], report: StepReport) -> bool:
-            if self._end(action, report) is not None:
-                failed.append(action)
+        def end(ended: Sequence[tuple[Action[Site], StepReport]]) -> bool:
+            failed.extend(self._end(*ended))
             return all(each.only_judges or each.holds_back for each in failed)
 
         with self.crew(len(actions)) as sites:
@@ -263,14 +263,14 @@ class Executor(Generic[Site]):
         self.running += numbers
         self.journal.began(numbers)
 
-    def _end(self, action: Action[Site], report: StepReport) -> Action[Site] | None:
-        """Journal how an action ended; the action itself if it failed."""
-        self.running.remove(action.number)
-        self.journal.ended({action.number: report})
-        if report.state is not StepState.FAILED:
-            return None
-        self.failed.append(action.number)
-        return action
+    def _end(self, *ended: tuple[Action[Site], StepReport]) -> list[Action[Site]]:
+        """Journal how actions ended, all at once; those of them that failed."""
+        for action, _ in ended:
+            self.running.remove(action.number)
+        self.journal.ended({action.number: report for action, report in ended})
+        failed = [action for action, report in ended if report.state is StepState.FAILED]
+        self.failed += [action.number for action in failed]
+        return failed
 
 
 def _failure(error: InchwormError) -> StepReport:
@@ -286,7 +286,7 @@ def perform_beside(
     may_begin: Callable[[Action[Site]], bool],
     begin: Callable[[Action[Site]], None],
     perform: Callable[[Action[Site], Site], StepReport],
-    end: Callable[[Action[Site], StepReport], bool],
+    end: Callable[[Sequence[tuple[Action[Site], StepReport]]], bool],
     interrupt: Callable[[Site], None],
 ) -> None:
     """Perform actions, each when all that it needs has ended, one at a time at each site.
@@ -299,8 +299,8 @@ def perform_beside(
             not is left, with all that need it.
         begin: hears that an action begins.
         perform: performs an action; called in other threads.
-        end: hears how an action ended, and says whether to go on. If not, what still runs is
-            interrupted, and nothing more is heard of it.
+        end: hears how actions ended, of all at once that have ended by then, and says whether to
+            go on. If not, what still runs is interrupted, and nothing more is heard of it.
         interrupt: has what runs at a site fail now.
     """
     by_number = {action.number: action for action in actions}
@@ -317,7 +317,7 @@ def perform_beside(
             outcome: StepReport | BaseException = crew.work(action)
         except BaseException as error:  # the caller raises it
             outcome = error
-        deferred.queue.put(_Ended(action, outcome))
+        deferred.queue.put(Ended(action, outcome))
 
     with signals_deferred() as deferred, ThreadPoolExecutor(len(sites)) as pool:
         try:
@@ -331,23 +331,30 @@ def perform_beside(
                         running += 1
                 if not running:
                     return  # what is left waits for what is not done any more
-                ended = deferred.get()
-                running -= 1
-                action, report = ended.action, ended.report()
-                if not end(action, report):
+                came = deferred.get()
+                running -= len(came)
+                ended = [(each.action, each.report()) for each in takewhile(Ended.has_report, came)]
+                if ended and not end(ended):
                     return
-                if report.state is not StepState.FAILED or not action.holds_back:
-                    order.done(action.number)
+                for action, report in ended:
+                    if report.state is not StepState.FAILED or not action.holds_back:
+                        order.done(action.number)
+                for each in came[len(ended) :]:
+                    each.report()  # it raises what the action ended with
         finally:
             crew.close(interrupt)
 
 
 @dataclass(frozen=True)
-class _Ended(Generic[Site]):
+class Ended(Generic[Site]):
     """An action that has ended in another thread: with a report, or an error of ours."""
 
     action: Action[Site]
     outcome: StepReport | BaseException
+
+    def has_report(self) -> bool:
+        """Whether it ended with a report."""
+        return isinstance(self.outcome, StepReport)
 
     def report(self) -> StepReport:
         """How it ended.
@@ -369,25 +376,48 @@ class _Signal:
 
 
 class Deferred(Generic[Site]):
-    """What ends in other threads, and signals that come meanwhile, one after the other."""
+    """What ends in other threads, and signals that come meanwhile."""
 
     def __init__(self) -> None:
-        self.queue: SimpleQueue[_Ended[Site] | _Signal] = SimpleQueue()
+        self.queue: SimpleQueue[Ended[Site] | _Signal] = SimpleQueue()
+        self._signals: list[_Signal] = []
+        """Those that came behind something that has ended, which is heard of first."""
 
-    def get(self) -> _Ended[Site]:
-        """Wait for the next action that ends; a signal does here what it would have done at once.
+    def get(self) -> list[Ended[Site]]:
+        """Wait until an action ends; all that have ended by then.
+
+        A signal does here what it would have done at once.
 
         Raises:
             KeyboardInterrupt: when the signal is that of Ctrl-C.
         """
-        while True:
+        ended: list[Ended[Site]] = []
+        while not ended:
+            self._heed_signals()
             try:
-                came = self.queue.get(timeout=_LOOKS_UP)
+                self._sort(self.queue.get(timeout=_LOOKS_UP), ended)
             except Empty:
                 continue  # a signal that came just before the wait has been heard by now
-            if not isinstance(came, _Signal):
-                return came
+        while not self.queue.empty():
+            self._sort(self.queue.get(), ended)
+        return ended
+
+    def let_go(self) -> None:
+        """Have each signal that came do what it would have done at once; forget what ended."""
+        while not self.queue.empty():
+            self._sort(self.queue.get(), [])
+        self._heed_signals()
+
+    def _heed_signals(self) -> None:
+        while self._signals:
+            came = self._signals.pop(0)
             came.handler(came.number, None)
+
+    def _sort(self, came: Ended[Site] | _Signal, ended: list[Ended[Site]]) -> None:
+        if isinstance(came, _Signal):
+            self._signals.append(came)
+        else:
+            ended.append(came)
 
 
 @contextmanager
@@ -411,10 +441,7 @@ def signals_deferred() -> Iterator[Deferred[Any]]:
     finally:
         for number, handler in handlers.items():
             signal.signal(number, handler)
-        while not deferred.queue.empty():
-            came = deferred.queue.get()
-            if isinstance(came, _Signal):
-                came.handler(came.number, None)
+        deferred.let_go()
 
 
 class Crew(Generic[Site]):

@@ -10,6 +10,7 @@ from inchworm.core.structure.definitions import (
     Thing,
     differences,
     in_working_order,
+    script_of,
 )
 from inchworm.core.structure.surroundings import changes_of, is_of_roles
 
@@ -127,3 +128,23 @@ def test_rights_and_tables_are_not_taken_over_as_statements() -> None:
     assert is_of_roles(rights)
     assert not is_of_roles(difference("trigger", "ops.t.a"))
     assert changes_of([rights, difference("table", "ops.t")], "postgres") == []
+
+
+def test_a_script_makes_everything_in_an_order_that_works() -> None:
+    view = thing("view", "ops.a", "CREATE VIEW ops.a AS SELECT n FROM ops.t", ("ops.t",))
+    table = thing("table", "ops.t", "CREATE TABLE ops.t (n INT, note TEXT)")
+    assert script_of([view, table], "postgres", "postgres") == (
+        "CREATE TABLE ops.t (\n  n INT,\n  note TEXT\n);\n\n"
+        "CREATE VIEW ops.a AS\nSELECT\n  n\nFROM ops.t;\n\n"
+    )
+    assert "note VARCHAR" in script_of([table], "postgres", "tsql")
+    assert script_of([], "postgres", "postgres") == ""
+
+
+@pytest.mark.parametrize(
+    "sql",
+    ["CREATE TABLE ops.t (\n  n INT -- as it was\n)", "CREATE FUNCTION f() RETURNS x AS $$ ; $$"],
+)
+def test_what_is_laid_out_or_cannot_be_told_otherwise_stays_as_it_is(sql: str) -> None:
+    kind = "table" if "TABLE" in sql else "routine"
+    assert script_of([thing(kind, "ops.t", sql)], "postgres", "postgres") == f"{sql};\n\n"

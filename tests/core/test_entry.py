@@ -205,6 +205,20 @@ def test_groups_and_authors_may_be_allowed() -> None:
     ]
 
 
+def test_the_condition_says_whose_approval_is_wanted() -> None:
+    evidence = Evidence(promotion="l:P3", digest=DIGEST, environment="prod", now=NOW)
+
+    def said(**wanted: Any) -> str:
+        (one,) = judge(EntryConditions(**wanted), evidence, PEOPLE)
+        return one.condition
+
+    assert said(approvals=1, by_author=True) == "1 approval"
+    assert said(approvals=2) == "2 approvals, not by an author of the changes"
+    assert said(approvals=2, by=("group:release", "sven"), signed=True, by_author=True) == (
+        "2 approvals by group:release, sven, signed"
+    )
+
+
 def test_a_signed_statement_is_the_approval_and_nothing_else() -> None:
     """An envelope from another approval, or a damaged one, holds no signature of this."""
     said = approval(identity=Identity.KEY)
@@ -230,6 +244,7 @@ def test_a_statement_says_one_thing_about_one_thing() -> None:
     held = opened(envelope(payload, "key", b"signature"))
     assert held == Opened(payload=payload, key="key", signature=b"signature")
     assert held.says("riverwatch-1.4.0", DIGEST, BUNDLE_PREDICATE) == words
+    assert '"because": "ä"'.encode() in payload
     assert held.says("riverwatch-1.4.1", DIGEST, BUNDLE_PREDICATE) is None
     assert held.says("riverwatch-1.4.0", Digest("sha256:" + "b" * 64), BUNDLE_PREDICATE) is None
     assert held.says("riverwatch-1.4.0", DIGEST, HEAD_PREDICATE) is None

@@ -6,8 +6,16 @@ from dataclasses import replace
 
 import pytest
 
-from inchworm.core.environments.environment import Corner, owner_name
+from inchworm.core.environments.environment import (
+    Corner,
+    DatabaseAddress,
+    Environment,
+    NotebookServerAddress,
+    ServiceAddress,
+    owner_name,
+)
 from inchworm.core.environments.physical_names import tables_renamed
+from inchworm.core.environments.verification import Asked, Verification
 from inchworm.core.errors import UsageError
 from inchworm.core.identifiers import Kind, PartId
 from tests.core.test_drafting import ENVIRONMENT
@@ -67,3 +75,58 @@ def test_parts_of_services_are_told_the_names_of_their_tables() -> None:
     for part in (PartId(Kind.MODEL, "m.a"), PartId(Kind.CHECK, "few")):
         assert tables_renamed(part, assembly, renamed) == {}, "promotions place their SQL"
     assert tables_renamed(flow, assembly, ENVIRONMENT) == {}
+
+
+SHARED = Environment(
+    name="dev",
+    database=DatabaseAddress(
+        url="duckdb:///{owner}.duckdb",
+        schema_pattern="{owner}_{schema}",
+        bookkeeping="books_{owner}",
+        threads=3,
+    ),
+    workspace=ServiceAddress(url="sim:{owner}", waits=5),
+    gateway=ServiceAddress(url="http://{owner}.example", token="${t}"),
+    notebooks=NotebookServerAddress(url="http://{owner}.example", folder="n/{owner}"),
+)
+
+
+def test_a_corner_is_the_environment_with_the_name_of_its_owner() -> None:
+    corner = SHARED.in_corner("mira")
+    assert corner.database == DatabaseAddress(
+        url="duckdb:///mira.duckdb",
+        schema_pattern="mira_{schema}",
+        bookkeeping="books_mira",
+        threads=3,
+        corner=Corner(owner="mira", schemas="{owner}_{schema}", bookkeeping="books_{owner}"),
+    )
+    assert corner.workspace == ServiceAddress(url="sim:mira", waits=5)
+    assert corner.gateway == ServiceAddress(url="http://mira.example", token="${t}")
+    assert corner.notebooks == NotebookServerAddress(url="http://mira.example", folder="n/mira")
+    assert (corner.name, corner.corner) == ("dev", "mira")
+    assert corner.protection == "not protected, the corner of mira"
+    assert replace(SHARED, notebooks=None).in_corner("mira").notebooks is None
+
+
+def test_without_corners_an_environment_is_everybodys() -> None:
+    assert ENVIRONMENT.in_corner("mira") is ENVIRONMENT
+    assert ENVIRONMENT.protection == "not protected"
+
+
+def test_a_server_has_a_folder_for_each_environment_and_corner() -> None:
+    notebooks = NotebookServerAddress(url="http://n.example")
+    assert notebooks.folder_of("p", SHARED) == "p/dev"
+    assert notebooks.folder_of("p", SHARED.in_corner("mira")) == "p/dev/mira"
+    assert notebooks.folder_of("", SHARED) == "dev"
+    assert replace(notebooks, folder="all").folder_of("p", SHARED) == "all"
+
+
+def test_a_verification_comes_back_as_it_was_remembered() -> None:
+    asked = Verification(
+        name="open", asked=Asked.VALUE, question="board", answer="= open", status=201, waits=9.5
+    )
+    remembered = asked.to_json()
+    assert remembered["asked"] == Asked.VALUE.value
+    assert Verification.from_json(remembered) == asked
+    newer = {**remembered, "what a later version knows": 1}
+    assert Verification.from_json(newer) == asked

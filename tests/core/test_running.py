@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from dataclasses import replace
 
 import pytest
 
@@ -198,6 +199,8 @@ def test_the_last_time_that_a_step_was_done_counts() -> None:
 
 def test_a_plan_comes_back_from_its_record() -> None:
     assert RunPlan.from_json(PLAN.to_json()) == PLAN
+    corner = replace(PLAN, corner="mira")
+    assert RunPlan.from_json(corner.to_json()) == corner
     report = StepReport(
         state=StepState.DONE,
         message="m",

@@ -9,13 +9,18 @@ from dataclasses import replace
 import pytest
 
 from inchworm.core.checks.findings import Finding, Severity
+from inchworm.core.environments.verification import Asked, Verification
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts_text import outline_from, outline_row
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import Composition, LiveItem, SetSchedule
 from inchworm.core.promotion.drafting.draft import draft
-from inchworm.core.promotion.drafting.request import PlannedChanges, Request
+from inchworm.core.promotion.drafting.request import (
+    PlannedChanges,
+    Request,
+    environment_state,
+)
 from inchworm.core.promotion.drafting.structures import put_back
 from inchworm.core.promotion.promotion import DifferingValue, Draft
 from inchworm.core.structure.changes import Change, Demand, Effect
@@ -98,9 +103,9 @@ def asked(live: Composition, files: dict[str, str] = FILES, **more: object) -> R
     return replace(request(files, live), **more)  # type: ignore[arg-type]
 
 
-def live() -> Composition:
+def live(files: dict[str, str] = FILES) -> Composition:
     """Everything is in place."""
-    settled = after(FILES)
+    settled = after(files)
     items = {
         part: LiveItem(part=part, digest=there.digest, state="active")
         for part, there in settled.parts.items()
@@ -516,3 +521,81 @@ def test_what_is_known_of_a_part_comes_back_from_its_text() -> None:
         back = outline_from(json.loads(json.dumps(outline_row(outline))))
         assert back == outline
         assert back.part == part
+
+
+def test_why_a_part_that_was_not_touched_is_rendered_differently() -> None:
+    """Its values changed; or something else that it is made from."""
+    board = PartId(Kind.CONNECTION, "board")
+    files = FILES | {
+        "parameters.toml": FILES["parameters.toml"] + '[port]\ntype = "text"\nevery = "1"\n',
+        "connections/board.toml": 'kind = "http"\nurl = "${board}:${port}"\n',
+    }
+    there = live(files)
+
+    def why(**values: str) -> list[str]:
+        live_part = there.parts[board]
+        interface = replace(live_part.interface, values=values)
+        old = replace(
+            live_part, digest=Digest("sha256:old"), recipe="", interface_text=interface.text
+        )
+        item = replace(there.items[board], digest=old.digest)
+        before = replace(
+            there, parts={**there.parts, board: old}, items={**there.items, board: item}
+        )
+        steps = told(draft(asked(before, files)))
+        return [step for step in steps if "connection:board" in step]
+
+    said = "deliver: change connection:board ({})"
+    assert why(board="http://board.example", port="2") == [said.format("parameter port changed")]
+    assert why(board="x", port="2") == [said.format("parameters board, port changed")]
+    same = why(board="http://board.example", port="1")
+    assert same == [said.format("rendered differently")]
+
+
+def test_what_is_made_again_is_in_the_draft() -> None:
+    def gone(name: str) -> Difference:
+        return Difference(
+            key=f"table {name}", name=name, what="missing", is_of_schema=True, relation=name
+        )
+
+    for names, text in (
+        (["ops.s"], "ops.s is missing; made again, empty"),
+        (["ops.s", "ops.u"], "ops.s, ops.u are missing; made again, empty"),
+    ):
+        there = replace(live(), differences=tuple(map(gone, names)))
+        steps = told(draft(asked(there, put_back=True)))
+        assert [step for step in steps if step.startswith("put back")] == [
+            f"put back: put back schema:ops ({text})"
+        ]
+
+
+def test_a_draft_covers_the_environment_as_it_is_declared() -> None:
+    """Whatever is declared otherwise, what was approved is not what would be done."""
+    database = ENVIRONMENT.database
+    others = [
+        replace(ENVIRONMENT, database=replace(database, url="duckdb:///y")),
+        replace(ENVIRONMENT, database=replace(database, schema_pattern="dev_{schema}")),
+        replace(ENVIRONMENT, workspace=replace(ENVIRONMENT.workspace, url="sim:y")),
+        replace(ENVIRONMENT, gateway=replace(ENVIRONMENT.gateway, url="sim:y")),
+        replace(ENVIRONMENT, default_schedule="on"),
+        replace(ENVIRONMENT, schedules={"s": "off"}),
+        replace(
+            ENVIRONMENT,
+            verifications=(Verification(name="a", asked=Asked.VALUE, question="board"),),
+        ),
+    ]
+    states = [environment_state(each, EMPTY) for each in (ENVIRONMENT, *others)]
+    assert len(set(states)) == len(states)
+    assert environment_state(replace(ENVIRONMENT, about="x"), EMPTY) == states[0]
+
+
+def test_parts_without_a_place_of_their_own_leave_the_record() -> None:
+    """Schemas keep their tables."""
+    left = ("schemas/ref/", "models/m/plain", "checks/always", "consumers/")
+    files = {path: text for path, text in FILES.items() if not path.startswith(left)}
+    steps = told(draft(asked(live(), files)))
+    assert [step for step in steps if "remove" in step and "model" not in step] == [
+        "withdraw: remove check:always (is not in the bundle any more)",
+        "withdraw: remove consumer:r (is not in the bundle any more)",
+        "withdraw: remove schema:ref (is not in the bundle any more; its tables stay)",
+    ]

@@ -77,6 +77,35 @@ def test_versions_in_names_compare_as_numbers(name: str, version: tuple[int, ...
     assert version_in_name("river-2.0.0", "river-2.0.0-1.4.0") == (1, 4, 0)
 
 
+def test_a_snapshot_says_so_when_it_is_read(tmp_path: Path) -> None:
+    reading = read_project(name="p", version="1.0.0", dialect="duckdb", files=FILES)
+    provenance = Provenance(commit=None, committed_at=None, branch=None, clean=False, tool="t")
+    for snapshot in (True, False):
+        packed = pack(reading.assembly, FILES, [], provenance, snapshot=snapshot)
+        store_of(tmp_path).put(packed)
+        read = store_of(tmp_path).get(packed.name)
+        assert (read.snapshot, read.name) == (snapshot, packed.name)
+        assert (read.project, read.version, read.dialect) == ("p", "1.0.0", "duckdb")
+
+
+def test_a_manifest_tells_tables_and_values() -> None:
+    files = {
+        "models/m/a.sql": b"/*---\nkey = ['n']\n---*/\nSELECT 1 AS n, 'x' AS text",
+        "parameters.toml": b'[a]\ntype = "integer"\nevery = 3\n[b]\ntype = "date"\n'
+        b"dev = 2026-11-27\n",
+    }
+    manifest = bundle(files).manifest
+    (part,) = manifest["parts"]
+    columns = [(c["name"], c["type"], c["required"]) for c in part["tables"][0]["columns"]]
+    assert (part["tables"][0]["name"], columns) == (
+        *("m.a", [("n", "INT", True), ("text", "TEXT", False)]),
+    )
+    assert manifest["parameters"] == [
+        {"name": "a", "type": "integer", "values": {"every": 3}},
+        {"name": "b", "type": "date", "values": {"dev": "2026-11-27"}},
+    ]
+
+
 def test_provenance_is_told_but_not_digested() -> None:
     """The same content from another commit is the same bundle."""
     assert bundle(commit="c0ffee").digest == bundle(commit="decade").digest

@@ -7,9 +7,9 @@ from typing import Any
 
 import pytest
 
-from inchworm.core.checks.environment_rules import check_environment, drifted
-from inchworm.core.checks.findings import Severity
-from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.checks.environment_rules import check_environment, drifted, hanging
+from inchworm.core.checks.findings import Severity, has_errors
+from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.promotion.composition import Composition, Interface, LivePart
 from inchworm.core.structure.definitions import Difference, Thing
 from inchworm.core.structure.tables import Column, Table
@@ -102,6 +102,18 @@ def test_changes_by_hand_are_errors_only_where_they_would_be_lost() -> None:
 def test_rights_are_carried_along_and_lose_nothing() -> None:
     ((_, severity, _),) = said_of_changes(difference("rights ops.t", is_of_schema=True))
     assert severity is Severity.NOTE
+
+
+def test_what_hangs_on_a_table_that_is_replaced_is_named() -> None:
+    part, name = PartId(Kind.MODEL, "m.a"), RelationName("m.a")
+    live = Composition(
+        identity="lena", read_at="now", dependents={name: ("view x.v", "a trigger"), "m.b": ("y",)}
+    )
+    (found,) = hanging(live, {name: part, RelationName("m.c"): part})
+    text = "view x.v, a trigger on m.a, which gets another table's place"
+    assert (found.message, found.part) == (text, "model:m.a")
+    assert has_errors([found]) is (found.severity is Severity.ERROR)
+    assert not has_errors([])
 
 
 def test_nobody_builds_upon_a_database_from_which_a_table_has_gone() -> None:

@@ -80,6 +80,11 @@ def test_one_that_stopped_leads_to_the_latest_that_was_completed() -> None:
     assert course.leaving == ("a-3", "a-2")
 
 
+def test_one_that_stopped_as_the_first_leads_nowhere() -> None:
+    with pytest.raises(UsageError, match="Nothing was completed in prod before"):
+        course_from_unfinished([], "prod", "l:P1", "a-1")
+
+
 @pytest.mark.parametrize("bundles", [(), ("a-1",)])
 def test_there_may_be_nothing_before(bundles: tuple[str, ...]) -> None:
     """That is an error, with what runs there."""

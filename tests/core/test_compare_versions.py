@@ -284,3 +284,20 @@ def test_an_answer_has_what_all_successes_have_together() -> None:
     }
     said = [(c.what, c.item) for c in api_changes(api(None, A), two)]
     assert said == [("added", "POST /n c"), ("loosened", "POST /n a")]
+
+
+def test_fields_of_a_flow_come_and_go() -> None:
+    """With what its API takes; whoever sends by a field that has gone is affected."""
+    flow = {
+        "flows__post.toml": 'direction = "out"\n[from]\ntable = "report.out"\n[to]\n'
+        'connection = "board"\napi = "apis/board.yaml"\noperation = "post"\n'
+        '[fields]\ngauge = "gauge"\n',
+        "connections__board.toml": 'kind = "http"\nurl = "http://board.example"\n',
+        "apis__board.yaml": "openapi: 3.0.3\ninfo: {title: b, version: '1'}\n"
+        "paths: {/: {post: {operationId: post, responses: {'200': {description: ok}}}}}\n",
+    }
+    before = assembly(**flow)
+    more = {**flow, "flows__post.toml": flow["flows__post.toml"] + 'top = "top"\n'}
+    after = assembly(**more)
+    assert changes(before, after) == ["minor flow:post added field top"]
+    assert changes(after, before) == ["major flow:post gone field top"]

@@ -3,18 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 import pytest
 
-from inchworm.core.checks.environment_rules import check_environment, drifted, hanging
+from inchworm.core.checks.environment_rules import check_environment, clocks, drifted, hanging
 from inchworm.core.checks.findings import Severity, has_errors
+from inchworm.core.checks.right_rules import Ending
+from inchworm.core.environments.downstream import downstream
 from inchworm.core.identifiers import Kind, PartId, RelationName
-from inchworm.core.promotion.composition import Composition, Interface, LivePart
+from inchworm.core.promotion.composition import (
+    CompletedPromotion,
+    Composition,
+    Interface,
+    LivePart,
+)
 from inchworm.core.structure.definitions import Difference, Thing
 from inchworm.core.structure.tables import Column, Table
 from inchworm.kinds.project_reader import read_project
 from tests.core.test_drafting import ENVIRONMENT
+from tests.core.test_rollback import completed
 
 FILES = {
     "schemas/raw/schema.toml": 'managed = "outside"',
@@ -114,6 +123,52 @@ def test_what_hangs_on_a_table_that_is_replaced_is_named() -> None:
     assert (found.message, found.part) == (text, "model:m.a")
     assert has_errors([found]) is (found.severity is Severity.ERROR)
     assert not has_errors([])
+
+
+def test_clocks_that_disagree_are_told() -> None:
+    def told(read_at: str, here: str, *last: CompletedPromotion) -> list[str]:
+        live = Composition(identity="lena", read_at=read_at, promotions=last)
+        return [each.message for each in clocks(live, here)]
+
+    noon, later = "2026-11-27T12:00:00+00:00", "2026-11-27T12:02:01+00:00"
+    assert told(noon, noon) == told(noon, "") == told(noon, "2026-11-27T14:01:59+02:00") == []
+    apart = ["it is 2026-11-27 12:02 UTC here, and 2026-11-27 12:00 UTC in the database"]
+    assert told(noon, later) == told("2026-11-27T12:00:00", later) == apart
+    (last,) = completed("a-1.0.0")
+    assert told(noon, noon, last) == []
+    assert told(noon, noon, replace(last, at=later)) == [
+        "it is 2026-11-27 12:00 UTC, but a-1.0.0 went in at 2026-11-27 12:02 UTC, by lena"
+    ]
+
+
+@pytest.mark.parametrize("rights_stay", [True, False])
+def test_what_a_relation_that_ends_has_stops_the_promotion(rights_stay: bool) -> None:
+    """Whoever hears of its changes would hear no more; policies and rights may have a successor."""
+    ending = Ending(how="which goes away", rights_stay=rights_stay)
+    stopping = {thing for thing in Thing if ending.stops(thing)}
+    policies = {Thing.POLICY} if rights_stay else set()
+    assert stopping == {Thing.TRIGGER, Thing.PUBLICATION} | policies
+    assert {thing for thing in Thing if ending.spares(thing)} == (
+        {Thing.RIGHTS} if rights_stay else set()
+    )
+
+
+def test_what_is_downstream_of_tables_is_told_with_its_project() -> None:
+    ours = {
+        part.part: part
+        for part in (
+            live_part("model:m.a", tables={"m.a": (("x", "INT"),)}, reads={"raw.t": ("x",)}),
+            live_part("model:m.b", tables={"m.b": (("x", "INT"),)}, reads={"m.a": ("x",)}),
+            live_part("model:m.c", tables={"m.c": (("x", "INT"),)}, reads={"m.z": ("x",)}),
+        )
+    }
+    theirs = live_part("flow:post", project="other", reads={"m.b": ("x",)})
+    live = Composition(identity="l", read_at="", parts=ours, foreign_parts=(theirs,))
+    affected = ["flow:post of other", "model:m.a", "model:m.b"]
+    assert downstream(live, ["raw.t"], "p") == affected
+    assert downstream(live, ["m.b"], "p") == affected[:1]
+    assert downstream(live, ["m.b"], "other") == ["flow:post"]
+    assert downstream(live, ["m.c"], "p") == []
 
 
 def test_nobody_builds_upon_a_database_from_which_a_table_has_gone() -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import pytest
 from sqlglot import exp
 
+from inchworm.core.sql.altered import altered_tables
 from inchworm.core.sql.outside import place_of, places_of
 from inchworm.core.sql.parse import parse_query
 from inchworm.core.sql.problems import SqlProblem
@@ -109,3 +110,17 @@ def test_a_parameter_is_on_the_line_where_it_first_stands() -> None:
 def test_a_deep_query_is_written_like_any_other(depth: int) -> None:
     text = to_text(parse_query("SELECT " + " + ".join(["1"] * depth), "duckdb"), "duckdb")
     assert text.count("1") == depth
+
+
+@pytest.mark.parametrize(
+    ("script", "tables"),
+    [
+        ("ALTER TABLE Ops.T ADD COLUMN n INT; DROP VIEW ops.v", ["ops.t", "ops.v"]),
+        ("CREATE INDEX i ON ops.t (n); COMMENT ON TABLE ops.u IS 'x'", ["ops.t", "ops.u"]),
+        ("TRUNCATE TABLE ops.t", ["ops.t"]),
+        ("CREATE TABLE ops.t (n INT); INSERT INTO ops.u VALUES (1)", []),
+        ("ALTER TABLE", []),
+    ],
+)
+def test_the_tables_that_only_their_owner_alters(script: str, tables: list[str]) -> None:
+    assert list(altered_tables(script, "postgres")) == tables

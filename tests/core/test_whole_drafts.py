@@ -14,7 +14,7 @@ from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts_text import outline_from, outline_row
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.choosing import Hold
-from inchworm.core.promotion.composition import Composition, LiveItem, SetSchedule
+from inchworm.core.promotion.composition import Composition, LiveItem, Mixture, SetSchedule
 from inchworm.core.promotion.drafting.draft import draft
 from inchworm.core.promotion.drafting.request import (
     PlannedChanges,
@@ -599,3 +599,41 @@ def test_parts_without_a_place_of_their_own_leave_the_record() -> None:
         "withdraw: remove consumer:r (is not in the bundle any more)",
         "withdraw: remove schema:ref (is not in the bundle any more; its tables stay)",
     ]
+
+
+def test_what_was_switched_by_hand_is_a_difference() -> None:
+    there, address = stopped(), ENVIRONMENT.database
+    pipeline, flow = PartId(Kind.PIPELINE, "p"), PartId(Kind.FLOW, "post")
+    (schedule,) = there.differing(there.parts[pipeline], address)
+    assert (schedule.key, schedule.name, schedule.what) == ("schedule p.s", "pipeline:p", "changed")
+    assert (schedule.was, schedule.now) == ("on", "off")
+    (state,) = there.differing(there.parts[flow], address)
+    assert (state.key, state.name) == ("state of flow:post", "flow:post")
+    assert (state.was, state.now) == ("active", "inactive")
+    settled = live()
+    assert settled.differing(settled.parts[flow], address) == []
+    other = replace(there, parts={**there.parts, PartId(Kind.PIPELINE, "q"): there.parts[pipeline]})
+    assert len(other.differing(there.parts[pipeline], address)) == 1
+
+
+def test_what_has_to_hold_is_asked_at_the_end() -> None:
+    asked_for = (
+        Verification(name="few", asked=Asked.QUERY, question="SELECT\n  1", answer="> 0"),
+        Verification(name="up", asked=Asked.HTTP, question="http://board.example", status=204),
+        Verification(name="nightly", asked=Asked.RUN, question="p"),
+    )
+    environment = replace(ENVIRONMENT, verifications=asked_for)
+    steps = told(draft(asked(EMPTY, environment=environment)))
+    assert [step for step in steps if ": ask" in step] == [
+        "verify: ask environment few (SELECT 1 > 0)",
+        "verify: ask environment up (http://board.example status 204)",
+        "verify: ask environment nightly (a run of p has to succeed)",
+    ]
+
+
+@pytest.mark.parametrize(
+    "mixture", [Mixture(), Mixture(sources={"model:m.a": "b"}, is_choice=True)]
+)
+def test_a_mixture_comes_back_from_the_bookkeeping(mixture: Mixture) -> None:
+    assert Mixture.read(mixture.text) == mixture
+    assert Mixture.read(None) == Mixture.read("") == Mixture()

@@ -10,6 +10,7 @@ from inchworm.core.structure.definitions import (
     Thing,
     differences,
     in_working_order,
+    relation_of,
     script_of,
 )
 from inchworm.core.structure.surroundings import changes_of, is_of_roles
@@ -128,6 +129,20 @@ def test_rights_and_tables_are_not_taken_over_as_statements() -> None:
     assert is_of_roles(rights)
     assert not is_of_roles(difference("trigger", "ops.t.a"))
     assert changes_of([rights, difference("table", "ops.t")], "postgres") == []
+
+
+@pytest.mark.parametrize(
+    ("kind", "name", "relation"),
+    [
+        ("table", "ops.t", "ops.t"),
+        ("trigger", "ops.t.noted", "ops.t"),
+        ("policy", "ops.t.own rows", "ops.t"),
+        ("rights", "ops.t to duty desk", "ops.t"),
+        ("rights", "ops.way to go to duty", "ops.way to go"),
+    ],
+)
+def test_the_relation_that_a_thing_belongs_to(kind: str, name: str, relation: str) -> None:
+    assert relation_of(Thing(kind), name) == relation
 
 
 def test_a_script_makes_everything_in_an_order_that_works() -> None:

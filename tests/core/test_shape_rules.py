@@ -31,6 +31,8 @@ def test_a_star_that_goes_out() -> None:
     rule = "model/star-goes-out"
     message = "shows all columns that there are, and consumer:c reads it"
     assert said(star | {"consumers/c.toml": CONSUMER}, rule) == [(rule, message, "models/m/a.sql")]
+    behind = {"models/l/before.sql": "SELECT id FROM raw.gauge", "consumers/c.toml": CONSUMER}
+    assert len(said(star | behind, rule)) == 1, "one without a star comes before it"
     assert said(star | {"models/m/b.sql": "SELECT id FROM m.a"}, rule) == []
     listed = {"models/m/a.sql": "SELECT id, name FROM raw.gauge", "consumers/c.toml": CONSUMER}
     assert said(listed, rule) == []

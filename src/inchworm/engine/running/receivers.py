@@ -106,12 +106,12 @@ class ApiReceiver:
             )
         except TargetError as error:
             return Reply(verdict=Verdict.AGAIN, text=error.what)
-        said = verdict(answer.status)
-        if said is Verdict.TAKEN:
-            return Reply(verdict=said)
+        judged = verdict(answer.status)
+        if judged is Verdict.TAKEN:
+            return Reply(verdict=judged)
         asked = answer.headers.get("retry-after", "")
         return Reply(
-            verdict=said,
+            verdict=judged,
             text=f"{answer.status} {_detail(answer)}",
             pause=float(asked) if asked.isdigit() else None,
         )

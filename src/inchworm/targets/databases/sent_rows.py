@@ -128,12 +128,12 @@ class SentRows(_OfFlow):
         Raises:
             LockHeld: when another flow of ours does it, and takes long.
         """
-        if self._there() >= {self.name, self._waiting}:
+        if self._tables() >= {self.name, self._waiting}:
             return
         with self._database.transaction():
             self._database.take_turn()
-            there = self._there()
-            if there >= {self.name, self._waiting}:
+            tables = self._tables()
+            if tables >= {self.name, self._waiting}:
                 return
             self._database.execute(
                 f"CREATE TABLE {self._table} (row_key UUID PRIMARY KEY, flow VARCHAR NOT NULL, "
@@ -144,10 +144,10 @@ class SentRows(_OfFlow):
                 f"CREATE TABLE {self._waiting_table} ({columns} VARCHAR NOT NULL, "
                 "PRIMARY KEY (flow, identity))"
             )
-            if self._former in there:
+            if self._former in tables:
                 self._take_over(f"{self._schema}.{self._former}")
 
-    def _there(self) -> frozenset[str]:
+    def _tables(self) -> frozenset[str]:
         return self._database.tables_in(self._schema)
 
     def _take_over(self, former: str) -> None:

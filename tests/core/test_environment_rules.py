@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 from inchworm.core.checks.environment_rules import check_environment, clocks, drifted, hanging
 from inchworm.core.checks.findings import Severity, has_errors

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from inchworm.core.checks.findings import Severity
 from inchworm.core.identifiers import Kind, PartId

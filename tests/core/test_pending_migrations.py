@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 import pytest
+from msgspec.structs import replace
 
 from inchworm.core.checks.findings import Finding
 from inchworm.core.identifiers import Kind, PartId

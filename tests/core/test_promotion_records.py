@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-from dataclasses import fields, replace
+
+from msgspec.structs import fields, replace
 
 from inchworm.core.checks.findings import Finding, Severity
 from inchworm.core.identifiers import PartId
 from inchworm.core.parts import Digest
-from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import CompletedPromotion, Mixture, RanMigration
+from inchworm.core.promotion.holds import Hold
 from inchworm.core.promotion.promotion import (
     DifferingValue,
     Direction,

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import replace
 
 import pytest
+from msgspec.structs import replace
 
 from inchworm.core.errors import ProjectError, UsageError
 from inchworm.core.execution import StepReport, StepState

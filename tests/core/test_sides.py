@@ -22,8 +22,9 @@ from inchworm.core.errors import UsageError
 from inchworm.core.identifiers import PartId
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parts import Digest
-from inchworm.core.promotion.choosing import ABSENT, Choice, Hold, chosen_parts, kept_sources
+from inchworm.core.promotion.choosing import ABSENT, Choice, chosen_parts, kept_sources
 from inchworm.core.promotion.composition import LivePart
+from inchworm.core.promotion.holds import Hold
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.kinds.project_reader import read_project
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-from dataclasses import replace
 
 import pytest
+from msgspec.structs import replace
 
 from inchworm.core.checks.findings import Severity
 from inchworm.core.checks.project_rules import check_assembly

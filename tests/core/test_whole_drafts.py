@@ -4,16 +4,23 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-from dataclasses import replace
 
 import pytest
+from msgspec.structs import replace
 
 from inchworm.core.checks.findings import Finding, Severity
 from inchworm.core.environments.verification import Asked, Verification
 from inchworm.core.identifiers import Kind, PartId
-from inchworm.core.lineage.facts_text import outline_from, outline_row
+from inchworm.core.lineage.facts_text import (
+    outline_line,
+    read_facts,
+    read_outline,
+    read_outlines,
+    read_tables,
+    tables_line,
+    write_facts,
+)
 from inchworm.core.parts import Digest
-from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import Composition, LiveItem, Mixture, SetSchedule
 from inchworm.core.promotion.drafting.draft import draft
 from inchworm.core.promotion.drafting.request import (
@@ -22,6 +29,7 @@ from inchworm.core.promotion.drafting.request import (
     environment_state,
 )
 from inchworm.core.promotion.drafting.structures import put_back
+from inchworm.core.promotion.holds import Hold
 from inchworm.core.promotion.promotion import DifferingValue, Draft
 from inchworm.core.structure.changes import Change, Demand, Effect
 from inchworm.core.structure.definitions import Difference, Thing
@@ -100,7 +108,7 @@ def planned(*changes: Change, findings: tuple[Finding, ...] = ()) -> dict[PartId
 
 
 def asked(live: Composition, files: dict[str, str] = FILES, **more: object) -> Request:
-    return replace(request(files, live), **more)  # type: ignore[arg-type]
+    return replace(request(files, live), **more)
 
 
 def live(files: dict[str, str] = FILES) -> Composition:
@@ -515,12 +523,14 @@ def test_tables_that_are_gone_are_made_again_when_asked_for() -> None:
 
 
 def test_what_is_known_of_a_part_comes_back_from_its_text() -> None:
-    outlines = asked(EMPTY).assembly.outlines
-    assert {part.kind for part in outlines} == {*Kind}
-    for part, outline in outlines.items():
-        back = outline_from(json.loads(json.dumps(outline_row(outline))))
-        assert back == outline
-        assert back.part == part
+    assembly = asked(EMPTY).assembly
+    assert {part.kind for part in assembly.outlines} == {*Kind}
+    for part, outline in assembly.outlines.items():
+        text = write_facts(assembly.facts[part], outline)
+        assert read_outline(text) == outline
+        assert read_outlines([outline_line(text)]) == [outline]
+        assert read_tables(tables_line(text)) == assembly.facts[part].provides
+        assert read_facts(text) == assembly.facts[part]
 
 
 def test_why_a_part_that_was_not_touched_is_rendered_differently() -> None:

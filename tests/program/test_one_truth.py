@@ -5,10 +5,10 @@ from __future__ import annotations
 import datetime as dt
 import shutil
 import sqlite3
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from inchworm.cli import process
 from inchworm.core.ledger.entries import Row

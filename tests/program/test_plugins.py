@@ -12,7 +12,7 @@ from tests.driver import Program
 REPOSITORY = Path(__file__).parents[2]
 
 _PLUGIN = """
-from dataclasses import replace
+from msgspec.structs import replace
 from inchworm.targets.databases.duckdb import PRODUCT as DUCKDB
 
 product = replace(DUCKDB, example="archive:///path")

@@ -10,11 +10,11 @@ import subprocess
 import time
 from collections import deque
 from collections.abc import Iterator
-from dataclasses import replace
 from typing import Any
 
 import httpx
 import pytest
+from msgspec.structs import replace
 from openapi_spec_validator import OpenAPIV31SpecValidator
 
 from inchworm.application.schedules import LiveEnvironment, LiveSchedule

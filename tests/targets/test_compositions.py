@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
-import os
 from pathlib import Path
-from typing import Any
 
+import msgspec
 import pytest
 
 from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import Digest
-from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import (
     CompletedPromotion,
     Composition,
@@ -22,12 +20,14 @@ from inchworm.core.promotion.composition import (
     RanMigration,
     SetSchedule,
 )
+from inchworm.core.promotion.holds import Hold
 from inchworm.core.structure.definitions import Definition, Difference, Thing
 from inchworm.core.structure.shapes import ColumnShape, TableShape
 from inchworm.core.structure.tables import Column, Table
-from inchworm.store.compositions import FOLDER, Compositions, Remembered
+from inchworm.store.compositions import FOLDER, Compositions, Remembered, _header
 from inchworm.targets.databases.file_states import SETTLES_AFTER, settled_state
 
+OTHER = msgspec.msgpack.encode({"a": 1})
 PART = PartId(Kind.MODEL, "mart.daily")
 LIVE = LivePart(
     part=PART,
@@ -98,21 +98,21 @@ def test_all_values_come_back(store: Compositions) -> None:
     assert store.get("test", "now") is None
 
 
-class Evil:
-    """Runs something when it is unpickled, if anybody lets it."""
-
-    def __reduce__(self) -> Any:
-        return os.mkdir, ("ran",)
-
-
-def test_no_other_class_is_taken(
-    store: Compositions, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.chdir(tmp_path)
-    evil: Any = Evil()
-    store.put("dev", "now", Remembered(Composition(identity=evil, read_at=""), is_for_draft=True))
+@pytest.mark.parametrize(
+    "content", [b"", b"\x80\x05]\x94.", b"{}", msgspec.msgpack.encode({"a": 1})]
+)
+def test_nothing_else_is_taken(content: bytes, store: Compositions, tmp_path: Path) -> None:
+    store.put("dev", "now", Remembered(EVERYTHING, is_for_draft=True))
+    (file,) = (tmp_path / FOLDER).iterdir()
+    file.write_bytes(_header("now", content) + b"\n" + content)
     assert store.get("dev", "now") is None
-    assert not (tmp_path / "ran").exists()
+
+
+def test_the_file_of_a_former_version_goes(store: Compositions, tmp_path: Path) -> None:
+    (tmp_path / FOLDER).mkdir(parents=True)
+    (tmp_path / FOLDER / "dev.pickle").write_bytes(b"former")
+    store.put("dev", "now", Remembered(EVERYTHING, is_for_draft=True))
+    assert [file.name for file in (tmp_path / FOLDER).iterdir()] == ["dev.msgpack"]
 
 
 @pytest.mark.parametrize("keep", [0, 1, 10, 70, 100, 200])
@@ -144,5 +144,5 @@ def test_what_cannot_be_remembered_is_no_fault(store: Compositions, tmp_path: Pa
     assert store.get("dev", "now") is None
     (tmp_path / FOLDER).unlink()
     store.put("dev", "now", Remembered(EVERYTHING, is_for_draft=True))
-    assert [file.name for file in (tmp_path / FOLDER).iterdir()] == ["dev.pickle"]
-    assert (tmp_path / FOLDER / "dev.pickle").stat().st_mode & 0o777 == 0o600
+    assert [file.name for file in (tmp_path / FOLDER).iterdir()] == ["dev.msgpack"]
+    assert (tmp_path / FOLDER / "dev.msgpack").stat().st_mode & 0o777 == 0o600

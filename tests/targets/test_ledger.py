@@ -6,11 +6,12 @@ import sqlite3
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 import psycopg
 import pytest
+from msgspec.structs import replace
 
 from inchworm.core.errors import LedgerError, UsageError
 from inchworm.core.execution import StepReport, StepState

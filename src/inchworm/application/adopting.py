@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from inchworm.application.workplace import Workplace
 from inchworm.core.environments.environment import Environment
@@ -24,8 +25,7 @@ from inchworm.targets.databases import Database
 _BASELINE = '/*---\nabout = "What was in {where} when it was taken up"\nbaseline = true\n---*/\n'
 
 
-@dataclass(frozen=True, kw_only=True)
-class AdoptedSchema:
+class AdoptedSchema(Struct, frozen=True, kw_only=True):
     """A schema that is a new part of the source now.
 
     Attributes:
@@ -40,8 +40,7 @@ class AdoptedSchema:
     """What was there and is not taken up."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class AdoptedChanges:
+class AdoptedChanges(Struct, frozen=True, kw_only=True):
     """What was changed by hand in a schema, taken into the source.
 
     Attributes:

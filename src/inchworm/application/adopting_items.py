@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inchworm.application.parameters import set_parameter
 from inchworm.application.running import prepare_live
@@ -26,8 +28,7 @@ from inchworm.engine.item_changes import item_changes
 _OF_TOML = frozenset({Kind.CONNECTION, Kind.FLOW, Kind.PIPELINE})
 
 
-@dataclass(frozen=True, kw_only=True)
-class AdoptedItem:
+class AdoptedItem(Struct, frozen=True, kw_only=True):
     """What was taken into the source.
 
     Attributes:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.application.entry import checked_approvals
 from inchworm.application.history import Wanted, history
@@ -16,8 +18,7 @@ from inchworm.core.promotion.states import State
 from inchworm.project.people import read_people
 
 
-@dataclass(frozen=True, kw_only=True)
-class EntryRecord:
+class EntryRecord(Struct, frozen=True, kw_only=True):
     """One entry into an environment.
 
     Attributes:
@@ -34,8 +35,7 @@ class EntryRecord:
     undone_by: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, kw_only=True)
-class Audit:
+class Audit(Struct, frozen=True, kw_only=True):
     """The entries of a period, the earliest first.
 
     Attributes:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from inchworm.application.source_tree import SourceTree
 from inchworm.core.checks.findings import Finding, finding_from, has_errors, in_order
@@ -14,8 +15,7 @@ if TYPE_CHECKING:
     from inchworm.kinds.project_reader import Reading
 
 
-@dataclass(frozen=True, kw_only=True)
-class Checked:
+class Checked(Struct, frozen=True, kw_only=True):
     """The result of a check.
 
     Attributes:
@@ -81,7 +81,7 @@ def checked_before(tree: SourceTree, today: dt.date) -> Checked | None:
     return Checked(
         name=result["name"],
         version=result["version"],
-        parts=tuple(map(str, tree.memory.names)),
+        parts=tree.memory.names(),
         environments=result["environments"],
         findings=[finding_from(finding) for finding in result["findings"]],
     )

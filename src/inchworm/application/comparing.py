@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inchworm.application.watching import read_one
 from inchworm.application.workplace import Workplace
@@ -87,8 +88,7 @@ def _at_commit(workplace: Workplace, files: Mapping[str, bytes]) -> Reading:
 # ---- environments ------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True, kw_only=True)
-class PartText:
+class PartText(Struct, frozen=True, kw_only=True):
     """The files of a part on both sides, by path; None where a side does not have the file.
 
     They are compared as they are written: values of environments are parameters in them.
@@ -98,8 +98,7 @@ class PartText:
     files: Mapping[str, tuple[str | None, str | None]]
 
 
-@dataclass(frozen=True, kw_only=True)
-class SidesCompared:
+class SidesCompared(Struct, frozen=True, kw_only=True):
     """Two sides, compared part by part.
 
     Attributes:
@@ -201,8 +200,7 @@ def _files(workplace: Workplace, part: PartId, name: str, side: Side) -> dict[st
     return {file.path: file.content.decode("utf-8", "replace") for file in files}
 
 
-@dataclass(frozen=True, kw_only=True)
-class SuggestedVersion:
+class SuggestedVersion(Struct, frozen=True, kw_only=True):
     """The next version number, by what changed since the latest release."""
 
     release: str

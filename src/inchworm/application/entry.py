@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.application.route import ask_passages
 from inchworm.application.signing import own_signing_key, sign_head, vouched_for
@@ -41,8 +43,7 @@ if TYPE_CHECKING:
     from inchworm.store.keys import SigningKey
 
 
-@dataclass(frozen=True, kw_only=True)
-class Entry:
+class Entry(Struct, frozen=True, kw_only=True):
     """How a promotion stands to what an environment demands.
 
     Attributes:

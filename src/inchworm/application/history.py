@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.application.workplace import Workplace
 from inchworm.core.errors import UsageError, did_you_mean
@@ -15,8 +17,7 @@ from inchworm.core.promotion.states import Phase, State
 from inchworm.core.running.run import Measured, Run
 
 
-@dataclass(frozen=True, kw_only=True)
-class History:
+class History(Struct, frozen=True, kw_only=True):
     """Promotions in one line each, the latest first.
 
     Attributes:
@@ -28,8 +29,7 @@ class History:
     heard: list[HeardPromotion]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Wanted:
+class Wanted(Struct, frozen=True, kw_only=True):
     """The promotions that are asked for; whatever is empty does not matter.
 
     Attributes:
@@ -96,8 +96,7 @@ def _check_day(day: str) -> None:
         raise UsageError(f"{day} is not a day.", next="Write it as 2026-12-31.") from error
 
 
-@dataclass(frozen=True, kw_only=True)
-class PartEvent:
+class PartEvent(Struct, frozen=True, kw_only=True):
     """Something that a promotion did to a part."""
 
     promotion: PromotionId
@@ -149,8 +148,7 @@ def life_of(workplace: Workplace, name: str) -> tuple[PartId, list[PartEvent]]:
 _ABOUT_SCHEDULES = frozenset({Phase.PAUSE, Phase.RESUME, Phase.CHECK})
 
 
-@dataclass(frozen=True, kw_only=True)
-class LiveThen:
+class LiveThen(Struct, frozen=True, kw_only=True):
     """What ran in an environment at a time, as the ledger knows.
 
     Attributes:

@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inchworm.application.promoting import draft_prepared, prepare_bundle
 from inchworm.application.route import ask_passages
 from inchworm.application.workplace import Workplace
 from inchworm.core.errors import BundleError, TargetError, UsageError, did_you_mean
 from inchworm.core.identifiers import PartId
-from inchworm.core.promotion.choosing import Hold
+from inchworm.core.promotion.holds import Hold
 from inchworm.engine.drafting import Drafted, Wish
 
 
-@dataclass(frozen=True, kw_only=True)
-class HoldRequest:
+class HoldRequest(Struct, frozen=True, kw_only=True):
     """What is asked of a hold.
 
     Attributes:

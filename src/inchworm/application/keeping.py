@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping
-from dataclasses import asdict, dataclass
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from inchworm.application.entry import checked_approvals
 from inchworm.application.route import ask_heads, ask_passages
@@ -19,8 +21,7 @@ from inchworm.project.people import read_people
 from inchworm.store.keys import make_key, read_key
 
 
-@dataclass(frozen=True, kw_only=True)
-class OwnKey:
+class OwnKey(Struct, frozen=True, kw_only=True):
     """The key of whoever is at work.
 
     Attributes:
@@ -49,8 +50,7 @@ def own_key(workplace: Workplace) -> OwnKey:
     return OwnKey(public=made.public, path=path, is_new=key is None, of=owner.name if owner else "")
 
 
-@dataclass(frozen=True, kw_only=True)
-class Verified:
+class Verified(Struct, frozen=True, kw_only=True):
     """What came of looking at a ledger.
 
     Attributes:
@@ -105,8 +105,7 @@ def verify(workplace: Workplace) -> Verified:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
-class Rebuilt:
+class Rebuilt(Struct, frozen=True, kw_only=True):
     """What a new ledger knows.
 
     Attributes:

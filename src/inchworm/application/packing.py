@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import PurePosixPath
+
+from msgspec import Struct
 
 from inchworm import __version__
 from inchworm.application.checking import Checked, check, checked_before
@@ -23,8 +24,7 @@ from inchworm.core.promotion.states import State
 from inchworm.project.tree import PART_FOLDERS
 
 
-@dataclass(frozen=True, kw_only=True)
-class PackResult:
+class PackResult(Struct, frozen=True, kw_only=True):
     """A bundle that was packed, or the findings that refuse it.
 
     Attributes:
@@ -177,8 +177,7 @@ def _why_snapshot(workplace: Workplace, *, is_tagged: bool) -> str:
     return ""
 
 
-@dataclass(frozen=True, kw_only=True)
-class ListedBundle:
+class ListedBundle(Struct, frozen=True, kw_only=True):
     """A bundle of the store, or why it cannot be read.
 
     Attributes:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inchworm.application.workplace import Workplace
 from inchworm.core.errors import InchwormError, UsageError, did_you_mean
@@ -17,8 +18,7 @@ EVERY = "every"
 """Stands for all environments where one can be named."""
 
 
-@dataclass(frozen=True)
-class MatrixView:
+class MatrixView(Struct, frozen=True):
     """The matrix of the source tree, with all its values.
 
     Attributes:
@@ -79,8 +79,7 @@ class MatrixView:
         return used
 
 
-@dataclass(frozen=True)
-class LiveValue:
+class LiveValue(Struct, frozen=True):
     """The value that parts are live with, and the bundle and time that brought it."""
 
     value: str

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, field
+from contextlib import closing, nullcontext
 from types import MappingProxyType
+
+from msgspec import Struct, field
 
 from inchworm.application.entry import Entry, demand_entry
 from inchworm.application.route import ask_passages
@@ -15,23 +17,25 @@ from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import EnvironmentMoved, UsageError, did_you_mean
 from inchworm.core.identifiers import Kind
+from inchworm.core.parameters.matrix import references
 from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.choosing import ABSENT, Choice, Sources
 from inchworm.core.promotion.promotion import Promotion, Step
 from inchworm.core.promotion.states import State
 from inchworm.core.running.run import Run
+from inchworm.engine.connections import Beginning, begin_to_read
 from inchworm.engine.drafting import Drafted, Wish, make_draft
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.passing import check_entry
 from inchworm.engine.preparation import Prepared, prepare
 from inchworm.engine.reporter import Reporter
+from inchworm.targets.databases.registry import product_at
 
 _EVERYTHING = Choice()
 _NO_SOURCES: Sources = MappingProxyType({})
 
 
-@dataclass(frozen=True, kw_only=True)
-class PromotionRequest:
+class PromotionRequest(Struct, frozen=True, kw_only=True):
     """What is asked of a new promotion.
 
     Attributes:
@@ -64,6 +68,36 @@ def draft_promotion(workplace: Workplace, request: PromotionRequest) -> Drafted:
         TargetError: when the environment cannot be reached or a secret is missing.
     """
     environment = workplace.project.environment(request.environment)
+    begun = _begun(workplace, environment, request.bundle)
+    with nullcontext() if begun is None else closing(begun):
+        return _drafted(workplace, environment, request, begun)
+
+
+def _begun(workplace: Workplace, environment: Environment, bundle: str) -> Beginning | None:
+    """The environment, about to be opened, where that can begin before the bundle is read.
+
+    A driver opens a file with thousands of tables while Python goes on. It is done where there is
+    something to do, as far as that can be told by now, and nobody else opens the file meanwhile.
+    """
+    address, project = environment.database, workplace.project
+    others = {other.database.url for other in project.environments if other is not environment}
+    if references(address.url) or address.password is not None or address.url in others:
+        return None
+    if product_at(address.url).files is None:
+        return None
+    begun = begin_to_read(environment, project.settings.name, workplace.machine, {})
+    live = begun.remembered.composition.last if begun.remembered is not None else None
+    if live is None or live.bundle != bundle:
+        begun.connection.begin()
+    return begun
+
+
+def _drafted(
+    workplace: Workplace,
+    environment: Environment,
+    request: PromotionRequest,
+    begun: Beginning | None,
+) -> Drafted:
     bundle = workplace.bundles.get(request.bundle)
     project = workplace.project.settings.name
     if bundle.project != project:
@@ -83,11 +117,19 @@ def draft_promotion(workplace: Workplace, request: PromotionRequest) -> Drafted:
         choice=request.choice,
         route=route,
     )
-    return draft_prepared(workplace, prepared, wish)
+    return draft_prepared(workplace, prepared, wish, begun)
 
 
-def draft_prepared(workplace: Workplace, prepared: Prepared, wish: Wish) -> Drafted:
+def draft_prepared(
+    workplace: Workplace, prepared: Prepared, wish: Wish, begun: Beginning | None = None
+) -> Drafted:
     """Draft what is prepared, and hold the ledger against what the environment knows of it.
+
+    Args:
+        workplace: the workplace.
+        prepared: the bundle, made ready for the environment.
+        wish: what was asked for.
+        begun: where opening the environment has begun.
 
     Raises:
         LedgerError: when the ledger lacks what the environment's database was told.
@@ -99,7 +141,7 @@ def draft_prepared(workplace: Workplace, prepared: Prepared, wish: Wish) -> Draf
             workplace, plain.bundle, plain.environment, plain.today, plain.overrides, sources
         )
 
-    drafted = make_draft(prepared, workplace.machine, workplace.now(), wish, mix)
+    drafted = make_draft(prepared, workplace.machine, workplace.now(), wish, mix, begun)
     name = prepared.environment.name
     workplace.ledger.check_behind({name: drafted.live.heads})
     workplace.ledger.hear(name, drafted.live.promotions)
@@ -128,7 +170,7 @@ def prepare_bundle(
         ProjectError: when the environment lacks a value.
         UsageError: when another bundle is not in the bundle store.
     """
-    facts = workplace.bundle_facts(bundle)
+    facts = workplace.bundle_facts(bundle, is_whole=not sources)
     named = {name: workplace.bundles.get(name) for name in {*sources.values()} - {ABSENT}}
     others = {part: named.get(name) for part, name in sources.items()}
     own = _own_values(workplace, environment)
@@ -168,8 +210,7 @@ def record_draft(workplace: Workplace, drafted: Drafted) -> Promotion:
     return workplace.ledger.draft(drafted.draft, drafted.prepared.bundle.commit)
 
 
-@dataclass(frozen=True, kw_only=True)
-class Resumed:
+class Resumed(Struct, frozen=True, kw_only=True):
     """A recorded promotion, made ready to be carried out or to go on."""
 
     promotion: Promotion

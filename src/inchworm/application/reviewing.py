@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inchworm.application.comparing import compare_readings
 from inchworm.application.entry import Entry, entry_of
@@ -25,8 +27,7 @@ from inchworm.engine.preparation import Prepared
 _IN_WORK = frozenset({Phase.BUILD, Phase.SWITCH, Phase.DELIVER, Phase.WITHDRAW, Phase.CHECK})
 
 
-@dataclass(frozen=True, kw_only=True)
-class ChangedFile:
+class ChangedFile(Struct, frozen=True, kw_only=True):
     """A file of a part as it is live, and as it would be.
 
     Attributes:
@@ -40,8 +41,7 @@ class ChangedFile:
     after: str | None
 
 
-@dataclass(frozen=True, kw_only=True)
-class Proof:
+class Proof(Struct, frozen=True, kw_only=True):
     """Something that happened to the same bundle elsewhere.
 
     Attributes:
@@ -62,8 +62,7 @@ class Proof:
     detail: str
 
 
-@dataclass(frozen=True, kw_only=True)
-class Review:
+class Review(Struct, frozen=True, kw_only=True):
     """Everything about a draft, for whoever has to say yes or no.
 
     Attributes:

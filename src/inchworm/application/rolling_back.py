@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from inchworm.application.promoting import draft_prepared, prepare_bundle
 from inchworm.application.workplace import Workplace
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import BundleError, TargetError, UsageError
 from inchworm.core.identifiers import Kind, promotion_number
-from inchworm.core.promotion.choosing import Hold
+from inchworm.core.promotion.holds import Hold
 from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.promotion.rollback import (
     Course,
@@ -26,8 +27,7 @@ from inchworm.engine.drafting import Drafted, Wish
 from inchworm.engine.route import Passage, ask_passage
 
 
-@dataclass(frozen=True, kw_only=True)
-class RollbackRequest:
+class RollbackRequest(Struct, frozen=True, kw_only=True):
     """What is asked of a rollback.
 
     Attributes:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inchworm.application.promoting import prepare_bundle
 from inchworm.application.workplace import LOCKS, Workplace
@@ -23,8 +25,7 @@ from inchworm.engine.running.runner import Due, RunReporter, RunWork, execute, p
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 
 
-@dataclass(frozen=True, kw_only=True)
-class RunRequest:
+class RunRequest(Struct, frozen=True, kw_only=True):
     """What is asked of a new run.
 
     Attributes:
@@ -52,8 +53,7 @@ class RunRequest:
     started: str = "hand"
 
 
-@dataclass(frozen=True, kw_only=True)
-class PreparedRun:
+class PreparedRun(Struct, frozen=True, kw_only=True):
     """A run that can begin.
 
     Attributes:

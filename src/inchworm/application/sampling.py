@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.application.tracing import find_node
 from inchworm.application.workplace import Workplace
@@ -23,8 +25,7 @@ from inchworm.targets.databases import Database
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 
 
-@dataclass(frozen=True, kw_only=True)
-class RowsRequest:
+class RowsRequest(Struct, frozen=True, kw_only=True):
     """Which rows are asked for.
 
     Attributes:
@@ -48,8 +49,7 @@ class RowsRequest:
     run: bool = True
 
 
-@dataclass(frozen=True, kw_only=True)
-class Rows:
+class Rows(Struct, frozen=True, kw_only=True):
     """Rows that were asked for.
 
     Attributes:
@@ -163,8 +163,7 @@ def _question(request: RowsRequest, dialect: str) -> Question:
         ) from problem
 
 
-@dataclass(frozen=True, kw_only=True)
-class _Subject:
+class _Subject(Struct, frozen=True, kw_only=True):
     """The part or relation whose rows are asked for, and the column of it that was named.
 
     Attributes:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from inchworm.application.workplace import Workplace
 from inchworm.core.environments.environment import Environment
@@ -25,8 +26,7 @@ _SHOWN = 3
 _AT_ONCE = 8
 
 
-@dataclass(frozen=True, kw_only=True)
-class LiveSchedule:
+class LiveSchedule(Struct, frozen=True, kw_only=True):
     """A schedule as an environment's workspace has it.
 
     Attributes:
@@ -44,8 +44,7 @@ class LiveSchedule:
         return f"{self.pipeline.name}.{self.scheduled.name}"
 
 
-@dataclass(frozen=True, kw_only=True)
-class ScheduleStatus:
+class ScheduleStatus(Struct, frozen=True, kw_only=True):
     """A schedule, the next times at which it is due, and the last run of its pipeline there.
 
     Attributes:
@@ -58,8 +57,7 @@ class ScheduleStatus:
     last: Run | None
 
 
-@dataclass(frozen=True, kw_only=True)
-class Schedules:
+class Schedules(Struct, frozen=True, kw_only=True):
     """The schedules of environments; ``problems`` says of some why they could not be read."""
 
     schedules: list[ScheduleStatus]
@@ -106,8 +104,7 @@ def schedules(workplace: Workplace, environment: str | None = None) -> Schedules
     )
 
 
-@dataclass(frozen=True, kw_only=True)
-class LiveEnvironment:
+class LiveEnvironment(Struct, frozen=True, kw_only=True):
     """An environment as its own database and workspace tell of it.
 
     Attributes:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from inchworm.application.workplace import Workplace
 from inchworm.core.entry.judging import Vouched
@@ -140,8 +141,7 @@ def sign_head(workplace: Workplace, key: SigningKey | None) -> None:
     workplace.ledger.append(workplace.ledger.id, event)
 
 
-@dataclass(frozen=True, kw_only=True)
-class SignedHead:
+class SignedHead(Struct, frozen=True, kw_only=True):
     """An end of the ledger that somebody signed.
 
     Attributes:

@@ -8,10 +8,11 @@ from __future__ import annotations
 import importlib.util
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from inchworm import __version__
 from inchworm.core.identifiers import Kind, PartId
@@ -35,8 +36,7 @@ class DamagedError(Exception):
     """Facts that were remembered cannot be used after all."""
 
 
-@dataclass(frozen=True)
-class SourceTree:
+class SourceTree(Struct, frozen=True, dict=True):
     """The files of a project, and what is remembered of them."""
 
     root: Path

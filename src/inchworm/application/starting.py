@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.project.dialects import known_dialects
@@ -12,8 +13,7 @@ from inchworm.project.starter import write_starter
 from inchworm.targets.databases.registry import starter_of
 
 
-@dataclass(frozen=True, kw_only=True)
-class StartedProject:
+class StartedProject(Struct, frozen=True, kw_only=True):
     """A new project.
 
     Attributes:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
 
 from inchworm.application.source_tree import DamagedError, SourceTree
 from inchworm.core.errors import UsageError, did_you_mean
@@ -17,8 +18,7 @@ if TYPE_CHECKING:
     from inchworm.core.lineage.facts import Assembly
 
 
-@dataclass(frozen=True, kw_only=True)
-class Question:
+class Question(Struct, frozen=True, kw_only=True):
     """What is asked of the lineage.
 
     Attributes:
@@ -36,8 +36,7 @@ class Question:
     hows: tuple[How, ...]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Answer:
+class Answer(Struct, frozen=True, kw_only=True):
     """Edges, and where one thing was asked about, the walks from it."""
 
     assembly: Assembly

@@ -5,7 +5,9 @@ from __future__ import annotations
 import json
 from collections.abc import Container, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.application.workplace import Workplace
 from inchworm.core.environments.downstream import downstream
@@ -24,8 +26,7 @@ _AT_ONCE = 8
 """How many environments are read at a time."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Status:
+class Status(Struct, frozen=True, kw_only=True):
     """Environments as they are, with what the ledger adds.
 
     Attributes:
@@ -107,8 +108,7 @@ def _unfinished(summaries: Iterable[Summary], environments: Container[str]) -> l
     ]
 
 
-@dataclass(frozen=True, kw_only=True)
-class DriftedPart:
+class DriftedPart(Struct, frozen=True, kw_only=True):
     """A part that is not as it was put.
 
     Attributes:
@@ -155,8 +155,7 @@ class DriftedPart:
         return "the next promotion puts it there again"
 
 
-@dataclass(frozen=True, kw_only=True)
-class Drift:
+class Drift(Struct, frozen=True, kw_only=True):
     """The parts that were changed by hand in an environment since the last promotion there."""
 
     environment: Environment

@@ -5,10 +5,12 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.application.source_tree import SourceTree
 from inchworm.core.environments.environment import owner_name
@@ -35,8 +37,7 @@ LOCKS = f"{KEPT}/locks"
 _USER = "INCHWORM_USER"
 
 
-@dataclass(frozen=True)
-class Workplace:
+class Workplace(Struct, frozen=True, dict=True):
     """A project, and whoever works on it.
 
     Attributes:
@@ -131,13 +132,19 @@ class Workplace:
 
         return Outputs.at(self.project.settings.storage.bundles, self.root)
 
-    def bundle_facts(self, bundle: Bundle) -> BundleFacts | None:
-        """The facts of a bundle's parts; None where it is in another dialect."""
-        from inchworm.store.bundle_facts import FILE, BundleFacts
+    def bundle_facts(self, bundle: Bundle, *, is_whole: bool = True) -> BundleFacts | None:
+        """The facts of a bundle's parts; None where it is in another dialect.
+
+        Args:
+            bundle: the bundle.
+            is_whole: whether all parts are as in the bundle.
+        """
+        from inchworm.store.bundle_facts import BundleFacts
 
         if bundle.dialect != self.project.settings.dialect:
             return None
-        return BundleFacts(self.root / FILE, self.tree.stamp, self.tree.memory)
+        of = bundle.digest if is_whole else None
+        return BundleFacts(self.root, self.tree.stamp, self.tree.memory, of)
 
     def read(self) -> tuple[Reading, list[Finding]]:
         """The source tree, read; and the findings about the environment files."""

@@ -5,10 +5,10 @@ from __future__ import annotations
 import sys
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 import click
+from msgspec import Struct
 from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
@@ -44,8 +44,8 @@ from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import EnvironmentMoved, UsageError, Waiting
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import promotion_key
-from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import CompletedPromotion
+from inchworm.core.promotion.holds import Hold
 from inchworm.core.promotion.promotion import Direction, Draft, Promotion, Step
 from inchworm.core.promotion.rollback import Rollback
 from inchworm.core.promotion.states import Phase, State
@@ -59,8 +59,7 @@ _EFFECT = 12
 """The width of the words that say what a change of structure does."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Asking:
+class Asking(Struct, frozen=True, kw_only=True):
     """How the program talks with whoever started it.
 
     Attributes:

@@ -8,9 +8,9 @@ import re
 import sys
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import Any, TextIO, cast
 
+from msgspec import Struct
 from rich.console import Console, ConsoleOptions, RenderableType, RenderResult
 from rich.measure import Measurement
 from rich.padding import Padding
@@ -140,8 +140,7 @@ def rows(
     return _Aligned(table)
 
 
-@dataclass(frozen=True)
-class _Aligned:
+class _Aligned(Struct, frozen=True):
     """A table that is wide enough for its longest words where nothing limits its width."""
 
     table: Table

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct, field
 
 from inchworm.core.sample import Sample
 
@@ -29,8 +30,7 @@ class StepState(StrEnum):
         return self in {StepState.DONE, StepState.WARNED, StepState.NOTHING_CHECKED}
 
 
-@dataclass(frozen=True, kw_only=True)
-class StepReport:
+class StepReport(Struct, frozen=True, kw_only=True):
     """How a step ended, in words, and how long it took in seconds.
 
     Attributes:
@@ -72,7 +72,7 @@ class StepReport:
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> StepReport:
         """A report as the ledger kept it."""
-        fields = {name: data[name] for name in cls.__dataclass_fields__ if name in data}
+        fields = {name: data[name] for name in cls.__struct_fields__ if name in data}
         samples = data.get("samples", {})
         fields["samples"] = {check: Sample.from_json(each) for check, each in samples.items()}
         return cls(**(fields | {"state": StepState(data["state"])}))

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple, NewType
+
+from msgspec import Struct
 
 from inchworm.core.identifiers import PartId
 
@@ -97,8 +98,7 @@ class _Below(Contents):
         return self._whole.digest(path)
 
 
-@dataclass(frozen=True, slots=True)
-class SourceFile:
+class SourceFile(Struct, frozen=True):
     """A file of a part."""
 
     path: str
@@ -115,12 +115,18 @@ class SourceFile:
         return self.contents.digest(self.path)
 
 
-@dataclass(frozen=True, kw_only=True)
-class Part:
+class Part(Struct, frozen=True, kw_only=True, dict=True):
     """One deliverable thing with all its files, its own first, sorted by path."""
 
     id: PartId
     files: tuple[SourceFile, ...]
+
+    @classmethod
+    def of(cls, id_: PartId, files: tuple[SourceFile, ...], digest: Digest) -> Part:
+        """A part of which the digest over its files is known."""
+        part = cls(id=id_, files=files)
+        part.__dict__["digest"] = digest
+        return part
 
     @cached_property
     def digest(self) -> Digest:

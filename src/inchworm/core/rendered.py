@@ -7,12 +7,14 @@ document. The digest of a rendered part is that of its document, and decides whe
 from __future__ import annotations
 
 import json
-from abc import ABC, abstractmethod
+from abc import abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 from typing import Any, TypeVar
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.parts import Digest, digest_of
@@ -41,8 +43,7 @@ class Managed(StrEnum):
     OUTSIDE = "outside"
 
 
-@dataclass(frozen=True, kw_only=True)
-class Rendered(ABC):
+class Rendered(Struct, frozen=True, kw_only=True, dict=True):
     """A part with one environment's values in place."""
 
     part: PartId
@@ -66,8 +67,7 @@ class Rendered(ABC):
         return self
 
 
-@dataclass(frozen=True, kw_only=True)
-class RenderedDocument(Rendered):
+class RenderedDocument(Rendered, frozen=True, kw_only=True):
     """A part that a service takes as it is.
 
     Attributes:
@@ -90,8 +90,7 @@ class RenderedDocument(Rendered):
         return replace(self, tables=tables)
 
 
-@dataclass(frozen=True, kw_only=True)
-class RenderedFlow(RenderedDocument):
+class RenderedFlow(RenderedDocument, frozen=True, kw_only=True):
     """A flow, whose table or query is the service's to read or fill.
 
     Attributes:
@@ -123,8 +122,7 @@ class RenderedFlow(RenderedDocument):
         return placed
 
 
-@dataclass(frozen=True, kw_only=True)
-class RenderedModel(Rendered):
+class RenderedModel(Rendered, frozen=True, kw_only=True):
     """A model.
 
     Attributes:
@@ -160,8 +158,7 @@ class RenderedModel(Rendered):
         }
 
 
-@dataclass(frozen=True, kw_only=True)
-class RenderedCheck(Rendered):
+class RenderedCheck(Rendered, frozen=True, kw_only=True):
     """A check file.
 
     Attributes:
@@ -181,8 +178,7 @@ class RenderedCheck(Rendered):
         return {"sql": self.sql, "severity": severity, "message": self.message}
 
 
-@dataclass(frozen=True, kw_only=True)
-class Script:
+class Script(Struct, frozen=True, kw_only=True):
     """A migration, or a script that runs at every promotion.
 
     Attributes:
@@ -228,8 +224,7 @@ class Script:
         }
 
 
-@dataclass(frozen=True, kw_only=True)
-class RenderedSchema(Rendered):
+class RenderedSchema(Rendered, frozen=True, kw_only=True):
     """A schema.
 
     Attributes:

@@ -6,16 +6,17 @@ import datetime as dt
 import json
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 Cell = str | int | float | bool | None
 """A value as JSON can say it."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Sample:
+class Sample(Struct, frozen=True, kw_only=True):
     """The first rows of a query.
 
     Attributes:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 import tomllib
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 KeyPath = tuple[str | int, ...]
 """Where something stands in a document: ``("steps", 2, "notebook")``."""
@@ -25,8 +26,7 @@ class TomlProblem(Exception):
         self.line = line
 
 
-@dataclass(frozen=True)
-class TomlDocument:
+class TomlDocument(Struct, frozen=True):
     """Parsed values, and the line of every key."""
 
     values: dict[str, Any]

@@ -7,13 +7,13 @@ level by what runs off. The last days bring a storm, so that some gauges are in 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
 import duckdb
 import numpy as np
 import numpy.typing as npt
 import pandas as pd
+from msgspec import Struct
 
 SEED = 1853
 GAUGES = 24
@@ -30,8 +30,7 @@ _PLACES = (
 )
 
 
-@dataclass(frozen=True)
-class Catchment:
+class Catchment(Struct, frozen=True):
     """Everything that arrives from outside.
 
     Attributes:

@@ -10,8 +10,9 @@ import sys
 import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from inchworm.core.errors import InchwormError, UsageError
 from inchworm.demo.data import generate, write_database
@@ -118,8 +119,7 @@ def _git(folder: Path, *arguments: str, environ: Mapping[str, str] | None = None
         raise InchwormError(f"git {arguments[0]} failed: {error.stderr.strip()}") from error
 
 
-@dataclass(frozen=True)
-class _Day:
+class _Day(Struct, frozen=True):
     """The scenario's folder, and how to speak and to type."""
 
     folder: Path

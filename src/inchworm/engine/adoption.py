@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.core.identifiers import PartId
 from inchworm.core.promotion.migrations import change_by_hand
@@ -15,8 +17,7 @@ from inchworm.core.structure.surroundings import changes_of, is_of_roles
 from inchworm.engine.open_environment import OpenEnvironment
 
 
-@dataclass(frozen=True, kw_only=True)
-class TakenUp:
+class TakenUp(Struct, frozen=True, kw_only=True):
     """What was changed by hand since the latest promotion recorded a schema.
 
     Attributes:

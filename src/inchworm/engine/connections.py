@@ -7,6 +7,8 @@ from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager
 from typing import TYPE_CHECKING
 
+from msgspec import Struct
+
 from inchworm.core.environments.environment import Environment, ServiceAddress
 from inchworm.core.parameters.matrix import substitute
 from inchworm.core.parameters.values import Value
@@ -14,6 +16,7 @@ from inchworm.core.sql.declared import NOTHING_DECLARED, Declared
 from inchworm.engine.addresses import filled, secret_of
 from inchworm.engine.lazy_connection import LazyConnection
 from inchworm.engine.open_environment import OpenEnvironment
+from inchworm.store.compositions import Compositions, Remembered
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.file_states import settled_state
 from inchworm.targets.databases.registry import Address, product_at, product_of
@@ -102,6 +105,43 @@ def is_shared(environment: Environment, values: Mapping[str, Value]) -> bool:
     return product is not None and product.is_shared
 
 
+class Beginning(Struct, frozen=True, kw_only=True):
+    """An environment that is about to be opened.
+
+    Attributes:
+        connection: to its database.
+        read_of: the database with its state, and how it is reached, as text; None where that is
+            not known.
+        remembered: what the database had when it was read last, if nobody has written to it since.
+    """
+
+    connection: LazyConnection
+    read_of: str | None = None
+    remembered: Remembered | None = None
+
+    def close(self) -> None:
+        """Let go of the database."""
+        self.connection.close()
+
+
+def begin_to_read(
+    environment: Environment, project: str, machine: Machine, values: Mapping[str, Value]
+) -> Beginning:
+    """Begin to open an environment for looking only: what is remembered of it is read.
+
+    The arguments are those of :func:`open_environment`.
+
+    Raises:
+        ProjectError: when its address has a parameter that has no value.
+    """
+    read_of = _state(environment, project, machine, values)
+    remembered = None
+    if read_of is not None:
+        remembered = Compositions(machine.root).get(environment.name, read_of)
+    connection = _lazy_connection(environment, machine, values, True, NOTHING_DECLARED)
+    return Beginning(connection=connection, read_of=read_of, remembered=remembered)
+
+
 @contextmanager
 def open_environment(
     environment: Environment,
@@ -111,6 +151,7 @@ def open_environment(
     *,
     read_only: bool,
     sources: Declared = NOTHING_DECLARED,
+    begun: Beginning | None = None,
 ) -> Iterator[OpenEnvironment]:
     """Reach an environment's database and services.
 
@@ -121,6 +162,7 @@ def open_environment(
         values: this environment's values; secrets are resolved here and kept nowhere.
         read_only: for looking only.
         sources: the places outside the database that queries may read through it.
+        begun: where opening it for looking only has begun.
 
     Raises:
         TargetError: when something cannot be reached.
@@ -128,8 +170,13 @@ def open_environment(
         WrongEnvironment: when the database is that of another environment.
     """
     product = product_at(filled(environment.database.url, environment, values))
+    if begun is None and read_only and sources is NOTHING_DECLARED:
+        begun = begin_to_read(environment, project, machine, values)
+    elif begun is None:
+        connection = _lazy_connection(environment, machine, values, read_only, sources)
+        begun = Beginning(connection=connection)
     with (
-        closing(_lazy_connection(environment, machine, values, read_only, sources)) as connection,
+        closing(begun),
         closing(_service(environment.workspace, environment, machine, values)) as workspace,
         closing(_service(environment.gateway, environment, machine, values)) as gateway,
         _notebook_server(environment, project, machine, values) as notebooks,
@@ -138,12 +185,13 @@ def open_environment(
             environment=environment,
             project=project,
             product=product,
-            connection=connection,
+            connection=begun.connection,
             workspace=workspace,
             gateway=gateway,
             notebooks=notebooks,
             machine=machine,
-            read_of=_state(environment, project, machine, values) if read_only else None,
+            read_of=begun.read_of,
+            remembered=begun.remembered,
         )
         if place.remembered is None:
             _ = place.bookkeeping  # so that what is wrong with the database is said at once

@@ -7,7 +7,9 @@ wanted structure makes. So both are in the same words.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.core.checks import rules
 from inchworm.core.counting import counted
@@ -28,8 +30,7 @@ from inchworm.targets.databases import Database
 from inchworm.targets.databases.quoting import quoted, quoted_one
 
 
-@dataclass(frozen=True, kw_only=True)
-class DesiredStructure:
+class DesiredStructure(Struct, frozen=True, kw_only=True):
     """The structure that one schema should have, in its database's words.
 
     Attributes:

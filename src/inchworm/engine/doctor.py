@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inchworm.core.counting import counted
 from inchworm.core.environments.environment import Environment
@@ -28,8 +29,7 @@ _CLOCK_TOLERANCE = 5.0
 """Seconds by which two clocks may differ without being worth a word."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Probe:
+class Probe(Struct, frozen=True, kw_only=True):
     """One thing that was tried.
 
     Attributes:

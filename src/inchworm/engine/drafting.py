@@ -5,7 +5,9 @@ from __future__ import annotations
 import datetime as dt
 import uuid
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inchworm.core.checks.findings import Finding, Severity, has_errors, in_order
 from inchworm.core.environments.physical_names import PhysicalNames
@@ -14,22 +16,22 @@ from inchworm.core.identifiers import Kind, PartId, PromotionId, RelationName
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.matrix import evaluate
 from inchworm.core.promotion.aside import Aside, Purpose
-from inchworm.core.promotion.choosing import Choice, Hold, Sources, chosen_parts, kept_sources
+from inchworm.core.promotion.choosing import Choice, Sources, chosen_parts, kept_sources
 from inchworm.core.promotion.composition import Composition
 from inchworm.core.promotion.drafting.draft import draft
 from inchworm.core.promotion.drafting.request import PlannedChanges, Request
+from inchworm.core.promotion.holds import Hold
 from inchworm.core.promotion.promotion import Draft, UsedSecret
 from inchworm.core.promotion.rollback import Leaving, Rollback, usable_replaced
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.addresses import check_secrets, secrets_of, unchecked_secrets
-from inchworm.engine.connections import open_environment
+from inchworm.engine.connections import Beginning, open_environment
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.targets.machine import Machine
 
 
-@dataclass(frozen=True, kw_only=True)
-class Drafted:
+class Drafted(Struct, frozen=True, kw_only=True):
     """A draft, and what has to be shown with it."""
 
     draft: Draft
@@ -44,8 +46,7 @@ Mix = Callable[[Prepared, Sources], Prepared]
 """Makes a bundle ready again with some parts as in other bundles."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Wish:
+class Wish(Struct, frozen=True, kw_only=True):
     """What is asked of a draft.
 
     Attributes:
@@ -76,7 +77,14 @@ class Wish:
     leaving: Leaving = field(default_factory=Leaving)
 
 
-def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, mix: Mix) -> Drafted:
+def make_draft(
+    prepared: Prepared,
+    machine: Machine,
+    read_at: str,
+    wish: Wish,
+    mix: Mix,
+    begun: Beginning | None = None,
+) -> Drafted:
     """Draft against the environment as it stands now. Nothing is recorded or changed.
 
     Args:
@@ -85,6 +93,7 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, m
         read_at: the time, ISO 8601, UTC.
         wish: what was asked for.
         mix: makes the bundle ready again, where some parts stay as they are.
+        begun: where opening the environment has begun.
 
     Raises:
         TargetError: when the environment cannot be reached or a secret is missing.
@@ -94,7 +103,7 @@ def make_draft(prepared: Prepared, machine: Machine, read_at: str, wish: Wish, m
     came_from = environment.after[0] if environment.after else None
     elsewhere = evaluate(prepared.matrix, came_from, prepared.today) if came_from else None
     with open_environment(
-        environment, prepared.bundle.project, machine, prepared.values, read_only=True
+        environment, prepared.bundle.project, machine, prepared.values, read_only=True, begun=begun
     ) as place:
         live = place.composition(place.clock(lambda: read_at)())
         if live.last is None or live.last.digest != prepared.bundle.digest:

@@ -19,7 +19,6 @@ import time
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager
-from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from graphlib import TopologicalSorter
 from itertools import groupby, takewhile
@@ -27,6 +26,9 @@ from queue import Empty, SimpleQueue
 from threading import Condition, current_thread, main_thread
 from types import FrameType
 from typing import Any, Generic, Protocol, TypeVar
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inchworm.core.errors import InchwormError
 from inchworm.core.execution import StepReport, StepState
@@ -134,8 +136,7 @@ class Journal(Protocol):
         ...
 
 
-@dataclass(kw_only=True)
-class Executor(Generic[Site]):
+class Executor(Struct, Generic[Site], kw_only=True):
     """Carries out actions at a site.
 
     Attributes:
@@ -345,8 +346,7 @@ def perform_beside(
             crew.close(interrupt)
 
 
-@dataclass(frozen=True)
-class Ended(Generic[Site]):
+class Ended(Struct, Generic[Site], frozen=True):
     """An action that has ended in another thread: with a report, or an error of ours."""
 
     action: Action[Site]
@@ -367,8 +367,7 @@ class Ended(Generic[Site]):
         return self.outcome
 
 
-@dataclass(frozen=True)
-class _Signal:
+class _Signal(Struct, frozen=True):
     """A signal that came meanwhile, and what it would have done at once."""
 
     number: int

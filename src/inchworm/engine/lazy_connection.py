@@ -45,5 +45,6 @@ class LazyConnection:
 
     def close(self) -> None:
         """Let go of the connection, if there is one."""
-        if self._future is not None and self._future.exception() is None:
-            self._future.result().close()
+        future, self._future = self._future, None
+        if future is not None and future.exception() is None:
+            future.result().close()

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import WrongEnvironment
@@ -33,8 +35,7 @@ if TYPE_CHECKING:
     from inchworm.targets.jupyter_server import JupyterServer
 
 
-@dataclass(frozen=True, kw_only=True)
-class OpenEnvironment:
+class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
     """One environment, reached."""
 
     environment: Environment
@@ -47,6 +48,8 @@ class OpenEnvironment:
     machine: Machine
     read_of: str | None = None
     """The database with its state, and how it is reached, as text; None where that is not known."""
+    remembered: Remembered | None = None
+    """What the database had when it was read last, if nobody has written to it since."""
 
     @property
     def database(self) -> Database:
@@ -124,20 +127,9 @@ class OpenEnvironment:
             composed = self.database.reading_catalogue(lambda: self._composed(is_for_draft))
             read = Remembered(composed, is_for_draft)
             if self.read_of is not None:
-                self._compositions.put(self.environment.name, self.read_of, read)
+                Compositions(self.machine.root).put(self.environment.name, self.read_of, read)
         items, schedules = self.items(), self.workspace.schedules()
         return replace(read.composition, read_at=read_at, items=items, schedules=schedules)
-
-    @cached_property
-    def remembered(self) -> Remembered | None:
-        """What the database had when it was read last, if nobody has written to it since."""
-        if self.read_of is None:
-            return None
-        return self._compositions.get(self.environment.name, self.read_of)
-
-    @property
-    def _compositions(self) -> Compositions:
-        return Compositions(self.machine.root)
 
     def _composed(self, is_for_draft: bool) -> Composition:
         """What the database has; the services are asked each time."""

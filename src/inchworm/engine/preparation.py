@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
 from types import MappingProxyType
+
+from msgspec import Struct, field
 
 from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.environments.environment import Environment
@@ -28,8 +29,7 @@ _NO_OTHERS: Mapping[PartId, Bundle | None] = MappingProxyType({})
 _NO_VALUES: Mapping[str, Value] = MappingProxyType({})
 
 
-@dataclass(frozen=True, kw_only=True)
-class Prepared:
+class Prepared(Struct, frozen=True, kw_only=True, dict=True):
     """A bundle made ready for one environment, with its values.
 
     It is read when somebody asks for what is in it, and each part is rendered when it is asked for:

@@ -14,9 +14,10 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from inchworm.core.entry.judging import Admission
 from inchworm.core.environments.physical_names import PhysicalNames
@@ -47,8 +48,7 @@ THREADS = 4
 """How many models are built at a time where the environment does not say."""
 
 
-@dataclass(kw_only=True)
-class Work:
+class Work(Struct, kw_only=True):
     """Everything that carrying out needs.
 
     Attributes:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import InchwormError
@@ -17,8 +18,7 @@ from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.machine import Machine
 
 
-@dataclass(frozen=True, kw_only=True)
-class Passage:
+class Passage(Struct, frozen=True, kw_only=True):
     """The promotions that an environment's database has behind it.
 
     Attributes:

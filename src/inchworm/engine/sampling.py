@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from functools import cached_property
 
+from msgspec import Struct
 from sqlglot import exp
 
 from inchworm.core.environments.environment import Environment
@@ -24,8 +24,7 @@ from inchworm.core.sql.selection import first_rows
 from inchworm.targets.databases import Database
 
 
-@dataclass(frozen=True, kw_only=True)
-class Question:
+class Question(Struct, frozen=True, kw_only=True):
     """Which rows are asked for.
 
     Attributes:
@@ -37,8 +36,7 @@ class Question:
     where: exp.Expr | None = None
 
 
-@dataclass(frozen=True, kw_only=True)
-class Selected:
+class Selected(Struct, frozen=True, kw_only=True):
     """The SELECT of some rows, and the rows that it returned.
 
     Attributes:

@@ -14,8 +14,8 @@ from sqlglot import exp
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.identifiers import PartId, PromotionId, RelationName
 from inchworm.core.lineage.facts import interfaces_digest
-from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import Interface, LivePart
+from inchworm.core.promotion.holds import Hold
 from inchworm.core.promotion.rollback import Undone
 from inchworm.core.rendered import Script
 from inchworm.core.running.run import Run, RunId

@@ -7,9 +7,10 @@ recorded there is ever removed: a table of somebody else may have any name.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import replace
 from functools import cached_property
 from types import MappingProxyType
+
+from msgspec.structs import replace
 
 from inchworm.core.identifiers import RelationName
 from inchworm.core.parts import Digest

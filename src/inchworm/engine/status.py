@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import InchwormError
@@ -15,8 +16,7 @@ from inchworm.engine.connections import open_environment
 from inchworm.targets.machine import Machine
 
 
-@dataclass(frozen=True, kw_only=True)
-class EnvironmentStatus:
+class EnvironmentStatus(Struct, frozen=True, kw_only=True):
     """One environment as it is now; ``problem`` says why it could not be read."""
 
     environment: Environment

@@ -13,8 +13,10 @@ import threading
 import time
 from collections import defaultdict, deque
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
 from functools import partial
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inchworm.application.schedules import LiveEnvironment, read_live
 from inchworm.application.workplace import Workplace
@@ -33,16 +35,14 @@ _AT_ONCE = 8
 """How many runs are at work at a time in an environment whose database can be shared."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class AtWork:
+class AtWork(Struct, frozen=True, kw_only=True):
     """A run that the host has started, and when."""
 
     job: Job
     began: dt.datetime
 
 
-@dataclass(frozen=True, kw_only=True)
-class Watched:
+class Watched(Struct, frozen=True, kw_only=True):
     """An environment as the host saw it last.
 
     Attributes:
@@ -57,8 +57,7 @@ class Watched:
     jobs: tuple[AtWork, ...] = ()
 
 
-@dataclass
-class _Considered:
+class _Considered(Struct):
     """What the host has dealt with already, by schedule: the latest due time, and files."""
 
     times: dict[str, dt.datetime] = field(default_factory=dict)
@@ -74,8 +73,7 @@ class _Considered:
         self.files.pop(schedule, None)
 
 
-@dataclass
-class Host:
+class Host(Struct):
     """Watches environments, and starts what is due there.
 
     Where a database can be shared, several runs are at work at a time: they know of each other by
@@ -268,4 +266,4 @@ class Host:
 
     def _note(self, name: str, **changed: object) -> None:
         with self._lock:
-            self._watched[name] = replace(self._watched[name], **changed)  # type: ignore[arg-type]
+            self._watched[name] = replace(self._watched[name], **changed)

@@ -5,7 +5,8 @@ from __future__ import annotations
 import threading
 from collections import defaultdict
 from collections.abc import Callable
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from inchworm.application.running import prepare_live
 from inchworm.application.workplace import Workplace
@@ -19,8 +20,7 @@ _WAITING = 32
 """Requests of an environment that may wait for each other."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Taken:
+class Taken(Struct, frozen=True, kw_only=True):
     """What a flow has taken in.
 
     Attributes:
@@ -41,8 +41,7 @@ class Busy(Exception):
     """Too much comes at once, or somebody else has the database: later it may be taken."""
 
 
-@dataclass
-class Inbox:
+class Inbox(Struct):
     """Takes in what comes, one request at a time in each environment.
 
     Attributes:
@@ -103,8 +102,7 @@ class Inbox:
         )
 
 
-@dataclass(frozen=True, kw_only=True)
-class _Ready:
+class _Ready(Struct, frozen=True, kw_only=True):
     """A live bundle, made ready for what comes.
 
     Attributes:

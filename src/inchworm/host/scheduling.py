@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inchworm.application.schedules import LiveEnvironment, LiveSchedule
 from inchworm.core.identifiers import Kind, PartId
@@ -14,8 +15,7 @@ from inchworm.core.running.schedules import Missed, latest_due
 _NOTHING_TRIED: Mapping[str, frozenset[ListedFile]] = {}
 
 
-@dataclass(frozen=True, kw_only=True)
-class Job:
+class Job(Struct, frozen=True, kw_only=True):
     """A run that a host is going to start.
 
     Attributes:

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from http import HTTPStatus
 
+from msgspec import Struct, field
 from starlette.exceptions import HTTPException
 from starlette.requests import Request
 
 from inchworm.sim.requests import bearer, is_token, token_digest
 
 
-@dataclass(frozen=True)
-class Tokens:
+class Tokens(Struct, frozen=True):
     """The tokens of one purpose, of which nothing but the digests is kept.
 
     Attributes:

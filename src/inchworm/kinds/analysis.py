@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Collection, Iterator, Mapping
-from dataclasses import replace
 from functools import cache
 from importlib import import_module
 from typing import Any, TypeVar
+
+from msgspec.structs import replace
 
 from inchworm.core.checks.findings import Finding
 from inchworm.core.checks.rules import suspect_finding

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from typing import Generic, Protocol, TypeVar
+
+from msgspec import Struct, field
 
 from inchworm.core.checks.findings import Finding
 from inchworm.core.identifiers import Kind
@@ -16,8 +17,7 @@ from inchworm.core.sql.declared import Declared
 from inchworm.core.structure.tables import Table
 
 
-@dataclass(frozen=True, kw_only=True)
-class Surroundings:
+class Surroundings(Struct, frozen=True, kw_only=True):
     """The files and settings that a part may look at beyond its own files while it is read."""
 
     dialect: str

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any, Literal
 
+from msgspec import Struct
 from pydantic import model_validator
 
 from inchworm.core.checks import rules
@@ -43,8 +43,7 @@ class ConnectionSettings(Verifying):
         return self
 
 
-@dataclass(frozen=True, kw_only=True)
-class Connection:
+class Connection(Struct, frozen=True, kw_only=True):
     """A connection that has been read."""
 
     part: PartId

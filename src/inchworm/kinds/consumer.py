@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts import Facts, Read
@@ -27,8 +28,7 @@ class ConsumerSettings(Settings):
     cleared: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, kw_only=True)
-class Consumer:
+class Consumer(Struct, frozen=True, kw_only=True):
     """A consumer that has been read."""
 
     part: PartId

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 
+from msgspec import Struct
 from sqlglot import exp
 
 from inchworm.core.sql.parse import parse_query
@@ -20,8 +20,7 @@ def is_calculated(text: str) -> bool:
     return _COLUMN.fullmatch(text) is None
 
 
-@dataclass(frozen=True, kw_only=True)
-class OutwardRows:
+class OutwardRows(Struct, frozen=True, kw_only=True):
     """Where the values of a flow's fields come from.
 
     Attributes:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any, Literal
 
+from msgspec import Struct, field
 from pydantic import Field, model_validator
 
 from inchworm.core.identifiers import PartId
@@ -148,8 +148,7 @@ def _only(name: str, end: End, *keys: str) -> None:
         raise ValueError(f"[{name}] {key} means nothing here; known: {', '.join(keys)}")
 
 
-@dataclass(frozen=True, kw_only=True)
-class Flow:
+class Flow(Struct, frozen=True, kw_only=True):
     """A flow that has been read, with the API document at its outside end, if it has one."""
 
     part: PartId

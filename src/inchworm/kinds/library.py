@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from inchworm.core.checks import rules
 from inchworm.core.identifiers import Kind, PartId
@@ -18,8 +19,7 @@ from inchworm.kinds.base import Surroundings
 from inchworm.kinds.settings import Report, read_document
 
 
-@dataclass(frozen=True, kw_only=True)
-class Library:
+class Library(Struct, frozen=True, kw_only=True):
     """A library that has been read: its source files by path.
 
     Attributes:

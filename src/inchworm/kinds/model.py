@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any, Literal, Self, TypeVar
 
+from msgspec import Struct
 from pydantic import Field, model_validator
 from sqlglot import exp
 
@@ -85,8 +85,7 @@ class ModelSettings(Settings):
         return self
 
 
-@dataclass(frozen=True, kw_only=True)
-class Model:
+class Model(Struct, frozen=True, kw_only=True):
     """A model that has been read."""
 
     part: PartId
@@ -252,8 +251,7 @@ class CheckSettings(Settings):
     message: str = ""
 
 
-@dataclass(frozen=True, kw_only=True)
-class DataCheck:
+class DataCheck(Struct, frozen=True, kw_only=True):
     """A check file that has been read: a SELECT that must return no row."""
 
     part: PartId

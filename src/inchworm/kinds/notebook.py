@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Container, Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
+from msgspec import Struct, field
 from sqlglot import exp
 
 from inchworm.core.checks import rules
@@ -39,8 +39,7 @@ from inchworm.kinds.settings import Report
 from inchworm.kinds.sql_rules import rule_of
 
 
-@dataclass(frozen=True, kw_only=True)
-class Notebook:
+class Notebook(Struct, frozen=True, kw_only=True):
     """A notebook that has been read."""
 
     part: PartId
@@ -53,8 +52,7 @@ class Notebook:
     asked: Asked
 
 
-@dataclass
-class _Lineage:
+class _Lineage(Struct):
     """What a notebook reads and writes, as it is gathered."""
 
     owner: Node

@@ -10,8 +10,9 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import Any, NamedTuple
+
+from msgspec import Struct, field
 
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.tables import Column
@@ -43,8 +44,7 @@ class Stored(NamedTuple):
     key: tuple[str, ...]
 
 
-@dataclass
-class Asked:
+class Asked(Struct):
     """Every call of the helper."""
 
     queries: list[tuple[str, Place]] = field(default_factory=list)
@@ -62,8 +62,7 @@ class Asked:
     """In words what could not be followed."""
 
 
-@dataclass
-class Module:
+class Module(Struct):
     """Code with names of its own: the notebook, or a file of a library."""
 
     file: str
@@ -76,8 +75,7 @@ class Module:
     """Of a file of a library, all names that it gives to others."""
 
 
-@dataclass
-class CodeReader:
+class CodeReader(Struct):
     """Follows the statements of one notebook.
 
     Args:

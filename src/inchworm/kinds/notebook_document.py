@@ -10,8 +10,9 @@ import ast
 import json
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
@@ -89,8 +90,7 @@ def language_of(document: Mapping[str, Any]) -> str:
     return PYTHON if name.startswith((PYTHON, "ipython")) else name
 
 
-@dataclass
-class Cell:
+class Cell(Struct):
     """The Python code of a cell.
 
     Attributes:

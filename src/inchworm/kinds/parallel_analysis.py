@@ -12,8 +12,9 @@ import os
 from collections import deque
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
-from dataclasses import dataclass
 from functools import lru_cache
+
+from msgspec import Struct
 
 from inchworm.core.identifiers import PartId
 from inchworm.core.lineage.facts_text import read_tables, tables_line
@@ -31,8 +32,7 @@ GivenTables = Mapping[str, str]
 _Task = tuple[PartId, dict[str, bytes]]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Common:
+class Common(Struct, frozen=True, kw_only=True):
     """The values that every worker has."""
 
     dialect: str

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any, Literal
 
+from msgspec import Struct
 from pydantic import field_validator, model_validator
 
 from inchworm.core.checks import rules
@@ -96,8 +96,7 @@ class PipelineSettings(Verifying):
     steps: tuple[StepSettings, ...]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Pipeline:
+class Pipeline(Struct, frozen=True, kw_only=True):
     """A pipeline that has been read."""
 
     part: PartId

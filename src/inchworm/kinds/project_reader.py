@@ -10,15 +10,17 @@ from __future__ import annotations
 
 import re
 from collections import ChainMap, defaultdict
-from collections.abc import Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
-from functools import cached_property
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from functools import cache, cached_property
 from graphlib import CycleError, TopologicalSorter
-from typing import Any
+from typing import Any, NamedTuple
+
+from msgspec import Struct, field
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
 from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.lineage.analysis import Analysis
 from inchworm.core.lineage.facts import (
     Assembly,
     Facts,
@@ -57,8 +59,7 @@ WORTH_IT = 200_000
 """Bytes of text below which starting processes takes longer than it saves."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Reading:
+class Reading(Struct, frozen=True, kw_only=True):
     """An assembly, and the definitions behind it, which are read again when they are asked for."""
 
     assembly: Assembly
@@ -122,29 +123,79 @@ def read_project(
     matrix, findings = read_files(contents, known_environments)
     sources, wrong_sources, source_uses = _sources(contents)
     findings += wrong_sources
-    parts = _parts(contents, findings)
     shared = contents.below(_SEEN_BY_OTHERS)
-    rounds = _Rounds(parts, shared, dialect, Held() if known is None else known)
-    rounds.go()
-    findings += rounds.cycles
-    for outline in rounds.outlines.values():
-        findings += outline.findings
+    known = Held() if known is None else known
+    if known.analysis is not None:
+        outcome = _recalled(known.analysis, contents, shared, dialect, known)
+    else:
+        outcome = _worked_out(contents, shared, dialect, known)
+        if known.keeps_analysis:
+            known.analysis = Analysis.of(
+                outcome.parts, outcome.outlines.values(), outcome.order, outcome.findings
+            )
     assembly = Assembly(
         name=name,
         version=version,
         dialect=dialect,
-        parts={p: with_documents(parts[p], o, shared) for p, o in rounds.outlines.items()},
-        outlines=rounds.outlines,
-        fetch=rounds.fetch,
-        model_order=rounds.order,
+        parts=outcome.parts,
+        outlines=outcome.outlines,
+        fetch=outcome.fetch,
+        model_order=outcome.order,
         matrix=matrix,
         environments=known_environments or (),
         policies=policies or Policies(),
         environment_uses=(*environment_uses, *source_uses),
         sources=sources,
-        findings=tuple(findings),
+        findings=(*findings, *outcome.findings),
     )
     return Reading(assembly=assembly, shared=shared)
+
+
+class _Outcome(NamedTuple):
+    """What reading all parts comes to."""
+
+    parts: Mapping[PartId, Part]
+    outlines: Mapping[PartId, Outline]
+    fetch: Callable[[PartId], Facts]
+    order: tuple[PartId, ...]
+    findings: tuple[Finding, ...]
+
+
+def _worked_out(contents: Contents, shared: Contents, dialect: str, known: FactsCache) -> _Outcome:
+    """All parts, and whatever is not known about them, or no longer true, worked out."""
+    findings: list[Finding] = []
+    parts = _parts(contents, findings)
+    rounds = _Rounds(parts, shared, dialect, known)
+    rounds.go()
+    findings += rounds.cycles
+    for outline in rounds.outlines.values():
+        findings += outline.findings
+    return _Outcome(
+        parts={p: with_documents(parts[p], o, shared) for p, o in rounds.outlines.items()},
+        outlines=rounds.outlines,
+        fetch=rounds.fetch,
+        order=rounds.order,
+        findings=tuple(findings),
+    )
+
+
+def _recalled(
+    analysis: Analysis, contents: Contents, shared: Contents, dialect: str, known: FactsCache
+) -> _Outcome:
+    """All parts as they were when just these files were read before."""
+    outlines = {outline.part: outline for outline in analysis.outlines}
+
+    @cache
+    def rounds() -> _Rounds:
+        return _Rounds(_parts(contents, []), shared, dialect, known, dict(outlines))
+
+    def fetch(part: PartId) -> Facts:
+        try:
+            return read_facts(known[part])
+        except UNREADABLE:  # their text is lost, or of other files by now
+            return rounds().fetch(part)
+
+    return _Outcome(analysis.parts(contents), outlines, fetch, analysis.order, analysis.findings)
 
 
 def _parts(contents: Contents, findings: list[Finding]) -> dict[PartId, Part]:
@@ -168,8 +219,7 @@ _BESIDE = (".md", ".rst", ".txt", ".gitkeep", ".gitignore")
 """Endings of files that explain the parts beside them."""
 
 
-@dataclass
-class _Rounds:
+class _Rounds(Struct, dict=True):
     """Brings the facts of all parts up to date."""
 
     parts: Mapping[PartId, Part]
@@ -183,8 +233,8 @@ class _Rounds:
 
     def go(self) -> None:
         """Work out whatever is not known, or no longer true."""
-        for name in self.known.names - set(map(str, self.parts)):
-            del self.known[PartId.parse(name)]
+        for part in set(self.known) - self.parts.keys():
+            del self.known[part]
         fresh = [part for part in self.parts.values() if not self._take_over(part)]
         for kinds in ({Kind.SCHEMA}, {Kind.NOTEBOOK}, {Kind.MODEL}):
             self._work_out([part for part in fresh if part.id.kind in kinds])

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from typing import Literal
 
+from msgspec import Struct
+from msgspec.structs import replace
 from sqlglot import exp
 
 from inchworm.core.checks import rules
@@ -54,8 +55,7 @@ class ScriptSettings(Settings):
     """What was changed by hand, with a digest of what it was changed to."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Schema:
+class Schema(Struct, frozen=True, kw_only=True):
     """A schema that has been read, with the tables that its scripts make."""
 
     part: PartId
@@ -189,8 +189,7 @@ class SchemaKind:
         )
 
 
-@dataclass
-class _Reading:
+class _Reading(Struct):
     part: PartId
     dialect: str
     report: Report

@@ -9,9 +9,11 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field, to_builtins
+from msgspec.structs import asdict
 
 from inchworm import __version__
 from inchworm.core.checks.findings import Finding
@@ -33,8 +35,7 @@ _VERSION = 7
 """Raised whenever the same files are read otherwise than before."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Storage:
+class Storage(Struct, frozen=True, kw_only=True):
     """Where the ledger and the bundles are.
 
     Attributes:
@@ -50,8 +51,7 @@ class Storage:
     bundles: str
 
 
-@dataclass(frozen=True, kw_only=True)
-class ProjectSettings:
+class ProjectSettings(Struct, frozen=True, kw_only=True):
     """The settings in ``inchworm.toml``."""
 
     name: str
@@ -64,8 +64,7 @@ class ProjectSettings:
     """The branch that releases come from; None where any will do."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Declarations:
+class Declarations(Struct, frozen=True, kw_only=True):
     """Everything that is declared about the project and its environments.
 
     Attributes:
@@ -133,11 +132,11 @@ def _sum(body: object) -> str:
 
 
 def _to_json(declared: Declarations) -> dict[str, Any]:
-    settings = asdict(declared.settings)
-    policies = {name: sorted(kinds) for name, kinds in settings["policies"].items()}
+    settings = declared.settings
+    policies = {name: sorted(kinds) for name, kinds in asdict(settings.policies).items()}
     return {
-        "settings": settings | {"policies": policies},
-        "environments": [asdict(environment) for environment in declared.environments],
+        "settings": asdict(settings) | {"storage": asdict(settings.storage), "policies": policies},
+        "environments": [to_builtins(environment) for environment in declared.environments],
         "uses": [list(use) for use in declared.uses],
     }
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
 from typing import Annotated, Literal
 from zoneinfo import available_timezones
 
+from msgspec.structs import replace
 from pydantic import Field, field_validator, model_validator
 
 from inchworm.core.entry.closed_hours import closed_time

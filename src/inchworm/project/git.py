@@ -12,8 +12,9 @@ import os
 import subprocess
 import tarfile
 from collections.abc import Collection
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from inchworm.core.errors import ProjectError
 
@@ -26,8 +27,7 @@ _NOTHING_EXECUTED = (
 )
 
 
-@dataclass(frozen=True, kw_only=True)
-class GitState:
+class GitState(Struct, frozen=True, kw_only=True):
     """The commit that a tree is at.
 
     Attributes:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from inchworm.core.checks.findings import Finding
 from inchworm.core.checks.rules import suspect_finding
@@ -44,8 +45,7 @@ _ANY_DAY = dt.date(2000, 1, 1)
 """Stands for today where it does not matter."""
 
 
-@dataclass(frozen=True)
-class Project:
+class Project(Struct, frozen=True, dict=True):
     """A project on disk."""
 
     root: Path

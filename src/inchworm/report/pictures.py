@@ -8,12 +8,13 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from graphlib import CycleError, TopologicalSorter
 from itertools import pairwise
 from pathlib import Path
 from statistics import fmean
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from inchworm.core.lineage.graph import Edge, How, Node
 from inchworm.report.figures import new_figure, save
@@ -38,8 +39,7 @@ _LINES: Mapping[How, tuple[str, str]] = {
 _TABLE, _PART, _EDGE_OF_BOX = "#eef2f0", "#f6eedd", "#5b6661"
 
 
-@dataclass
-class Box:
+class Box(Struct):
     """A table or part: its left and top in inches (downwards), and its rows."""
 
     owner: str
@@ -63,8 +63,7 @@ class Box:
         return self.top + _ROW * (at + 0.5)
 
 
-@dataclass(frozen=True, order=True)
-class Passage:
+class Passage(Struct, frozen=True, order=True):
     """A gap in a layer through which edges pass that lead further than to the next layer."""
 
     source: str
@@ -139,8 +138,7 @@ def _untangled(layers: list[list[Slot]], beside: Mapping[Slot, set[Slot]]) -> li
     return layers
 
 
-@dataclass(frozen=True)
-class Placed:
+class Placed(Struct, frozen=True):
     """A picture's parts in inches: boxes by owner, passages, and the size of the whole."""
 
     boxes: Mapping[str, Box]

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from inchworm.core.promotion.states import State
 from inchworm.report.figures import new_figure, save
 
 
-@dataclass(frozen=True, kw_only=True)
-class Moment:
+class Moment(Struct, frozen=True, kw_only=True):
     """A promotion, as far as it is drawn.
 
     Attributes:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from difflib import SequenceMatcher
 from html import escape
+
+from msgspec import Struct
 
 _AROUND = 3
 """Lines shown before and after each difference."""
@@ -13,8 +14,7 @@ _LONGEST = 4_000
 """Lines of a text that are compared; a longer one is cut."""
 
 
-@dataclass(frozen=True)
-class Row:
+class Row(Struct, frozen=True):
     """A line of both texts: its number and text on each side; None where it has no such line.
 
     A row without lines stands for lines that are the same and left out.

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import io
-import json
 import re
 import zipfile
 import zlib
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from typing import BinaryIO
+
+import msgspec
 
 from inchworm.core.bundle.bundle import (
     MANIFEST,
@@ -70,7 +71,7 @@ def read_bundle(content: BinaryIO, name: str) -> Bundle:
         manifest_text = archive.read(entries.pop(MANIFEST))
         if archive.read(entries.pop(SEAL)) != seal_bytes(manifest_text):
             raise _unreadable(name, f"{MANIFEST} was altered after packing")
-        manifest = json.loads(manifest_text)
+        manifest = msgspec.json.decode(manifest_text)
         sizes = {path: entry.file_size for path, entry in entries.items()}
         return check_bundle(manifest, _Packed(archive, entries, name), name, sizes)
 

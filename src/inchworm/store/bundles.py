@@ -17,9 +17,10 @@ from __future__ import annotations
 import io
 import os
 import uuid
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
+
+from msgspec import Struct
 
 from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.errors import BundleError, ProjectError, UsageError, did_you_mean
@@ -61,8 +62,7 @@ class Place(Protocol):
         ...
 
 
-@dataclass(frozen=True)
-class Folder:
+class Folder(Struct, frozen=True):
     """A folder on this machine."""
 
     path: Path
@@ -99,8 +99,7 @@ class Folder:
         return str(path.relative_to(self.root) if path.is_relative_to(self.root) else path)
 
 
-@dataclass(frozen=True)
-class Remote:
+class Remote(Struct, frozen=True):
     """A folder of any file system that fsspec knows."""
 
     files: AbstractFileSystem
@@ -189,8 +188,7 @@ def place_at(address: str, root: Path) -> Place:
     return Remote(files, folder, address)
 
 
-@dataclass(frozen=True)
-class BundleStore:
+class BundleStore(Struct, frozen=True):
     """The bundles of a project."""
 
     place: Place

@@ -3,27 +3,23 @@
 One file for each environment. It is a convenience: what is missing, damaged, or was written by
 another version of the program is read anew from the environment, and nothing is said about it.
 
-Thousands of parts are read twenty times as fast as from a database by Python's own pickle. A pickle
-names the classes that its objects are of; only the frozen classes of values are taken that a
-composition is made of, so that a file that somebody else has written can run nothing.
+It is MessagePack, which is read as values of the types that a composition has, and as nothing else.
 """
 
 from __future__ import annotations
 
-import datetime as dt
-import io
-import pickle
 import tempfile
 import zlib
 from contextlib import suppress
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
+
+import msgspec
 
 from inchworm import __version__
-from inchworm.core.identifiers import Kind, PartId, RelationName
+from inchworm.core.identifiers import PartId
 from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import digest_of
-from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import (
     CompletedPromotion,
     Composition,
@@ -33,13 +29,16 @@ from inchworm.core.promotion.composition import (
     RanMigration,
     SetSchedule,
 )
+from inchworm.core.promotion.holds import Hold
 from inchworm.core.running.api_versions import ApiVersion
-from inchworm.core.structure.definitions import Definition, Difference, Thing
+from inchworm.core.structure.definitions import Definition, Difference
 from inchworm.core.structure.shapes import ColumnShape, TableShape
-from inchworm.core.structure.tables import Column, ColumnsByName, Table
+from inchworm.core.structure.tables import Column, Table
 
 FOLDER = ".inchworm/compositions"
 _OWNER_ONLY = 0o600
+_FORMER = ".pickle"
+"""The ending that the files of former versions have."""
 
 
 class Remembered(NamedTuple):
@@ -78,17 +77,16 @@ class Compositions:
         if header != _header(of, content):
             return None
         try:
-            read = _Values(io.BytesIO(content)).load()
-        except (pickle.UnpicklingError, AttributeError, TypeError, ValueError, EOFError):
+            return msgspec.msgpack.decode(content, type=Remembered)
+        except msgspec.DecodeError:
             return None
-        return read if isinstance(read, Remembered) else None
 
     def put(self, environment: str, of: str, read: Remembered) -> None:
         """Remember what an environment is composed of, in the place of what it was before.
 
         That it cannot be remembered is no fault that anybody has to hear of.
         """
-        content = pickle.dumps(read, pickle.HIGHEST_PROTOCOL)
+        content = msgspec.msgpack.encode(read, enc_hook=str)  # names know their pieces
         with suppress(OSError):
             self._folder.mkdir(parents=True, exist_ok=True)
             with tempfile.TemporaryDirectory(dir=self._folder) as folder:
@@ -96,9 +94,10 @@ class Compositions:
                 whole.write_bytes(_header(of, content) + b"\n" + content)
                 whole.chmod(_OWNER_ONLY)
                 whole.replace(self._file(environment))
+            self._file(environment).with_suffix(_FORMER).unlink(missing_ok=True)
 
     def _file(self, environment: str) -> Path:
-        return self._folder / f"{environment}.pickle"
+        return self._folder / f"{environment}.msgpack"
 
 
 _FIELDS = (
@@ -106,30 +105,9 @@ _FIELDS = (
     *(Head, Hold, Interface, LivePart, Mixture, PartId, RanMigration, Remembered, SetSchedule),
     *(Table, TableShape),
 )
-_TAKEN = {
-    (each.__module__, each.__qualname__): each
-    for each in (*_FIELDS, ColumnsByName, Kind, RelationName, Thing, dt.date)
-}
-"""The classes of all values that a composition has."""
-
 _LAYOUT = digest_of(repr([(each.__name__, [*each.__annotations__]) for each in _FIELDS]).encode())
 """Another one, once one of the classes gets another field."""
 
 
 def _header(of: str, content: bytes) -> bytes:
     return digest_of(f"{__version__} {_LAYOUT} {of} {zlib.crc32(content)}".encode()).encode()
-
-
-class _Values(pickle.Unpickler):
-    """Reads values of compositions, and of no other class."""
-
-    def find_class(self, module: str, name: str) -> Any:
-        """One of the classes of a composition.
-
-        Raises:
-            UnpicklingError: when it is another one.
-        """
-        try:
-            return _TAKEN[module, name]
-        except KeyError as error:
-            raise pickle.UnpicklingError(f"{module}.{name} is none of a composition") from error

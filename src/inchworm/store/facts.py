@@ -11,7 +11,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import zlib
-from collections.abc import Iterator, Mapping, Sequence, Set
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from functools import cached_property
 from pathlib import Path
@@ -51,9 +51,8 @@ class FactsStore(FactsCache):
     def __init__(self, path: Path, stamp: str) -> None:
         self._path = path
         self._stamp = stamp
-        self._outlines: dict[PartId, Outline] = {}
-        self._new: dict[str, str] = {}
-        self._gone: set[str] = set()
+        self._new: dict[PartId, str] = {}
+        self._gone: set[PartId] = set()
         self.files: dict[str, Seen] = {}
         self.checked: Any = None
         self._connection: sqlite3.Connection | None = None
@@ -87,21 +86,32 @@ class FactsStore(FactsCache):
         return names
 
     @cached_property
-    def _rows(self) -> dict[str, Any]:
-        """Outlines as plain data, by part; those that are damaged are left out."""
+    def _outlines(self) -> dict[PartId, Outline]:
+        """The outlines of all parts that something is known about, without damaged ones."""
         if self._connection is None:
             return {}
+        from inchworm.core.lineage.facts_text import read_outlines
+
         try:
             rows = self._connection.execute("SELECT sum, outline FROM outlines").fetchall()
-            whole = [text for sum_, text in rows if sum_ == zlib.crc32(text.encode())]
-            return {row[0]: row for row in json.loads(f"[{','.join(whole)}]")}
+            whole = (text for sum_, text in rows if sum_ == zlib.crc32(text.encode()))
+            return {outline.part: outline for outline in read_outlines(whole)}
         except (sqlite3.Error, *UNREADABLE):
             return {}
+
+    def names(self) -> tuple[str, ...]:
+        """The parts that are remembered, as ``kind:name``, whatever is known about them."""
+        if self._connection is None:
+            return ()
+        try:
+            return tuple(name for (name,) in self._connection.execute("SELECT part FROM outlines"))
+        except sqlite3.Error:
+            return ()
 
     def forget(self) -> None:
         """Know nothing, and remove the file."""
         self.close()
-        self.__dict__.pop("_rows", None)
+        self.__dict__.pop("_outlines", None)
         self.__dict__.pop("order", None)
         self.files, self.checked = {}, None
         with suppress(OSError):
@@ -116,14 +126,13 @@ class FactsStore(FactsCache):
     # ---- facts --------------------------------------------------------------------------------
 
     def __getitem__(self, part: PartId) -> str:
-        name = str(part)
-        if name in self._new:
-            return self._new[name]
-        if name not in self._rows or self._connection is None:
+        if part in self._new:
+            return self._new[part]
+        if part in self._gone or self._connection is None:
             raise KeyError(part)
         try:
             row = self._connection.execute(
-                "SELECT sum, facts FROM facts WHERE part = ?", (name,)
+                "SELECT sum, facts FROM facts WHERE part = ?", (str(part),)
             ).fetchone()
         except (sqlite3.Error, UnicodeDecodeError) as error:
             raise KeyError(part) from error
@@ -134,37 +143,22 @@ class FactsStore(FactsCache):
     def __setitem__(self, part: PartId, text: str) -> None:
         from inchworm.core.lineage.facts_text import read_outline
 
-        self._new[str(part)] = text
+        self._new[part] = text
         self._outlines[part] = read_outline(text)
 
     def __delitem__(self, part: PartId) -> None:
-        name = str(part)
-        self._gone.add(name)
-        self._rows.pop(name, None)
-        self._new.pop(name, None)
+        self._gone.add(part)
+        self._new.pop(part, None)
         self._outlines.pop(part, None)
 
     def __iter__(self) -> Iterator[PartId]:
-        return (PartId.parse(name) for name in {**self._rows, **self._new})
+        return iter(self._outlines)
 
     def __len__(self) -> int:
-        return len({**self._rows, **self._new})
-
-    @property
-    def names(self) -> Set[str]:
-        """The parts that something is known about, as ``kind:name``."""
-        return self._rows.keys() | self._new.keys()
+        return len(self._outlines)
 
     def outline(self, part: PartId) -> Outline | None:
-        outline = self._outlines.get(part)
-        from inchworm.core.lineage.facts_text import outline_from
-
-        if outline is None and (row := self._rows.get(str(part))) is not None:
-            try:
-                outline = self._outlines[part] = outline_from(row)
-            except UNREADABLE:
-                return None
-        return outline
+        return self._outlines.get(part)
 
     # ---- keeping ------------------------------------------------------------------------------
 
@@ -197,17 +191,17 @@ class FactsStore(FactsCache):
         to.executemany("INSERT OR REPLACE INTO files VALUES (?, ?, ?, ?, ?, ?)", new_files)
         gone = [(path,) for path in self.files.keys() - files.keys()]
         to.executemany("DELETE FROM files WHERE path = ?", gone)
-        left = [(name,) for name in self._gone - self._new.keys()]
+        left = [(str(part),) for part in self._gone - self._new.keys()]
         to.executemany("DELETE FROM outlines WHERE part = ?", left)
         to.executemany("DELETE FROM facts WHERE part = ?", left)
-        heads = ((name, outline_line(text)) for name, text in self._new.items())
+        heads = ((str(part), outline_line(text)) for part, text in self._new.items())
         to.executemany(
             "INSERT OR REPLACE INTO outlines VALUES (?, ?, ?)",
             ((name, zlib.crc32(line.encode()), line) for name, line in heads),
         )
         to.executemany(
             "INSERT OR REPLACE INTO facts VALUES (?, ?, ?)",
-            ((name, zlib.crc32(text.encode()), text) for name, text in self._new.items()),
+            ((str(part), zlib.crc32(text.encode()), text) for part, text in self._new.items()),
         )
         if "order" in self.__dict__:
             order = json.dumps(list(self.order), ensure_ascii=False)

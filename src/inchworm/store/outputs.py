@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from inchworm.core.errors import BundleError, UsageError
 from inchworm.store.bundles import Place, place_at
 
 
-@dataclass(frozen=True)
-class Outputs:
+class Outputs(Struct, frozen=True):
     """The files of runs."""
 
     place: Place

@@ -6,9 +6,10 @@ import datetime as dt
 import glob
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
+
+from msgspec import Struct
 
 from inchworm.core.errors import TargetError
 from inchworm.core.running.copying import ListedFile
@@ -27,8 +28,7 @@ _STAMPS = ("ETag", "etag", "md5Hash", "md5", "mtime", "LastModified", "last_modi
 _TIMES = ("mtime", "LastModified", "last_modified", "updated", "created")
 
 
-@dataclass(frozen=True)
-class FilePlace:
+class FilePlace(Struct, frozen=True):
     """A folder, and the files below it."""
 
     files: AbstractFileSystem

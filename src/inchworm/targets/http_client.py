@@ -8,11 +8,12 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from http import HTTPStatus
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import urlencode
+
+from msgspec import Struct, field
 
 from inchworm.core.errors import TargetError
 from inchworm.targets.secret import Secret
@@ -30,8 +31,7 @@ _LARGEST_ANSWER = 64 * 1024 * 1024
 """Bytes of an answer."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Answer:
+class Answer(Struct, frozen=True, kw_only=True):
     """An answer of a service."""
 
     status: int

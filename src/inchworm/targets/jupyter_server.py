@@ -10,11 +10,12 @@ import json
 import uuid
 from collections.abc import Iterator, Mapping
 from contextlib import closing
-from dataclasses import dataclass
 from http import HTTPStatus
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
+
+from msgspec import Struct
 
 from inchworm import __version__
 from inchworm.core.errors import TargetError
@@ -71,8 +72,7 @@ that it has the session there, so each connection has a mark of its own in its p
 different ledgers have the same ids."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class KernelSession:
+class KernelSession(Struct, frozen=True, kw_only=True):
     """A kernel that a run has had started.
 
     Attributes:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 
+from msgspec import Struct
 
-@dataclass(frozen=True, kw_only=True)
-class Machine:
+
+class Machine(Struct, frozen=True, kw_only=True):
     """This machine, as far as adapters may look at it.
 
     Attributes:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 
-@dataclass(frozen=True, kw_only=True)
-class Installed:
+class Installed(Struct, frozen=True, kw_only=True):
     """What is installed.
 
     Attributes:

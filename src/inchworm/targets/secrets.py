@@ -9,11 +9,12 @@ from __future__ import annotations
 
 import stat
 from collections.abc import Mapping
-from dataclasses import dataclass
 from http import HTTPStatus
 from pathlib import Path
 from typing import Any, Protocol
 from urllib.parse import quote
+
+from msgspec import Struct
 
 from inchworm.core.environments.environment import SecretStoreAddress
 from inchworm.core.errors import InchwormError, TargetError
@@ -37,8 +38,7 @@ class SecretSource(Protocol):
         ...
 
 
-@dataclass(frozen=True)
-class Environ:
+class Environ(Struct, frozen=True):
     """``env:NAME``: environment variables."""
 
     variables: Mapping[str, str]
@@ -53,8 +53,7 @@ class Environ:
         return value, ""
 
 
-@dataclass(frozen=True)
-class Files:
+class Files(Struct, frozen=True):
     """``file:PATH``: files that only their owner can read; relative paths start at the project."""
 
     root: Path
@@ -77,8 +76,7 @@ class Files:
         return value, ""
 
 
-@dataclass(frozen=True)
-class SecretStore:
+class SecretStore(Struct, frozen=True):
     """``secret:PATH#KEY``, or ``secret:PATH@VERSION#KEY``: a key-value service over HTTP.
 
     ``GET /v1/secrets/PATH?version=N`` answers ``{"data": {KEY: value}, "version": N}``, 404 where

@@ -11,8 +11,9 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from inchworm.core.checks.findings import Finding
 from inchworm.core.errors import BundleError
@@ -33,8 +34,7 @@ MAX_TOTAL_BYTES = 512 * 1024 * 1024
 MAX_MANIFEST_BYTES = 128 * 1024 * 1024
 
 
-@dataclass(frozen=True, kw_only=True)
-class Provenance:
+class Provenance(Struct, frozen=True, kw_only=True):
     """Where a bundle comes from; it is told, not digested."""
 
     commit: str | None
@@ -44,8 +44,7 @@ class Provenance:
     tool: str
 
 
-@dataclass(frozen=True, kw_only=True)
-class Bundle:
+class Bundle(Struct, frozen=True, kw_only=True):
     """A bundle in memory: its identity, its files and its manifest."""
 
     project: str
@@ -92,8 +91,7 @@ def version_in_name(project: str, name: str) -> tuple[int, ...]:
     return tuple(map(int, version.groups())) if version else ()
 
 
-@dataclass(frozen=True, kw_only=True)
-class BundleIdentity:
+class BundleIdentity(Struct, frozen=True, kw_only=True):
     """What a bundle says that it is."""
 
     name: str

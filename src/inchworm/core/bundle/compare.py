@@ -7,8 +7,9 @@ columns and types. A change of anything else is a change, too, but nobody outsid
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from inchworm.core.bundle.api_changes import Api, api_changes
 from inchworm.core.identifiers import Kind, PartId
@@ -30,8 +31,7 @@ class Weight(StrEnum):
     """Something that could be relied on is gone or different."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Change:
+class Change(Struct, frozen=True, kw_only=True):
     """One difference.
 
     Attributes:

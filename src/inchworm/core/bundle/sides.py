@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from enum import StrEnum
+
+from msgspec import Struct, field
 
 from inchworm.core.environments.environment import DatabaseAddress
 from inchworm.core.identifiers import PartId
@@ -29,8 +30,7 @@ class PartState(StrEnum):
     """Somebody changed it by hand on one side."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class SidePart:
+class SidePart(Struct, frozen=True, kw_only=True):
     """A part on one side.
 
     Attributes:
@@ -44,8 +44,7 @@ class SidePart:
     values: Mapping[str, str] | None = None
 
 
-@dataclass(frozen=True, kw_only=True)
-class Side:
+class Side(Struct, frozen=True, kw_only=True):
     """A version of the project, or an environment.
 
     Attributes:
@@ -80,8 +79,7 @@ def rights_of(granted: Iterable[Definition], address: DatabaseAddress) -> dict[s
     return rights
 
 
-@dataclass(frozen=True, kw_only=True)
-class ComparedPart:
+class ComparedPart(Struct, frozen=True, kw_only=True):
     """A part, and how its two sides stand to each other.
 
     Attributes:

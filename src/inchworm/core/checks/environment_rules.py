@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Collection, Iterator, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding, Severity
@@ -54,8 +55,7 @@ def _gone(assembly: Assembly, live: Composition) -> Iterator[Finding]:
                     yield rules.COLUMN_GONE.finding(message, part=provider)
 
 
-@dataclass(frozen=True)
-class _Looser:
+class _Looser(Struct, frozen=True):
     """A property of a column or table that readers could rely on before, and cannot any more."""
 
     rule: rules.Rule

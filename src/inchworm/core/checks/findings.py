@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict, dataclass
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 
 class Severity(StrEnum):
@@ -16,8 +18,7 @@ class Severity(StrEnum):
     NOTE = "note"
 
 
-@dataclass(frozen=True, kw_only=True)
-class Finding:
+class Finding(Struct, frozen=True, kw_only=True):
     """One thing that a rule found, where, why it matters and what to do about it."""
 
     rule: str
@@ -47,8 +48,7 @@ def finding_from(document: Mapping[str, Any]) -> Finding:
     return Finding(**{**document, "severity": Severity(document["severity"])})
 
 
-@dataclass(frozen=True, kw_only=True)
-class Group:
+class Group(Struct, frozen=True, kw_only=True):
     """Findings of one cause: the first of them, and those that follow from it."""
 
     head: Finding

@@ -5,8 +5,9 @@ from __future__ import annotations
 import datetime as dt
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from functools import cached_property
+
+from msgspec import Struct
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
@@ -29,8 +30,7 @@ def pipeline_order(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     yield from _between(work)
 
 
-@dataclass(frozen=True)
-class _Work:
+class _Work(Struct, frozen=True, dict=True):
     """Who works on what. Sets of stages are bits of a number, so that one pass finds all orders."""
 
     assembly: Assembly

@@ -7,9 +7,9 @@ it: where they come from, and their types. What is guarded, or not known, is lef
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from typing import NamedTuple
 
+from msgspec import Struct
 from sqlglot import exp
 
 from inchworm.core.checks import rules
@@ -56,8 +56,7 @@ class Suspicion(NamedTuple):
     line: int | None
 
 
-@dataclass(frozen=True, kw_only=True)
-class Context:
+class Context(Struct, frozen=True, kw_only=True):
     """A query with all that is known about it.
 
     Attributes:

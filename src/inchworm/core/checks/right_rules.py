@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
@@ -51,8 +52,7 @@ def check_rights(
             )
 
 
-@dataclass(frozen=True, kw_only=True)
-class Ending:
+class Ending(Struct, frozen=True, kw_only=True):
     """How a relation ends, so that no other of its kind and name takes its place.
 
     Attributes:

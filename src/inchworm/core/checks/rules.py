@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from types import MappingProxyType
+
+from msgspec import Struct
 
 from inchworm.core.checks.findings import Finding, Severity
 from inchworm.core.parameters.literals import Suspect
@@ -14,8 +15,7 @@ REGISTRY: Mapping[str, Rule] = MappingProxyType(_registry)
 """All rules by id."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Rule:
+class Rule(Struct, frozen=True, kw_only=True):
     """A check rule: what it finds, why that matters, and what to do about it."""
 
     id: str

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding, Severity
@@ -12,8 +14,7 @@ from inchworm.core.checks.findings import Finding, Severity
 FILE = "waivers.toml"
 
 
-@dataclass(frozen=True, kw_only=True)
-class Waiver:
+class Waiver(Struct, frozen=True, kw_only=True):
     """A finding of one rule about one part is accepted up to and including a day."""
 
     rule: str

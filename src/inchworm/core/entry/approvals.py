@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import asdict
 
 from inchworm.core.entry.statements import opened, statement
 from inchworm.core.parts import Digest
@@ -30,8 +32,7 @@ class Identity(StrEnum):
     SYSTEM = "system"
 
 
-@dataclass(frozen=True, kw_only=True)
-class Approval:
+class Approval(Struct, frozen=True, kw_only=True):
     """What somebody said about a draft, as the ledger keeps it.
 
     Attributes:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 _DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 _CLOCK = r"(?:(?P<{0}day>mon|tue|wed|thu|fri|sat|sun)\s+)?(?P<{0}hour>\d\d):(?P<{0}minute>\d\d)"
@@ -15,8 +16,7 @@ _DAY = 24 * 60
 _WEEK = 7 * _DAY
 
 
-@dataclass(frozen=True)
-class ClosedHours:
+class ClosedHours(Struct, frozen=True):
     """A time that comes again and again.
 
     Attributes:
@@ -39,8 +39,7 @@ class ClosedHours:
         return minute >= self.begins or minute < self.ends
 
 
-@dataclass(frozen=True)
-class ClosedDays:
+class ClosedDays(Struct, frozen=True):
     """Days of the calendar, the first and the last included."""
 
     first: dt.date

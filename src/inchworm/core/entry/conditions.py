@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, fields
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from inchworm.core.identifiers import Kind, PartId
 
 
-@dataclass(frozen=True, kw_only=True)
-class EntryConditions:
+class EntryConditions(Struct, frozen=True, kw_only=True):
     """What an environment demands before a promotion may run.
 
     Attributes:
@@ -57,16 +58,16 @@ class EntryConditions:
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> EntryConditions:
         """Conditions as they were remembered."""
-        listed = {f.name for f in fields(cls) if str(f.type).startswith("tuple")}
-        given: dict[str, Any] = {n: tuple(v) if n in listed else v for n, v in data.items()}
+        given: dict[str, Any] = {
+            name: tuple(value) if isinstance(value, list) else value for name, value in data.items()
+        }
         return cls(**given)
 
 
 NO_CONDITIONS = EntryConditions()
 
 
-@dataclass(frozen=True, kw_only=True)
-class MeasureCondition:
+class MeasureCondition(Struct, frozen=True, kw_only=True):
     """A number that a notebook must have measured in an environment.
 
     Attributes:

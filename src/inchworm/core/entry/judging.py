@@ -7,9 +7,11 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import asdict, dataclass, field
 from typing import Any
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
+from msgspec.structs import asdict
 
 from inchworm.core.checks.findings import Finding, Severity
 from inchworm.core.counting import counted
@@ -21,8 +23,7 @@ from inchworm.core.parameters.values import spell_duration
 from inchworm.core.parts import Digest
 
 
-@dataclass(frozen=True, kw_only=True)
-class Judged:
+class Judged(Struct, frozen=True, kw_only=True):
     """One entry condition.
 
     Attributes:
@@ -36,8 +37,7 @@ class Judged:
     evidence: str
 
 
-@dataclass(frozen=True, kw_only=True)
-class Admission:
+class Admission(Struct, frozen=True, kw_only=True):
     """By what a promotion was let into an environment.
 
     Attributes:
@@ -50,7 +50,7 @@ class Admission:
 
     def to_json(self) -> dict[str, Any]:
         """The admission as the ledger keeps it."""
-        return asdict(self)
+        return asdict(self) | {"judged": [asdict(judged) for judged in self.judged]}
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> Admission:
@@ -59,8 +59,7 @@ class Admission:
         return cls(judged=judged, exception=data["exception"])
 
 
-@dataclass(frozen=True, kw_only=True)
-class CheckedApproval:
+class CheckedApproval(Struct, frozen=True, kw_only=True):
     """An approval, with what became of looking at it.
 
     Attributes:
@@ -75,8 +74,7 @@ class CheckedApproval:
     problem: str = ""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Vouched:
+class Vouched(Struct, frozen=True, kw_only=True):
     """A signature of a bundle, with what became of looking at it.
 
     Attributes:
@@ -88,8 +86,7 @@ class Vouched:
     problem: str = ""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Passed:
+class Passed(Struct, frozen=True, kw_only=True):
     """How an environment that a bundle has to pass through stands to it.
 
     Attributes:
@@ -103,24 +100,21 @@ class Passed:
     problem: str = ""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Number:
+class Number(Struct, frozen=True, kw_only=True):
     """A number that a notebook measured: its value, and the run."""
 
     value: float
     run: str
 
 
-@dataclass(frozen=True, kw_only=True)
-class Answer:
+class Answer(Struct, frozen=True, kw_only=True):
     """How a command ended that was asked: its exit code, None if it took too long; its text."""
 
     code: int | None
     text: str
 
 
-@dataclass(frozen=True, kw_only=True)
-class Evidence:
+class Evidence(Struct, frozen=True, kw_only=True):
     """Everything that conditions are judged by.
 
     Attributes:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 FILE = "people.toml"
 GROUP = "group:"
 
 
-@dataclass(frozen=True, kw_only=True)
-class Person:
+class Person(Struct, frozen=True, kw_only=True):
     """Somebody who may be asked to approve.
 
     Attributes:
@@ -30,8 +30,7 @@ class Person:
         return name.strip().lower() in {self.name.lower(), *(each.lower() for each in self.also)}
 
 
-@dataclass(frozen=True)
-class People:
+class People(Struct, frozen=True):
     """All of them, by name."""
 
     by_name: Mapping[str, Person] = field(default_factory=dict)

@@ -9,8 +9,9 @@ from __future__ import annotations
 import base64
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from inchworm.core.parts import Digest
 
@@ -65,8 +66,7 @@ def envelope(payload: bytes, key: str, signature: bytes) -> dict[str, Any]:
     }
 
 
-@dataclass(frozen=True, kw_only=True)
-class Opened:
+class Opened(Struct, frozen=True, kw_only=True):
     """The content of an envelope, which nobody has held against the signature yet.
 
     Attributes:

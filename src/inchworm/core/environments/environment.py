@@ -5,7 +5,9 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inchworm.core.entry.conditions import NO_CONDITIONS, EntryConditions
 from inchworm.core.environments.verification import Verification
@@ -32,8 +34,7 @@ def owner_name(user: str) -> str:
     return name
 
 
-@dataclass(frozen=True, kw_only=True)
-class Corner:
+class Corner(Struct, frozen=True, kw_only=True):
     """Somebody's corner of a database.
 
     Attributes:
@@ -63,8 +64,7 @@ class Corner:
         return frozenset(name for name in known if any(c.fullmatch(name) for c in corners))
 
 
-@dataclass(frozen=True, kw_only=True)
-class DatabaseAddress:
+class DatabaseAddress(Struct, frozen=True, kw_only=True):
     """Where an environment's database is. ``url`` and ``password`` may hold ``${parameters}``."""
 
     url: str
@@ -99,8 +99,7 @@ class DatabaseAddress:
         return relation(self.physical_schema(logical.schema), logical.table)
 
 
-@dataclass(frozen=True, kw_only=True)
-class ServiceAddress:
+class ServiceAddress(Struct, frozen=True, kw_only=True):
     """Where a workspace or gateway is: ``sim:NAME`` in process, or an http address."""
 
     url: str
@@ -111,8 +110,7 @@ class ServiceAddress:
     """How many versions of its API a flow answers to, the live one included."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class NotebookServerAddress(ServiceAddress):
+class NotebookServerAddress(ServiceAddress, frozen=True, kw_only=True):
     """Where a Jupyter Server is that takes the notebooks and runs them: an http address.
 
     Attributes:
@@ -130,16 +128,14 @@ class NotebookServerAddress(ServiceAddress):
         return self.folder or named
 
 
-@dataclass(frozen=True, kw_only=True)
-class SecretStoreAddress:
+class SecretStoreAddress(Struct, frozen=True, kw_only=True):
     """Where a key-value service is, and the reference of the token that opens it."""
 
     url: str
     token: str
 
 
-@dataclass(frozen=True, kw_only=True)
-class Environment:
+class Environment(Struct, frozen=True, kw_only=True):
     """One environment, as its file declares it."""
 
     name: str

@@ -6,8 +6,9 @@ A document is compared leaf by leaf. A path leads to a leaf: keys of objects, an
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from inchworm.core.parameters.matrix import references, substitute
 from inchworm.core.parameters.values import Type, Value
@@ -21,8 +22,7 @@ _SHORTEST = 4
 """Characters of a value that is recognised inside a text; a shorter one may be there by chance."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Leaf:
+class Leaf(Struct, frozen=True, kw_only=True):
     """A leaf that is not what was put there.
 
     Attributes:
@@ -52,8 +52,7 @@ def changed_leaves(was: Any, now: Any, path: Path = ()) -> Iterator[Leaf]:
         yield Leaf(path=path, was=was, now=now)
 
 
-@dataclass(frozen=True, kw_only=True)
-class NewValue:
+class NewValue(Struct, frozen=True, kw_only=True):
     """A parameter whose value somebody changed by changing the item: it is all of a leaf."""
 
     parameter: str

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from inchworm.core.identifiers import RelationName
 
 
-@dataclass(frozen=True, kw_only=True)
-class Owned:
+class Owned(Struct, frozen=True, kw_only=True):
     """A table or view, and whose it is.
 
     Attributes:
@@ -24,8 +23,7 @@ class Owned:
     is_ours: bool
 
 
-@dataclass(frozen=True, kw_only=True)
-class Rights:
+class Rights(Struct, frozen=True, kw_only=True):
     """The rights of an identity in a database; a database without identities refuses nothing.
 
     Attributes:

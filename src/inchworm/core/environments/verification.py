@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import asdict, dataclass, fields
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 
 class Asked(StrEnum):
@@ -22,8 +24,7 @@ class Asked(StrEnum):
     """A run of a pipeline, model, notebook or flow: how it ended."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Verification:
+class Verification(Struct, frozen=True, kw_only=True):
     """A question with its expected answer.
 
     Attributes:
@@ -51,8 +52,7 @@ class Verification:
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> Verification:
         """A verification as it was remembered."""
-        known = {each.name for each in fields(cls)}
-        given = {name: value for name, value in data.items() if name in known}
+        given = {name: data[name] for name in cls.__struct_fields__ if name in data}
         return cls(**{**given, "asked": Asked(given["asked"])})
 
 

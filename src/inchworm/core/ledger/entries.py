@@ -5,8 +5,9 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any, NamedTuple
+
+from msgspec import Struct
 
 GENESIS = "0" * 64
 """The hash in place of the one before the first entry."""
@@ -23,8 +24,7 @@ BEGINNING = Head(0, GENESIS)
 """The end of a chain without entries."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Entry:
+class Entry(Struct, frozen=True, kw_only=True):
     """One thing that happened.
 
     Attributes:

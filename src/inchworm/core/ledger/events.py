@@ -7,8 +7,9 @@ stay readable, and those of newer ones are refused rather than misunderstood.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
 from typing import Any, ClassVar, Self, get_args
+
+from msgspec import Struct
 
 from inchworm.core.entry.approvals import Approval
 from inchworm.core.entry.judging import Admission
@@ -26,8 +27,7 @@ from inchworm.core.running.states import RunState
 _VERSION = "version"
 
 
-@dataclass(frozen=True, kw_only=True)
-class LedgerStarted:
+class LedgerStarted(Struct, frozen=True, kw_only=True):
     """The ledger began, under a name of its own."""
 
     kind: ClassVar[str] = "ledger-started"
@@ -44,8 +44,7 @@ class LedgerStarted:
         return cls(ledger=body["ledger"])
 
 
-@dataclass(frozen=True, kw_only=True)
-class Packed:
+class Packed(Struct, frozen=True, kw_only=True):
     """A bundle was packed."""
 
     kind: ClassVar[str] = "packed"
@@ -64,8 +63,7 @@ class Packed:
         return cls(digest=body["digest"], commit=body["commit"], snapshot=body["snapshot"])
 
 
-@dataclass(frozen=True, kw_only=True)
-class Drafted:
+class Drafted(Struct, frozen=True, kw_only=True):
     """A promotion was drafted."""
 
     kind: ClassVar[str] = "drafted"
@@ -83,8 +81,7 @@ class Drafted:
         return cls(draft=Draft.from_json(body["draft"]), commit=body["commit"])
 
 
-@dataclass(frozen=True, kw_only=True)
-class StateChanged:
+class StateChanged(Struct, frozen=True, kw_only=True):
     """A promotion is in another state.
 
     Attributes:
@@ -113,8 +110,7 @@ class StateChanged:
         )
 
 
-@dataclass(frozen=True, kw_only=True)
-class StatementsRecorded:
+class StatementsRecorded(Struct, frozen=True, kw_only=True):
     """A promotion that begins or goes on is about to run these statements."""
 
     kind: ClassVar[str] = "statements"
@@ -131,8 +127,7 @@ class StatementsRecorded:
         return cls(statements=Statements(packed=body["packed"]))
 
 
-@dataclass(frozen=True, kw_only=True)
-class StepReported:
+class StepReported(Struct, frozen=True, kw_only=True):
     """A step of a promotion began or ended, or waits again."""
 
     kind: ClassVar[str] = "step"
@@ -150,8 +145,7 @@ class StepReported:
         return cls(step=body["step"], report=StepReport.from_json(body))
 
 
-@dataclass(frozen=True, kw_only=True)
-class Judgement:
+class Judgement(Struct, frozen=True, kw_only=True):
     """Somebody said yes or no to a draft, or let it in by exception."""
 
     kind: ClassVar[str] = "approval"
@@ -168,8 +162,7 @@ class Judgement:
         return cls(approval=Approval.from_json(body["approval"]))
 
 
-@dataclass(frozen=True, kw_only=True)
-class RunStarted:
+class RunStarted(Struct, frozen=True, kw_only=True):
     """A run of something that is live began."""
 
     kind: ClassVar[str] = "run-started"
@@ -186,15 +179,13 @@ class RunStarted:
         return cls(plan=RunPlan.from_json(body["plan"]))
 
 
-@dataclass(frozen=True, kw_only=True)
-class RunStepReported(StepReported):
+class RunStepReported(StepReported, frozen=True, kw_only=True):
     """A step of a run began or ended."""
 
     kind: ClassVar[str] = "run-step"
 
 
-@dataclass(frozen=True, kw_only=True)
-class RunEnded:
+class RunEnded(Struct, frozen=True, kw_only=True):
     """A run ended."""
 
     kind: ClassVar[str] = "run-ended"
@@ -212,8 +203,7 @@ class RunEnded:
         return cls(state=RunState(body["state"]), message=body["message"])
 
 
-@dataclass(frozen=True, kw_only=True)
-class Heard:
+class Heard(Struct, frozen=True, kw_only=True):
     """Promotions of other ledgers, as an environment's database told of them."""
 
     kind: ClassVar[str] = "heard"
@@ -222,7 +212,7 @@ class Heard:
     @property
     def body(self) -> dict[str, Any]:
         """The event as an entry keeps it."""
-        return {"promotions": [asdict(promotion) for promotion in self.promotions]}
+        return {"promotions": [promotion.to_json() for promotion in self.promotions]}
 
     @classmethod
     def of(cls, body: Mapping[str, Any]) -> Self:
@@ -230,8 +220,7 @@ class Heard:
         return cls(promotions=tuple(map(CompletedPromotion.from_json, body["promotions"])))
 
 
-@dataclass(frozen=True, kw_only=True)
-class HeadSigned:
+class HeadSigned(Struct, frozen=True, kw_only=True):
     """Somebody signed the end that the chain had before this entry.
 
     Attributes:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.core.entry.approvals import Approval
 from inchworm.core.execution import StepReport
@@ -67,8 +69,7 @@ def promotion_of(ledger: str, entries: Sequence[Entry]) -> Promotion:
     return replace(promotion, steps=steps, approvals=tuple(approvals), recorded=tuple(recorded))
 
 
-@dataclass(frozen=True, kw_only=True)
-class Summary:
+class Summary(Struct, frozen=True, kw_only=True):
     """A promotion in one line, for questions about many.
 
     Attributes:
@@ -91,8 +92,7 @@ class Summary:
     seconds: float
 
 
-@dataclass(frozen=True, kw_only=True)
-class HeardPromotion:
+class HeardPromotion(Struct, frozen=True, kw_only=True):
     """A promotion of another ledger, as an environment's database told of it.
 
     Attributes:

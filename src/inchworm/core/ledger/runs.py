@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from inchworm.core.execution import StepReport
 from inchworm.core.ledger.entries import Entry

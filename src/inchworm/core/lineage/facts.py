@@ -13,10 +13,11 @@ from __future__ import annotations
 import hashlib
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, fields
 from enum import StrEnum
 from functools import cached_property, lru_cache
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from inchworm.core.checks.findings import Finding
 from inchworm.core.environments.verification import Verification
@@ -98,8 +99,7 @@ class Scheduled(NamedTuple):
         return f"after {self.after}" if self.after else f"when {self.arrives} has files"
 
 
-@dataclass(frozen=True, kw_only=True)
-class Facts:
+class Facts(Struct, frozen=True, kw_only=True):
     """The facts of one part: its tables, reads, edges, needs and uses."""
 
     part: PartId
@@ -159,7 +159,7 @@ class Facts:
         return columns
 
 
-class Outline(NamedTuple):
+class Outline(Struct, frozen=True, omit_defaults=True):
     """The part of the facts that is looked at for every part, and what they were worked out from.
 
     Attributes:
@@ -215,7 +215,8 @@ class Outline(NamedTuple):
         return tuple(schedule.name for schedule in self.schedules)
 
 
-IN_BOTH = tuple(field.name for field in fields(Facts) if field.name in Outline._field_defaults)
+_BY_DEFAULT = Outline.__struct_fields__[-len(Outline.__struct_defaults__) :]
+IN_BOTH = tuple(name for name in Facts.__struct_fields__ if name in _BY_DEFAULT)
 """What facts and their outline say alike."""
 
 
@@ -347,8 +348,7 @@ def _provider_rank(part: PartId) -> int:
     return _PROVIDER_RANK.get(part.kind, 2)
 
 
-@dataclass(frozen=True, kw_only=True)
-class Policies:
+class Policies(Struct, frozen=True, kw_only=True):
     """The kinds of part of which the project wants something said."""
 
     about: frozenset[Kind] = frozenset()
@@ -356,8 +356,7 @@ class Policies:
     columns: frozenset[Kind] = frozenset()
 
 
-@dataclass(frozen=True, kw_only=True)
-class Assembly:
+class Assembly(Struct, frozen=True, kw_only=True, dict=True):
     """A whole project version: its parts, what is known about them, and the findings so far."""
 
     name: str

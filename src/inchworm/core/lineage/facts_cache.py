@@ -6,16 +6,17 @@ Whoever only wants to know whether anything changed imports this and nothing hea
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import MutableMapping, Sequence, Set
+from collections.abc import MutableMapping, Sequence
 from typing import TYPE_CHECKING
 
 from inchworm.core.identifiers import PartId
 from inchworm.core.parts import Digest
 
 if TYPE_CHECKING:
+    from inchworm.core.lineage.analysis import Analysis
     from inchworm.core.lineage.facts import Outline
 
-FACTS_VERSION = 12
+FACTS_VERSION = 13
 """Grows whenever the same files would give other facts than before, so that none are kept."""
 
 UNREADABLE = (ValueError, KeyError, IndexError, TypeError)
@@ -27,14 +28,15 @@ class FactsCache(MutableMapping[PartId, str]):
 
     Attributes:
         order: the names of all models so that each came after those that it read.
+        keeps_analysis: whether the analysis of all parts is kept as a whole, too: of files that
+            never change.
+        analysis: that of just the files that are read, where it is kept; the facts of a part are
+            then those of its outline there, or none.
     """
 
     order: Sequence[str] = ()
-
-    @property
-    def names(self) -> Set[str]:
-        """The parts that something is known about, as ``kind:name``."""
-        return set(map(str, self))
+    keeps_analysis: bool = False
+    analysis: Analysis | None = None
 
     def keep(self) -> None:
         """Have what is new remembered beyond this process, where there is a place for it."""

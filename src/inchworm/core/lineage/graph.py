@@ -9,10 +9,11 @@ from __future__ import annotations
 
 from collections import defaultdict, deque
 from collections.abc import Callable, Collection, Hashable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from enum import StrEnum
 from functools import cache
 from typing import Generic, NamedTuple, TypeVar
+
+from msgspec import Struct
 
 
 class How(StrEnum):
@@ -77,8 +78,7 @@ class Direction(StrEnum):
     DOWN = "down"
 
 
-@dataclass(frozen=True, kw_only=True)
-class Step:
+class Step(Struct, frozen=True, kw_only=True):
     """A node met on a walk: how it was reached, and what follows."""
 
     node: Node

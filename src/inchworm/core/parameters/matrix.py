@@ -9,8 +9,9 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
@@ -25,8 +26,7 @@ FOLDER = "parameters"
 _REFERENCE = re.compile(r"\$\{([^}]*)\}")
 
 
-@dataclass(frozen=True, kw_only=True)
-class Parameter:
+class Parameter(Struct, frozen=True, kw_only=True):
     """One row of the matrix, as declared."""
 
     name: str
@@ -143,8 +143,7 @@ def _rows(table: Mapping[str, Any], path: KeyPath) -> Iterator[tuple[KeyPath, An
             yield place, item
 
 
-@dataclass(frozen=True)
-class _Row:
+class _Row(Struct, frozen=True):
     file: str
     document: TomlDocument
     path: KeyPath
@@ -217,8 +216,7 @@ class _Row:
         )
 
 
-@dataclass(frozen=True, kw_only=True)
-class Values:
+class Values(Struct, frozen=True, kw_only=True):
     """All values of one environment, and what could not be found or converted."""
 
     environment: str

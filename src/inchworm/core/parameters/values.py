@@ -5,11 +5,12 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 from enum import StrEnum
 from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from msgspec import Struct
 
 _TODAY = re.compile(r"^\s*today\s*(?:([+-])\s*(\d+)\s*([dw]))?\s*$")
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(?:([kKmMgGtT])(i)?)?[bB]?")
@@ -37,8 +38,7 @@ class Type(StrEnum):
 Plain = str | int | Decimal | bool | dt.date | dt.datetime | dt.timedelta | None
 
 
-@dataclass(frozen=True, kw_only=True)
-class Value:
+class Value(Struct, frozen=True, kw_only=True):
     """What a parameter is in one environment; of a secret, only the reference.
 
     ``plain`` is None for an optional parameter without a value there: NULL in SQL, and in a
@@ -71,8 +71,7 @@ class Value:
         return float(self.plain) if isinstance(self.plain, Decimal) else self.text
 
 
-@dataclass(frozen=True, kw_only=True)
-class Domain:
+class Domain(Struct, frozen=True, kw_only=True):
     """Which values a parameter may have.
 
     Attributes:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Collection
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from inchworm.core.identifiers import RelationName
 from inchworm.core.parts import Digest
@@ -26,8 +27,7 @@ class Purpose(StrEnum):
     """A schema in which a promotion tries what it is going to do."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Aside:
+class Aside(Struct, frozen=True, kw_only=True):
     """A relation beside the live ones, as the bookkeeping records it.
 
     Attributes:

@@ -6,11 +6,10 @@ as they are live. It is read, checked and drafted as one whole, so lineage inclu
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import asdict, dataclass
 from fnmatch import fnmatchcase
-from typing import Any
+
+from msgspec import Struct
 
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.identifiers import PartId
@@ -25,40 +24,7 @@ Sources = Mapping[PartId, str]
 :data:`ABSENT`."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Hold:
-    """A part that is deliberately kept as it is in an environment, or kept out of it.
-
-    Attributes:
-        until: the last day of the hold; None of one that somebody has to lift.
-        by: who asked for it.
-        at: when it took effect, ISO 8601, UTC; empty of one that is drafted.
-    """
-
-    part: PartId
-    because: str
-    until: dt.date | None
-    by: str
-    at: str = ""
-
-    def holds_on(self, day: dt.date) -> bool:
-        """Whether it is in force on a day."""
-        return self.until is None or day <= self.until
-
-    def to_json(self) -> dict[str, Any]:
-        """The hold as the ledger keeps it."""
-        until = self.until.isoformat() if self.until else None
-        return asdict(self) | {"part": str(self.part), "until": until}
-
-    @classmethod
-    def from_json(cls, data: Mapping[str, Any]) -> Hold:
-        """A hold as the ledger kept it."""
-        until = dt.date.fromisoformat(data["until"]) if data["until"] else None
-        return cls(**{**data, "part": PartId.parse(data["part"]), "until": until})
-
-
-@dataclass(frozen=True, kw_only=True)
-class Choice:
+class Choice(Struct, frozen=True, kw_only=True):
     """The parts that are to go, as somebody wrote it.
 
     Each text is a part, a pattern of parts (``model:hydro.*``), a kind (``model:``), a folder or

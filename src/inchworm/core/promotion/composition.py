@@ -4,24 +4,23 @@ from __future__ import annotations
 
 import json
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import asdict, dataclass, field
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
+
+from msgspec import Struct, field
+from msgspec.structs import asdict
 
 from inchworm.core.environments.environment import DatabaseAddress
 from inchworm.core.identifiers import Kind, PartId, PromotionId, promotion_key
 from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import Digest, digest_of
+from inchworm.core.promotion.holds import Hold
 from inchworm.core.running.api_versions import ApiVersion
 from inchworm.core.structure.definitions import Definition, Difference
 from inchworm.core.structure.tables import Table
 
-if TYPE_CHECKING:
-    from inchworm.core.promotion.choosing import Hold
 
-
-@dataclass(frozen=True, kw_only=True)
-class Interface:
+class Interface(Struct, frozen=True, kw_only=True):
     """What a live part is to others.
 
     Attributes:
@@ -69,8 +68,7 @@ def _names(listed: Mapping[str, list[str]]) -> dict[str, tuple[str, ...]]:
     return {table: tuple(columns) for table, columns in listed.items()}
 
 
-@dataclass(frozen=True, kw_only=True)
-class LivePart:
+class LivePart(Struct, frozen=True, kw_only=True, dict=True):
     """A part that was put into an environment.
 
     Attributes:
@@ -124,8 +122,7 @@ class LivePart:
         return self.part.kind is not Kind.SCHEMA or self.interface.managed
 
 
-@dataclass(frozen=True, kw_only=True)
-class RanMigration:
+class RanMigration(Struct, frozen=True, kw_only=True):
     """A migration that a database has behind it."""
 
     schema: str
@@ -138,8 +135,7 @@ class RanMigration:
     """Its text, as it ran."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Mixture:
+class Mixture(Struct, frozen=True, kw_only=True):
     """The parts that a promotion did not put in place as its bundle has them.
 
     Attributes:
@@ -164,8 +160,7 @@ class Mixture:
 WHOLE = Mixture()
 
 
-@dataclass(frozen=True, kw_only=True)
-class CompletedPromotion:
+class CompletedPromotion(Struct, frozen=True, kw_only=True):
     """A promotion that was completed in an environment, as its database tells.
 
     Attributes:
@@ -189,6 +184,10 @@ class CompletedPromotion:
     undoes: tuple[str, ...] = ()
     exception: str = ""
     mixture: Mixture = WHOLE
+
+    def to_json(self) -> dict[str, Any]:
+        """The promotion as the ledger keeps it."""
+        return asdict(self) | {"mixture": asdict(self.mixture)}
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> CompletedPromotion:
@@ -225,8 +224,7 @@ def passed(promotions: Sequence[CompletedPromotion], digest: Digest) -> bool:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
-class LiveItem:
+class LiveItem(Struct, frozen=True, kw_only=True):
     """Something that a workspace or gateway has: its digest, and for flows whether it is active."""
 
     part: PartId
@@ -242,8 +240,7 @@ class SetSchedule(NamedTuple):
     at: str
 
 
-@dataclass(frozen=True, kw_only=True)
-class Composition:
+class Composition(Struct, frozen=True, kw_only=True):
     """Everything that a draft needs to know about an environment.
 
     Attributes:

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
+from msgspec import Struct
 from sqlglot import exp
 
 from inchworm.core.identifiers import ColumnName, RelationName
 
 
-@dataclass(frozen=True, kw_only=True)
-class RowCheck:
+class RowCheck(Struct, frozen=True, kw_only=True):
     """A check on the rows of one table.
 
     Attributes:

@@ -8,8 +8,9 @@ up what was changed by hand, where that very change is there.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from difflib import unified_diff
+
+from msgspec import Struct
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
@@ -22,8 +23,7 @@ from inchworm.core.rendered import RenderedParts, Script, When
 from inchworm.core.structure.definitions import Difference
 
 
-@dataclass(frozen=True, kw_only=True)
-class Pending:
+class Pending(Struct, frozen=True, kw_only=True):
     """A migration that the database does not have behind it.
 
     Attributes:

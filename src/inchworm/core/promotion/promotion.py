@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import asdict
 
 from inchworm.core.checks.findings import Finding, finding_from
 from inchworm.core.entry.approvals import Approval
@@ -13,16 +15,16 @@ from inchworm.core.entry.judging import Admission
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, PromotionId, Subject, subject_named
 from inchworm.core.parts import Digest, digest_of
-from inchworm.core.promotion.choosing import Hold, Sources
+from inchworm.core.promotion.choosing import Sources
 from inchworm.core.promotion.composition import CompletedPromotion
+from inchworm.core.promotion.holds import Hold
 from inchworm.core.promotion.rollback import Rollback, Undone, UndoneMigration
 from inchworm.core.promotion.statements import Statements
 from inchworm.core.promotion.states import Phase, State
 from inchworm.core.structure.changes import Change
 
 
-@dataclass(frozen=True, kw_only=True)
-class Step:
+class Step(Struct, frozen=True, kw_only=True):
     """One thing to do.
 
     Attributes:
@@ -74,8 +76,7 @@ def step_of(phase: Phase, part: Subject, action: str, reason: str, item: str = "
     return Step(number=0, phase=phase, part=part, action=action, reason=reason, item=item)
 
 
-@dataclass(frozen=True, kw_only=True)
-class DifferingValue:
+class DifferingValue(Struct, frozen=True, kw_only=True):
     """A value that this promotion uses, and that is another one elsewhere or was one before.
 
     Attributes:
@@ -94,8 +95,7 @@ class DifferingValue:
         return asdict(self)
 
 
-@dataclass(frozen=True, kw_only=True)
-class UsedSecret:
+class UsedSecret(Struct, frozen=True, kw_only=True):
     """A secret that a promotion uses: where it is kept, and the version that was there."""
 
     name: str
@@ -107,8 +107,7 @@ class UsedSecret:
         return asdict(self)
 
 
-@dataclass(frozen=True, kw_only=True)
-class Draft:
+class Draft(Struct, frozen=True, kw_only=True):
     """What a promotion would do in an environment as it stands.
 
     Attributes:
@@ -190,7 +189,7 @@ class Draft:
             "came_from": self.came_from,
             "left_alone": dict(self.left_alone),
             "direction": self.direction.value,
-            "runs_there": asdict(self.runs_there) if self.runs_there else None,
+            "runs_there": self.runs_there.to_json() if self.runs_there else None,
             "by_hand": list(self.by_hand),
             **({"rollback": self.rollback.to_json()} if self.rollback else {}),
             **({"is_tried": True} if self.is_tried else {}),
@@ -204,7 +203,7 @@ class Draft:
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> Draft:
         """A draft as the ledger kept it."""
-        fields = {key: data[key] for key in cls.__dataclass_fields__ if key in data}
+        fields = {key: data[key] for key in cls.__struct_fields__ if key in data}
         fields["steps"] = tuple(Step.from_json(step) for step in data["steps"])
         fields["findings"] = tuple(finding_from(finding) for finding in data["findings"])
         fields["differing"] = tuple(DifferingValue(**value) for value in data["differing"])
@@ -242,8 +241,7 @@ def passed_by(promotion: PromotionId) -> str:
     return f"{_PASSED_BY}{promotion}"
 
 
-@dataclass(frozen=True, kw_only=True)
-class Promotion:
+class Promotion(Struct, frozen=True, kw_only=True):
     """A promotion as the ledger knows it."""
 
     id: PromotionId

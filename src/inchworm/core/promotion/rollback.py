@@ -8,8 +8,10 @@ scripts of the migrations that came since.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import asdict, dataclass, field, replace
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import asdict, replace
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
@@ -21,8 +23,7 @@ from inchworm.core.promotion.composition import CompletedPromotion, Composition,
 from inchworm.core.rendered import RenderedParts, Script, When
 
 
-@dataclass(frozen=True, kw_only=True)
-class Rollback:
+class Rollback(Struct, frozen=True, kw_only=True):
     """What makes a promotion a rollback.
 
     Attributes:
@@ -50,8 +51,7 @@ class Rollback:
         return cls(**{**data, "undoes": tuple(data["undoes"])})
 
 
-@dataclass(frozen=True, kw_only=True)
-class Course:
+class Course(Struct, frozen=True, kw_only=True):
     """Where a rollback leads, among the promotions of an environment.
 
     Attributes:
@@ -157,8 +157,7 @@ def usable_replaced(
 # ---- migrations --------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True, kw_only=True)
-class UndoneMigration:
+class UndoneMigration(Struct, frozen=True, kw_only=True):
     """A migration that a rollback takes back.
 
     Attributes:
@@ -175,7 +174,7 @@ class UndoneMigration:
 
     def to_json(self) -> dict[str, Any]:
         """The migration as the ledger keeps it."""
-        return asdict(self)
+        return asdict(self) | {"ran": asdict(self.ran)}
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> UndoneMigration:
@@ -187,8 +186,7 @@ Undone = Mapping[PartId, tuple[UndoneMigration, ...]]
 """The migrations that are taken back, the latest first, by schema."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Leaving:
+class Leaving(Struct, frozen=True, kw_only=True):
     """What the bundles that an environment leaves know of the migrations that ran there.
 
     Attributes:

@@ -6,12 +6,12 @@ import base64
 import gzip
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Self
 
+from msgspec import Struct
 
-@dataclass(frozen=True, kw_only=True)
-class Statements:
+
+class Statements(Struct, frozen=True, kw_only=True):
     """The statements of steps, as a promotion that began or went on was about to run them.
 
     Attributes:

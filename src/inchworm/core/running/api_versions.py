@@ -9,9 +9,10 @@ from __future__ import annotations
 import datetime as dt
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct
 
 
 class ApiState(StrEnum):
@@ -23,8 +24,7 @@ class ApiState(StrEnum):
     RETIRED = "retired"
 
 
-@dataclass(frozen=True, kw_only=True)
-class ApiVersion:
+class ApiVersion(Struct, frozen=True, kw_only=True):
     """A version of a flow's API that was put into an environment.
 
     Attributes:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 from enum import StrEnum
 from pathlib import PurePosixPath
+
+from msgspec import Struct
 
 
 class FileFormat(StrEnum):
@@ -33,8 +34,7 @@ def format_of(path: str) -> FileFormat | None:
     return _BY_SUFFIX.get(PurePosixPath(path).suffix.lower())
 
 
-@dataclass(frozen=True, kw_only=True)
-class ListedFile:
+class ListedFile(Struct, frozen=True, kw_only=True):
     """A file as its place lists it.
 
     Attributes:
@@ -50,8 +50,7 @@ class ListedFile:
     stamp: str
 
 
-@dataclass(frozen=True, kw_only=True)
-class TakenFile:
+class TakenFile(Struct, frozen=True, kw_only=True):
     """A file that a flow has taken.
 
     Attributes:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.core.errors import ProjectError, UsageError, did_you_mean
 from inchworm.core.identifiers import Kind, PartId, Whole
@@ -17,8 +19,7 @@ RUNNABLE = frozenset({Kind.PIPELINE, Kind.MODEL, Kind.NOTEBOOK, Kind.FLOW})
 """The kinds of part that can be run."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class _Stage:
+class _Stage(Struct, frozen=True, kw_only=True):
     """Parts that are worked on together: models that go live in one switch-over, or one other."""
 
     name: str

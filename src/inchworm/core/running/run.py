@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any, NamedTuple
+
+from msgspec import Struct, field
 
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, Subject, subject_named
@@ -42,8 +43,7 @@ def is_run_key(key: str) -> bool:
     return run_number(key.rpartition(":")[2]) is not None
 
 
-@dataclass(frozen=True, kw_only=True)
-class Limits:
+class Limits(Struct, frozen=True, kw_only=True):
     """What a step may take.
 
     Attributes:
@@ -68,8 +68,7 @@ class Limits:
 UNLIMITED = Limits()
 
 
-@dataclass(frozen=True, kw_only=True)
-class RunStep:
+class RunStep(Struct, frozen=True, kw_only=True):
     """One thing to execute.
 
     Attributes:
@@ -110,8 +109,7 @@ class RunStep:
         )
 
 
-@dataclass(frozen=True, kw_only=True)
-class RunPlan:
+class RunPlan(Struct, frozen=True, kw_only=True):
     """What a run is going to execute.
 
     Attributes:
@@ -173,8 +171,7 @@ class RunPlan:
         return cls(**{**data, "subject": PartId.parse(data["subject"]), "steps": steps})
 
 
-@dataclass(frozen=True, kw_only=True)
-class Measured:
+class Measured(Struct, frozen=True, kw_only=True):
     """A number that a notebook measured in a run.
 
     Attributes:
@@ -189,8 +186,7 @@ class Measured:
     at: str
 
 
-@dataclass(frozen=True, kw_only=True)
-class Run:
+class Run(Struct, frozen=True, kw_only=True):
     """A run as the ledger knows it."""
 
     id: RunId

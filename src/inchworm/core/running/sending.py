@@ -5,11 +5,12 @@ from __future__ import annotations
 import datetime as dt
 import json
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 from decimal import Decimal
 from enum import StrEnum
 from typing import Any
 from urllib.parse import quote
+
+from msgspec import Struct, field
 
 from inchworm.core.parts import digest_of
 
@@ -24,8 +25,7 @@ class Sent(StrEnum):
     """The receiver, or the API's schema, does not take it: a dead letter."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Operation:
+class Operation(Struct, frozen=True, kw_only=True):
     """An operation of an API.
 
     Attributes:
@@ -47,8 +47,7 @@ class Operation:
         return is_nullable or name in self.schema.get("required", ())
 
 
-@dataclass(frozen=True, kw_only=True)
-class Message:
+class Message(Struct, frozen=True, kw_only=True):
     """One request, and the identity of the row that it is about.
 
     Attributes:

@@ -9,8 +9,9 @@ doubt it depends on more, and says so with a problem of severity note.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 
+from msgspec import Struct
+from msgspec.structs import replace
 from sqlglot import exp
 
 from inchworm.core.lineage.graph import How, Node
@@ -45,8 +46,7 @@ Nodes = Mapping[type[exp.Expr], Sequence[exp.Expr]]
 """The nodes of a syntax tree by their kind, each kind in the order of the tree."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Resolution:
+class Resolution(Struct, frozen=True, kw_only=True):
     """The columns, reads and notes of one query, as the resolver worked them out."""
 
     columns: tuple[OutColumn, ...]

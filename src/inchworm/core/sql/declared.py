@@ -6,15 +6,15 @@ A query reaches them through functions, and by three-part names. Lineage begins 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
+
+from msgspec import Struct, field
 
 FILE = "sources.toml"
 """Where a project declares them."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Declared:
+class Declared(Struct, frozen=True, kw_only=True):
     """The places outside that a project declares.
 
     Attributes:

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
+from msgspec.structs import replace
 from sqlglot import exp
 
 from inchworm.core.errors import nearest

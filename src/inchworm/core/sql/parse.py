@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 import sys
-from dataclasses import dataclass
 
 import sqlglot
+from msgspec import Struct
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
 from sqlglot.tokens import Token, TokenType
@@ -32,8 +32,7 @@ _OPERANDS = frozenset(
 )
 
 
-@dataclass(frozen=True)
-class SqlText:
+class SqlText(Struct, frozen=True):
     """A ``.sql`` file split into its settings comment and its SQL.
 
     Both keep their line numbers: what was cut away is replaced by empty lines.

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import replace
 
+from msgspec.structs import replace
 from sqlglot import exp
 
 from inchworm.core.sql.relations import OutColumn, Relation, Sources, as_computed, as_rows

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
 
+from msgspec.structs import replace
 from sqlglot import exp
 
 from inchworm.core.sql.names import fold

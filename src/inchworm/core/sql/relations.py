@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 from typing import NamedTuple
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inchworm.core.lineage.graph import How, Node
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Table
@@ -34,8 +36,7 @@ class OutColumn(NamedTuple):
         return self if name == self.name else self._replace(name=name)
 
 
-@dataclass(frozen=True, kw_only=True)
-class Relation:
+class Relation(Struct, frozen=True, kw_only=True, dict=True):
     """A table, CTE, subquery or anything else that has columns.
 
     Attributes:
@@ -128,8 +129,7 @@ def as_rows(sources: Iterable[tuple[Node, How]]) -> Sources:
     return frozenset((n, How.WHOLE if h is How.WHOLE else How.ROWS) for n, h in sources)
 
 
-@dataclass(kw_only=True)
-class Scope:
+class Scope(Struct, kw_only=True):
     """The names that can be used at one place of a query."""
 
     relations: dict[str, Relation] = field(default_factory=dict)
@@ -139,7 +139,7 @@ class Scope:
     bound: frozenset[str] = frozenset()
     """Lambda variables: names that are no columns here."""
     outer: Scope | None = None
-    resolved: dict[int, OutColumn] = field(default_factory=dict, init=False)
+    resolved: dict[int, OutColumn] = field(default_factory=dict)
     """The columns that references meant here, by the identity of their nodes."""
 
     def add(self, name: str, relation: Relation) -> None:

@@ -8,9 +8,9 @@ where two tables of one name stand in different schemas.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from typing import NamedTuple, TypeVar
 
+from msgspec import Struct, field
 from sqlglot import exp
 
 from inchworm.core.sql.names import fold, table_name
@@ -25,8 +25,7 @@ class NewName(NamedTuple):
     table: str
 
 
-@dataclass
-class _Names:
+class _Names(Struct):
     """The tables and other sources that one query has between FROM and WHERE.
 
     Attributes:

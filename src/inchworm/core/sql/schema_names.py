@@ -10,9 +10,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 
+from msgspec import Struct
 from sqlglot import exp
 from sqlglot.tokens import Token, TokenType
 
@@ -77,8 +77,7 @@ def with_physical_schemas(
     return to_text(_as_sqlite_names(tree) if target == "sqlite" else tree, target)
 
 
-@dataclass(frozen=True)
-class _Replacement:
+class _Replacement(Struct, frozen=True):
     """Text for the characters ``start`` to ``end``, ``end`` included."""
 
     start: int
@@ -86,8 +85,7 @@ class _Replacement:
     text: str
 
 
-@dataclass
-class _Statement:
+class _Statement(Struct, dict=True):
     text: str
     physical: PhysicalSchema
     dialect: str
@@ -281,8 +279,7 @@ class _Statement:
                     yield name.lower()
 
 
-@dataclass
-class _CommandRest(_Statement):
+class _CommandRest(_Statement, dict=True):
     """The text after the first word of a command that the parser does not know."""
 
     @cached_property

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
 
+from msgspec import Struct, field
+from msgspec.structs import replace
 from sqlglot import exp
 
 from inchworm.core.errors import nearest
@@ -29,8 +30,7 @@ _HIDDEN_COLUMNS: Mapping[str, frozenset[str]] = {
 is plain in another."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Problem:
+class Problem(Struct, frozen=True, kw_only=True):
     """Something in a query that is wrong or not understood.
 
     ``kind`` is one of ``unknown-table``, ``unknown-column``, ``ambiguous-column``,
@@ -44,8 +44,7 @@ class Problem:
     suggestion: str | None = None
 
 
-@dataclass
-class ValueResolver:
+class ValueResolver(Struct):
     """Finds the sources of expressions; what a subquery is, a subclass knows."""
 
     known: Mapping[str, Table]

@@ -8,7 +8,9 @@ alter little there is :mod:`~inchworm.core.structure.rebuilding`.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inchworm.core.errors import ProjectError
 from inchworm.core.identifiers import RelationName
@@ -19,8 +21,7 @@ from inchworm.core.structure.shape_reading import shape_of
 from inchworm.core.structure.shapes import ColumnShape
 
 
-@dataclass(frozen=True, kw_only=True)
-class Renames:
+class Renames(Struct, frozen=True, kw_only=True):
     """Names that changed, and whose values stay.
 
     Attributes:

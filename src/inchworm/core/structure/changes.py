@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict, dataclass
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 
 class Effect(StrEnum):
@@ -17,8 +19,7 @@ class Effect(StrEnum):
     LOSES = "loses data"
 
 
-@dataclass(frozen=True, kw_only=True)
-class Demand:
+class Demand(Struct, frozen=True, kw_only=True):
     """A condition for a change to work: ``query`` counts the rows that stand in its way."""
 
     query: str
@@ -27,8 +28,7 @@ class Demand:
     """What to do about those rows; empty where the rule's own remedy is all there is."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Change:
+class Change(Struct, frozen=True, kw_only=True):
     """One change of a structure.
 
     Attributes:
@@ -67,7 +67,7 @@ class Change:
 
     def to_json(self) -> dict[str, Any]:
         """The change as the ledger keeps it."""
-        return asdict(self)
+        return asdict(self) | {"demands": [asdict(demand) for demand in self.demands]}
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> Change:
@@ -97,8 +97,7 @@ def in_the_way(changes: Iterable[Change]) -> list[str]:
     return sorted({change.reshapes for change in changes if change.reshapes})
 
 
-@dataclass(frozen=True, kw_only=True)
-class Alterations:
+class Alterations(Struct, frozen=True, kw_only=True):
     """How much of a table a database can alter where it stands.
 
     Attributes:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 from graphlib import CycleError, TopologicalSorter
+
+from msgspec import Struct
 
 from inchworm.core.identifiers import RelationName
 from inchworm.core.parts import digest_of
@@ -62,8 +63,7 @@ HANGING = frozenset({Thing.BELONGING, Thing.CONSTRAINT, Thing.INDEX, Thing.COMME
 """Things that hang on the relation that they need first."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Definition:
+class Definition(Struct, frozen=True, kw_only=True):
     """One statement, complete and without a semicolon.
 
     Attributes:
@@ -176,8 +176,7 @@ def _sorted(needs: Mapping[int, set[int]]) -> Iterator[int]:
             left[circle[1]].discard(circle[0])
 
 
-@dataclass(frozen=True, kw_only=True)
-class Difference:
+class Difference(Struct, frozen=True, kw_only=True):
     """Something that is not what it was.
 
     Attributes:

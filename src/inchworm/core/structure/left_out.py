@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True, kw_only=True)
-class LeftOut:
+class LeftOut(Struct, frozen=True, kw_only=True):
     """Something in a schema that is not taken up with its structure.
 
     Attributes:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
 from typing import Any
 
+from msgspec import Struct
+from msgspec.structs import replace
 from sqlglot import exp
 
 from inchworm.core.sql.columns import resolve
@@ -14,8 +15,7 @@ from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
 
 
-@dataclass(frozen=True, kw_only=True)
-class ReplayNote:
+class ReplayNote(Struct, frozen=True, kw_only=True):
     """A statement that could not be followed, and why."""
 
     message: str

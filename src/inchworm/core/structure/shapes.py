@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
+
+from msgspec import Struct, field
 
 from inchworm.core.sql.spelling import spelled
 
 
-@dataclass(frozen=True, kw_only=True)
-class ColumnShape:
+class ColumnShape(Struct, frozen=True, kw_only=True):
     """A column of a table.
 
     Attributes:
@@ -29,8 +29,7 @@ class ColumnShape:
     rest: str = ""
 
 
-@dataclass(frozen=True, kw_only=True)
-class TableShape:
+class TableShape(Struct, frozen=True, kw_only=True, dict=True):
     """A table.
 
     Attributes:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from functools import cached_property
+
+from msgspec import Struct
 
 from inchworm.core.identifiers import RelationName
 
@@ -12,8 +13,7 @@ UNKNOWN_TYPE = "unknown"
 """The type of a column about which nothing certain can be said."""
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(Struct, frozen=True, array_like=True):
     """A column; ``type`` is upper-case SQL text in the project's dialect, or ``unknown``."""
 
     name: str
@@ -42,8 +42,7 @@ class ColumnsByName(Mapping[str, Column]):
         return len(self._columns)
 
 
-@dataclass(frozen=True)
-class Table:
+class Table(Struct, frozen=True, dict=True, array_like=True):
     """A table or view under its logical name ``schema.table``, in lower case unless quoted.
 
     ``open`` says that there may be more columns than are known: nothing that is read from an open

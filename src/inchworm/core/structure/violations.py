@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inchworm.core.sql.spelling import spelled
 from inchworm.core.structure.changes import Demand
@@ -16,8 +17,7 @@ _CHECK = re.compile(r"CHECK ?(?P<condition>\(.*\))$", re.DOTALL)
 _NAME = re.compile(r'"((?:[^"]|"")*)"|([^,\s"]+)')
 
 
-@dataclass(frozen=True, kw_only=True)
-class ForeignKey:
+class ForeignKey(Struct, frozen=True, kw_only=True):
     """A foreign key as the server tells it."""
 
     columns: tuple[str, ...]

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import ClassVar, overload
+
+from msgspec import Struct, field
 
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId
@@ -18,8 +19,7 @@ from inchworm.engine.site import Site
 DONE = StepReport(state=StepState.DONE)
 
 
-@dataclass(kw_only=True)
-class Undoing:
+class Undoing(Struct, kw_only=True):
     """What comes of undoing the actions of a promotion, the last one first.
 
     Attributes:

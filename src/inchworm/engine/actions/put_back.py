@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 from typing import ClassVar
+
+from msgspec.structs import replace
 
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.promotion.states import Phase

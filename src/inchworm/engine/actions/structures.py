@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from typing import ClassVar
+
+from msgspec.structs import replace
 
 from inchworm.core.errors import TargetError
 from inchworm.core.execution import StepReport, StepState

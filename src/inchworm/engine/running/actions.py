@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
 from typing import ClassVar
 
+from msgspec import Struct
+from msgspec.structs import replace
 from tenacity import RetryCallState, Retrying, retry_if_exception, stop_after_attempt
 from tenacity.wait import wait_random_exponential
 
@@ -29,8 +30,7 @@ _LONGEST_PAUSE = 60.0
 """Seconds between two attempts, at most."""
 
 
-@dataclass(frozen=True)
-class RunAction:
+class RunAction(Struct, frozen=True):
     """One step of a run, as the executor performs it."""
 
     step: RunStep

@@ -14,11 +14,11 @@ import secrets
 import threading
 from collections.abc import Callable, Mapping
 from contextlib import closing, suppress
-from dataclasses import dataclass, field
 from multiprocessing.connection import Client, Connection, Listener
 from pathlib import Path
 from typing import Any
 
+from msgspec import Struct, field
 from sqlglot import exp
 
 from inchworm.core.errors import InchwormError, UsageError, did_you_mean
@@ -39,8 +39,7 @@ LARGEST_REQUEST = 16 * 1024 * 1024
 """Bytes of a request; rows come as files."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class StoredTable:
+class StoredTable(Struct, frozen=True, kw_only=True):
     """Rows that a notebook gave to one of its tables.
 
     Attributes:
@@ -102,8 +101,7 @@ class BridgeSocket:
                 return
 
 
-@dataclass
-class Bridge:
+class Bridge(Struct):
     """Answers one kernel.
 
     Attributes:

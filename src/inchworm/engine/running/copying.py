@@ -11,9 +11,10 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
 
 from inchworm.core.counting import counted
 from inchworm.core.errors import InchwormError, TargetError
@@ -39,8 +40,7 @@ _MOST_REASONS = 20
 """Files whose reasons stand in the log of the run."""
 
 
-@dataclass
-class Outcome:
+class Outcome(Struct):
     """What became of the files of a flow."""
 
     taken: int = 0

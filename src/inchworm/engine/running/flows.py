@@ -14,10 +14,10 @@ import tempfile
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field
 from itertools import islice
 from typing import Any
 
+from msgspec import Struct, field
 from tenacity import Retrying, retry_if_result, stop_after_attempt
 from tenacity.wait import wait_random_exponential
 
@@ -43,8 +43,7 @@ _MOST_REASONS = 20
 """Dead letters whose reasons stand in the log of the run."""
 
 
-@dataclass
-class Outcome:
+class Outcome(Struct):
     """What became of the rows of a flow so far."""
 
     sent: int = 0

@@ -8,11 +8,11 @@ import signal
 import threading
 from collections.abc import Callable, Mapping
 from contextlib import closing, suppress
-from dataclasses import dataclass
 from pathlib import Path
 from queue import Empty
 from typing import Any
 
+from msgspec import Struct
 from nbclient import NotebookClient
 from nbclient.exceptions import CellExecutionError, DeadKernelError
 from nbformat import NotebookNode
@@ -33,8 +33,7 @@ _SILENT = {"PYDEVD_DISABLE_FILE_VALIDATION": "1"}
 """The debugger that a kernel brings along would warn that it cannot see into all modules."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Executed:
+class Executed(Struct, frozen=True, kw_only=True):
     """A notebook that was executed to its end, or to the cell that failed.
 
     Attributes:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any, ClassVar, Protocol
+
+from msgspec import Struct
 
 from inchworm.core.errors import TargetError
 from inchworm.core.parameters.values import read_duration
@@ -16,8 +17,7 @@ from inchworm.targets.machine import Machine
 from inchworm.targets.secret import Secret
 
 
-@dataclass(frozen=True, kw_only=True)
-class Reply:
+class Reply(Struct, frozen=True, kw_only=True):
     """What a receiver says to a message.
 
     Attributes:

@@ -10,8 +10,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import InchwormError, TargetError, UsageError, did_you_mean
@@ -40,8 +41,7 @@ class Retired(InchwormError):
     """A version of an API that a flow does not answer to any more."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Incoming:
+class Incoming(Struct, frozen=True, kw_only=True):
     """A request to a flow.
 
     Attributes:

@@ -13,10 +13,12 @@ import time
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import TypeVar
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inchworm.core.errors import EnvironmentMoved, InchwormError, WorkedOn
 from inchworm.core.execution import StepReport, StepState
@@ -39,8 +41,7 @@ from inchworm.targets.machine import Machine
 Result = TypeVar("Result")
 
 
-@dataclass(frozen=True, kw_only=True)
-class Due:
+class Due(Struct, frozen=True, kw_only=True):
     """A time at which a schedule was due.
 
     Attributes:
@@ -78,8 +79,7 @@ class RunReporter:
         """Somebody else works in the environment; the run waits."""
 
 
-@dataclass(kw_only=True)
-class RunWork:
+class RunWork(Struct, kw_only=True, dict=True):
     """Everything that executing a run needs.
 
     Attributes:

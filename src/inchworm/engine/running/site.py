@@ -6,9 +6,10 @@ import threading
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from copy import copy
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Self
+
+from msgspec import Struct, field
 
 from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.running.run import RunId, RunPlan
@@ -18,8 +19,7 @@ from inchworm.engine.site import Site
 from inchworm.targets.machine import Machine
 
 
-@dataclass(kw_only=True)
-class RunContext:
+class RunContext(Struct, kw_only=True):
     """What all connections of one run have in common.
 
     Attributes:

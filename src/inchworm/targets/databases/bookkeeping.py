@@ -19,7 +19,6 @@ from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.aside import Aside, Purpose
-from inchworm.core.promotion.choosing import Hold
 from inchworm.core.promotion.composition import (
     CompletedPromotion,
     LivePart,
@@ -27,6 +26,7 @@ from inchworm.core.promotion.composition import (
     RanMigration,
     SetSchedule,
 )
+from inchworm.core.promotion.holds import Hold
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.targets.databases.bookkeeping_tables import COLUMNS_ADDED, DUE_TIMES, TABLES
 from inchworm.targets.databases.protocols import Database

@@ -8,8 +8,9 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Collection, Generator, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from typing import Any, Protocol, Self, TypeVar
+
+from msgspec import Struct
 
 from inchworm.core.environments.rights import Rights
 from inchworm.core.identifiers import RelationName
@@ -22,8 +23,7 @@ from inchworm.core.structure.tables import Table
 Result = TypeVar("Result")
 
 
-@dataclass(frozen=True, kw_only=True)
-class Switch:
+class Switch(Struct, frozen=True, kw_only=True):
     """One model at the switch-over.
 
     Attributes:
@@ -46,8 +46,7 @@ class Switch:
     was_live: bool = False
 
 
-@dataclass(frozen=True, kw_only=True)
-class Server:
+class Server(Struct, frozen=True, kw_only=True):
     """A database's product and version; ``now`` has a zone, and is None where it has no clock."""
 
     product: str

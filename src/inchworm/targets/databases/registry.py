@@ -7,11 +7,12 @@ scheme, that leads to a :class:`Product`.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import cache
 from importlib import import_module
 from pathlib import Path
 from types import MappingProxyType
+
+from msgspec import Struct
 
 from inchworm.core.errors import TargetError
 from inchworm.targets.databases.protocols import Database
@@ -34,8 +35,7 @@ _EMBEDDED = "duckdb"
 """The dialect of the product that needs no server, for projects in any other dialect."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Address:
+class Address(Struct, frozen=True, kw_only=True):
     """Where a database is, and how to reach it.
 
     Attributes:
@@ -64,8 +64,7 @@ class Address:
         return Path(place[1:]) if place.startswith("//") else self.root / place.lstrip("/")
 
 
-@dataclass(frozen=True, kw_only=True)
-class Starter:
+class Starter(Struct, frozen=True, kw_only=True):
     """The first environment of a new project in the product's dialect.
 
     Attributes:
@@ -79,8 +78,7 @@ class Starter:
     preparation: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, kw_only=True)
-class Product:
+class Product(Struct, frozen=True, kw_only=True):
     """A database product.
 
     Attributes:

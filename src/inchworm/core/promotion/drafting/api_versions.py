@@ -5,7 +5,8 @@ from __future__ import annotations
 import json
 from collections import defaultdict
 from collections.abc import Container, Iterator, Mapping, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding, Severity

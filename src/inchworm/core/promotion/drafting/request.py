@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
+
+from msgspec import Struct, field
 
 from inchworm.core.checks.findings import Finding
 from inchworm.core.environments.environment import Environment
@@ -16,24 +17,23 @@ from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest, digest_of
 from inchworm.core.promotion.aside import Aside
-from inchworm.core.promotion.choosing import Hold, Sources
+from inchworm.core.promotion.choosing import Sources
 from inchworm.core.promotion.composition import Composition
+from inchworm.core.promotion.holds import Hold
 from inchworm.core.promotion.promotion import UsedSecret
 from inchworm.core.promotion.rollback import Leaving, Rollback
 from inchworm.core.rendered import RenderedParts, canonical
 from inchworm.core.structure.changes import Change
 
 
-@dataclass(frozen=True, kw_only=True)
-class PlannedChanges:
+class PlannedChanges(Struct, frozen=True, kw_only=True):
     """The changes by which a schema gets its structure, and the findings against them."""
 
     changes: tuple[Change, ...]
     findings: tuple[Finding, ...] = ()
 
 
-@dataclass(frozen=True, kw_only=True)
-class Request:
+class Request(Struct, frozen=True, kw_only=True, dict=True):
     """Everything that a draft is made from."""
 
     bundle: str

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from functools import cached_property
+
+from msgspec.structs import replace
 
 from inchworm.core.environments.verification import Asked, Verification
 from inchworm.core.identifiers import Kind, PartId, Whole

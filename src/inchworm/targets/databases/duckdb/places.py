@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 _WILD = re.compile(r"[*?\[]")
 Config = dict[str, str | bool | int | float | list[str]]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Places:
+class Places(Struct, frozen=True, kw_only=True):
     """Declared places.
 
     Attributes:

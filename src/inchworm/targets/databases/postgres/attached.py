@@ -10,8 +10,10 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
 from typing import Any, Protocol
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.targets.databases.quoting import quoted, quoted_one
 
@@ -149,8 +151,7 @@ class Session(Protocol):
         ...
 
 
-@dataclass(frozen=True, kw_only=True)
-class _Right:
+class _Right(Struct, frozen=True, kw_only=True):
     who: str
     privilege: str
     grantable: bool
@@ -168,8 +169,7 @@ class _Right:
         return f"{self.privilege} ({self.column})" if self.column else self.privilege
 
 
-@dataclass(frozen=True, kw_only=True)
-class Index:
+class Index(Struct, frozen=True, kw_only=True):
     """An index that no constraint needs.
 
     Attributes:
@@ -197,8 +197,7 @@ class Index:
         return self.name.partition(".")[2]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Attached:
+class Attached(Struct, frozen=True, kw_only=True):
     """What belongs to a relation, and what follows a relation that takes its place.
 
     Attributes:

@@ -12,7 +12,8 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import RelationName
@@ -131,8 +132,7 @@ class ViewShapeChanged(TargetError):
     """A view cannot be replaced where it stands, because its columns would become others."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class _View:
+class _View(Struct, frozen=True, kw_only=True):
     """A view of somebody that reads what is replaced."""
 
     name: str

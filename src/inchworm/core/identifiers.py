@@ -90,12 +90,14 @@ class Kind(StrEnum):
             need comes first; 0 of kinds that are not delivered.
         is_activated: whether they have to be switched on after they were delivered.
         reaches_outside: whether they carry data to somebody outside.
+        is_service: whether they live in a workspace or gateway rather than in a database.
     """
 
     home: Home
     delivered: int
     is_activated: bool
     reaches_outside: bool
+    is_service: bool
 
     def __new__(
         cls,
@@ -112,6 +114,7 @@ class Kind(StrEnum):
         kind.delivered = delivered
         kind.is_activated = is_activated
         kind.reaches_outside = reaches_outside
+        kind.is_service = home is Home.WORKSPACE or home is Home.GATEWAY
         return kind
 
     SCHEMA = "schema", Home.DATABASE
@@ -125,11 +128,6 @@ class Kind(StrEnum):
     CONSUMER = "consumer", Home.NOWHERE, 0, False, True
 
     __hash__ = str.__hash__  # that of an enum is slow, and parts are looked up all the time
-
-    @property
-    def is_service(self) -> bool:
-        """Whether parts of the kind live in a workspace or gateway rather than in a database."""
-        return self.home in {Home.WORKSPACE, Home.GATEWAY}
 
     @classmethod
     def of(cls, value: str) -> Kind | None:

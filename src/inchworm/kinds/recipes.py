@@ -52,7 +52,7 @@ def recipe_of(
     used = {use.parameter for use in assembly.outlines[part].uses}
     pieces = [
         _renderer(assembly.dialect),
-        canonical(assembly.parts[part].digest),
+        b'"%s"' % assembly.parts[part].digest.encode(),  # as JSON, of thousands of parts
         canonical({name: [values[name].type.value, values[name].text] for name in used})
         if used
         else b"{}",  # of thousands of parts, most use none

@@ -106,14 +106,16 @@ class _Reasons:
 
     def _spread(self, touched: set[str]) -> None:
         """Everything that reads what changes is built again, in lineage order."""
+        provider = self.assembly.provider
         for part in self.assembly.model_order:
             if part in self.reasons:
                 continue
-            upstream = self.assembly.upstream[part] & self.reasons.keys()
-            rebuilt = [other.name for other in sorted(upstream) if other.kind is Kind.MODEL]
-            by_schema = [table for table in self.assembly.outlines[part].reads if table in touched]
+            reads = self.assembly.outlines[part].reads
+            upstream = {provider[table] for table in reads if table in provider} - {part}
+            rebuilt = [p.name for p in upstream if p in self.reasons and p.kind is Kind.MODEL]
+            by_schema = [table for table in reads if table in touched]
             if rebuilt:
-                self.reasons[part] = Reason("rebuild", f"depends on {listed(rebuilt)}")
+                self.reasons[part] = Reason("rebuild", f"depends on {listed(sorted(rebuilt))}")
             elif by_schema:
                 self.reasons[part] = Reason("rebuild", f"a migration changes {listed(by_schema)}")
 

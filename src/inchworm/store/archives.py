@@ -29,6 +29,7 @@ from inchworm.core.errors import BundleError
 #: The earliest time that the zip format knows: the archive must not depend on when it was packed.
 _PLAIN_PATH = re.compile(r"[^/\\\x00]+(?:/[^/\\\x00]+)*")
 """A relative path with forward slashes; its pieces may not be dots alone."""
+_DOTS = frozenset({".", ".."})
 _MOST_PACKED = 200
 """How many bytes one packed byte may become at most: text rarely becomes more than twenty."""
 _ALWAYS_TAKEN = 1024 * 1024
@@ -125,7 +126,7 @@ def _check_entries(entries: list[zipfile.ZipInfo], file: str) -> None:
     seen: set[str] = set()
     for entry in entries:
         name = entry.filename
-        if not _PLAIN_PATH.fullmatch(name) or ".." in name.split("/") or "." in name.split("/"):
+        if not _PLAIN_PATH.fullmatch(name) or not _DOTS.isdisjoint(name.split("/")):
             raise _unreadable(file, f"{name!r} is not a path inside a project")
         if name in seen:
             raise _unreadable(file, f"{name} is in it twice")

@@ -53,7 +53,6 @@ class FactsStore(FactsCache):
         self._stamp = stamp
         self._new: dict[PartId, str] = {}
         self._gone: set[PartId] = set()
-        self.files: dict[str, Seen] = {}
         self.checked: Any = None
         self._connection: sqlite3.Connection | None = None
         try:
@@ -69,10 +68,21 @@ class FactsStore(FactsCache):
         if read("SELECT stamp FROM about").fetchone() != (self._stamp,):
             self.forget()
             return
-        self.files = {path: Seen(*seen) for path, *seen in read("SELECT * FROM files")}
         for sum_, text in read("SELECT sum, said FROM checked"):
             if sum_ == zlib.crc32(text.encode()):
                 self.checked = json.loads(text)
+
+    @cached_property
+    def files(self) -> dict[str, Seen]:
+        """What the files looked like, by path."""
+        if self._connection is None:
+            return {}
+        try:
+            rows = self._connection.execute("SELECT * FROM files").fetchall()
+            return {path: Seen(*seen) for path, *seen in rows}
+        except (sqlite3.Error, *UNREADABLE):
+            self.forget()
+            return {}
 
     @cached_property
     def order(self) -> Sequence[str]:  # type: ignore[override]  # fetched when it is asked for
@@ -97,6 +107,7 @@ class FactsStore(FactsCache):
             whole = (text for sum_, text in rows if sum_ == zlib.crc32(text.encode()))
             return {outline.part: outline for outline in read_outlines(whole)}
         except (sqlite3.Error, *UNREADABLE):
+            self.forget()
             return {}
 
     def names(self) -> tuple[str, ...]:
@@ -111,9 +122,9 @@ class FactsStore(FactsCache):
     def forget(self) -> None:
         """Know nothing, and remove the file."""
         self.close()
-        self.__dict__.pop("_outlines", None)
-        self.__dict__.pop("order", None)
-        self.files, self.checked = {}, None
+        for fetched in ("_outlines", "files", "order"):
+            self.__dict__.pop(fetched, None)
+        self.checked = None
         with suppress(OSError):
             self._path.unlink(missing_ok=True)
 

@@ -54,9 +54,10 @@ class _Reasons:
 
     def _stays(self, part: PartId) -> bool:
         """Whether a part is left as it is, whatever values are there now."""
+        if part not in self.request.sources:
+            return False
         live = self.live.parts.get(part)
-        is_same = live is not None and live.content == self.assembly.parts[part].digest
-        return part in self.request.sources and is_same
+        return live is not None and live.content == self.assembly.parts[part].digest
 
     def _changed(self, part: PartId) -> Reason | None:
         """Action and reason for a part by itself, without what is upstream of it."""
@@ -106,11 +107,14 @@ class _Reasons:
 
     def _spread(self, touched: set[str]) -> None:
         """Everything that reads what changes is built again, in lineage order."""
-        provider = self.assembly.provider
+        provider, outlines = self.assembly.provider, self.assembly.outlines
+        models = [part for part in self.reasons if part.kind is Kind.MODEL]
+        changing = touched.union(*(outlines[part].interfaces for part in models))
         for part in self.assembly.model_order:
-            if part in self.reasons:
+            reads = outlines[part].reads
+            if part in self.reasons or changing.isdisjoint(reads):
                 continue
-            reads = self.assembly.outlines[part].reads
+            changing |= outlines[part].interfaces.keys()
             upstream = {provider[table] for table in reads if table in provider} - {part}
             rebuilt = [p.name for p in upstream if p in self.reasons and p.kind is Kind.MODEL]
             by_schema = [table for table in reads if table in touched]

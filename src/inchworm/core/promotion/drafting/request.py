@@ -93,7 +93,7 @@ class Request(Struct, frozen=True, kw_only=True, dict=True):
     def moved(self) -> Mapping[PartId, PartId]:
         """Models that are new here and say which live model they were: that model, by new id."""
         moved: dict[PartId, PartId] = {}
-        for part in self.assembly.of_kind(Kind.MODEL):
+        for part in sorted(p for p, o in self.assembly.outlines.items() if o.moved_from):
             former = PartId(Kind.MODEL, self.assembly.outlines[part].moved_from)
             is_gone = former in self.live.parts and former not in self.assembly.parts
             if is_gone and part not in self.live.parts:

@@ -80,6 +80,20 @@ class SourceTree(Struct, frozen=True, dict=True):
         """The contents of the files."""
         return TreeContents(self.root, self.files, self._read)
 
+    @cached_property
+    def parameters(self) -> Contents:
+        """The files that declare parameters; the others, of which there may be thousands, need no
+        look.
+        """
+        if "contents" in self.__dict__:
+            return self.contents
+        from inchworm.core.parameters.matrix import FILE as MATRIX
+        from inchworm.core.parameters.matrix import FOLDER
+
+        read: dict[str, bytes] = {}
+        files = look(self.root, {}, read, files=(MATRIX,), folders=(FOLDER,))
+        return TreeContents(self.root, files, read)
+
     @property
     def is_unchanged(self) -> bool:
         """Whether all files are as they were at the last reading."""

@@ -169,7 +169,7 @@ class Workplace(Struct, frozen=True, dict=True):
 
     def values(self, environment: Environment) -> dict[str, Value]:
         """An environment's values as the source tree has them, as far as they can be had."""
-        matrix, _ = read_files(self.tree.contents, [e.name for e in self.project.environments])
+        matrix, _ = read_files(self.tree.parameters, [e.name for e in self.project.environments])
         return dict(evaluate(matrix, environment.name, self.today).values)
 
 

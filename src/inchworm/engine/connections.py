@@ -175,27 +175,29 @@ def open_environment(
     elif begun is None:
         connection = _lazy_connection(environment, machine, values, read_only, sources)
         begun = Beginning(connection=connection)
-    with (
-        closing(begun),
-        closing(_service(environment.workspace, environment, machine, values)) as workspace,
-        closing(_service(environment.gateway, environment, machine, values)) as gateway,
-        _notebook_server(environment, project, machine, values) as notebooks,
-    ):
-        place = OpenEnvironment(
-            environment=environment,
-            project=project,
-            product=product,
-            connection=begun.connection,
-            workspace=workspace,
-            gateway=gateway,
-            notebooks=notebooks,
-            machine=machine,
-            read_of=begun.read_of,
-            remembered=begun.remembered,
-        )
-        if place.remembered is None:
-            _ = place.bookkeeping  # so that what is wrong with the database is said at once
-        yield place
+    with closing(begun):
+        if begun.remembered is None:
+            begun.connection.begin()  # the services are reached meanwhile
+        with (
+            closing(_service(environment.workspace, environment, machine, values)) as workspace,
+            closing(_service(environment.gateway, environment, machine, values)) as gateway,
+            _notebook_server(environment, project, machine, values) as notebooks,
+        ):
+            place = OpenEnvironment(
+                environment=environment,
+                project=project,
+                product=product,
+                connection=begun.connection,
+                workspace=workspace,
+                gateway=gateway,
+                notebooks=notebooks,
+                machine=machine,
+                read_of=begun.read_of,
+                remembered=begun.remembered,
+            )
+            if place.remembered is None:
+                _ = place.bookkeeping  # so that what is wrong with the database is said at once
+            yield place
 
 
 def _service(

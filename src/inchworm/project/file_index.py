@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 
 from inchworm.core.errors import ProjectError, UsageError
@@ -45,7 +45,12 @@ def find_root(start: Path) -> Path:
 
 
 def look(
-    root: Path, before: Mapping[str, Seen], read: dict[str, bytes] | None = None
+    root: Path,
+    before: Mapping[str, Seen],
+    read: dict[str, bytes] | None = None,
+    *,
+    files: Iterable[str] = FILES,
+    folders: Iterable[str] = LOOKED_AT,
 ) -> dict[str, Seen]:
     """Every file of a project, by path; those that look as they did before are not read.
 
@@ -53,17 +58,19 @@ def look(
         root: the project's folder.
         before: what the files looked like earlier.
         read: takes up the contents of small files that had to be read.
+        files: the files that are looked at in the project's folder itself.
+        folders: the folders in it that are looked at.
 
     Raises:
         ProjectError: when a file cannot be read.
     """
     now = time.time_ns()
-    files: dict[str, Seen] = {}
-    for path, state in _states(root):
+    seen: dict[str, Seen] = {}
+    for path, state in _states(root, files, folders):
         known = before.get(path)
         looks = (state.st_size, state.st_mtime_ns, state.st_ctime_ns, state.st_ino)
         if known is not None and known[:4] == looks:
-            files[path] = known
+            seen[path] = known
             continue
         content = read_file(root, path)
         digest = digest_of(content)
@@ -71,8 +78,8 @@ def look(
             read[path] = content
         if max(state.st_mtime_ns, state.st_ctime_ns) > now - _JUST_NOW:
             looks = (_UNCERTAIN, *looks[1:])
-        files[path] = Seen(*looks, digest)
-    return files
+        seen[path] = Seen(*looks, digest)
+    return seen
 
 
 def fingerprint(files: Mapping[str, Seen]) -> str:
@@ -131,15 +138,17 @@ class TreeContents(Contents):
         return self._files[path].digest
 
 
-def _states(root: Path) -> Iterator[tuple[str, os.stat_result]]:
-    for name in FILES:
+def _states(
+    root: Path, files: Iterable[str], folders: Iterable[str]
+) -> Iterator[tuple[str, os.stat_result]]:
+    for name in files:
         if (root / name).is_symlink():
             _check_link(root, name)
         try:
             yield name, (root / name).stat()
         except FileNotFoundError:
             continue
-    for folder in LOOKED_AT:
+    for folder in folders:
         yield from _below(root, folder)
 
 

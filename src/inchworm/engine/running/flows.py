@@ -13,6 +13,7 @@ from __future__ import annotations
 import tempfile
 import time
 from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import closing
 from itertools import islice
 from typing import Any
@@ -190,8 +191,29 @@ class _Sending:
             self._send_all(some)
         if self._site.context.dead_letters:
             return
-        for some in self._batches(self._messages()):
-            self._send_all(self._new(some))
+        if self._receiver.at_once == 1:
+            for some in self._batches(self._messages()):
+                self._send_all(self._new(some))
+        else:
+            self._send_new()
+
+    def _send_new(self) -> None:
+        """Send what is new; while some rows are sent, the database works on the next.
+
+        One thread uses the connection at a time: nothing is recorded of the rows that were sent
+        before the next are ready. Those were recorded as being sent by then, too.
+        """
+        batches = self._batches(self._messages())
+        with ThreadPoolExecutor(1) as beside:
+            ahead = beside.submit(self._following, batches)
+            while (messages := ahead.result()) is not None:
+                ahead = beside.submit(self._following, batches)
+                self._send_all(messages, ahead)
+
+    def _following(self, batches: Iterator[list[Message]]) -> list[Message] | None:
+        """The new ones among the next messages; None behind the last."""
+        some = next(batches, None)
+        return None if some is None else self._new(some)
 
     def _batches(self, messages: Iterator[Message]) -> Iterator[list[Message]]:
         while some := list(islice(messages, self._receiver.at_once)):
@@ -254,8 +276,13 @@ class _Sending:
                 self._refuse(message, faults[message.identity])
         return [message for message in new if not faults[message.identity]]
 
-    def _send_all(self, messages: Sequence[Message]) -> None:
-        """Send messages that are recorded as being sent, and record what became of them."""
+    def _send_all(self, messages: Sequence[Message], ahead: Future[Any] | None = None) -> None:
+        """Send messages that are recorded as being sent, and record what became of them.
+
+        Args:
+            messages: the messages.
+            ahead: work on the next ones; it uses the database, too.
+        """
         arrived: list[str] = []
         refused: list[tuple[Message, str]] = []
         try:
@@ -266,6 +293,8 @@ class _Sending:
                 else:
                     refused.append((message, reason))
         finally:
+            if ahead is not None:
+                wait([ahead])
             self.outcome.sent += len(arrived)
             at = self._site.now()
             with self._site.database.transaction():

@@ -115,6 +115,18 @@ def test_many_at_once(river: Program) -> None:
     assert said == [first] * 4
 
 
+def test_what_another_process_writes_to_is_left_to_it(river: Program) -> None:
+    """The answer is the same, and what is remembered is not thrown away."""
+    first = answers(river)
+    content = (river.folder / FACTS).read_bytes()
+    with sqlite3.connect(river.folder / FACTS) as writer:
+        writer.execute("BEGIN EXCLUSIVE")
+        assert answers(river) == first
+        writer.rollback()
+    assert (river.folder / FACTS).read_bytes() == content
+    assert answers(river) == first
+
+
 def test_a_folder_that_cannot_be_written(river: Program) -> None:
     """Nothing is remembered, and nobody is bothered."""
     river("check")

@@ -55,10 +55,12 @@ class FactsStore(FactsCache):
         self._gone: set[PartId] = set()
         self.checked: Any = None
         self._connection: sqlite3.Connection | None = None
+        self._is_busy = False
+        """Whether another process writes to the file, which is left to it then."""
         try:
             self._load()
-        except (sqlite3.Error, *UNREADABLE):
-            self.forget()
+        except (sqlite3.Error, *UNREADABLE) as error:
+            self._give_up(error)
 
     def _load(self) -> None:
         if not self._path.is_file():
@@ -80,8 +82,8 @@ class FactsStore(FactsCache):
         try:
             rows = self._connection.execute("SELECT * FROM files").fetchall()
             return {path: Seen(*seen) for path, *seen in rows}
-        except (sqlite3.Error, *UNREADABLE):
-            self.forget()
+        except (sqlite3.Error, *UNREADABLE) as error:
+            self._give_up(error)
             return {}
 
     @cached_property
@@ -106,8 +108,8 @@ class FactsStore(FactsCache):
             rows = self._connection.execute("SELECT sum, outline FROM outlines").fetchall()
             whole = (text for sum_, text in rows if sum_ == zlib.crc32(text.encode()))
             return {outline.part: outline for outline in read_outlines(whole)}
-        except (sqlite3.Error, *UNREADABLE):
-            self.forget()
+        except (sqlite3.Error, *UNREADABLE) as error:
+            self._give_up(error)
             return {}
 
     def names(self) -> tuple[str, ...]:
@@ -127,6 +129,14 @@ class FactsStore(FactsCache):
         self.checked = None
         with suppress(OSError):
             self._path.unlink(missing_ok=True)
+
+    def _give_up(self, error: Exception) -> None:
+        """Know nothing of what cannot be read: remove it, unless somebody writes to it just now."""
+        self._is_busy = getattr(error, "sqlite_errorcode", None) == sqlite3.SQLITE_BUSY
+        if self._is_busy:
+            self.close()
+        else:
+            self.forget()
 
     def close(self) -> None:
         """Let go of the file."""
@@ -181,6 +191,8 @@ class FactsStore(FactsCache):
             checked: what the check of just these files said.
         """
         if not (self._new or self._gone or files != self.files or checked != self.checked):
+            return
+        if self._is_busy:
             return
         with suppress(sqlite3.Error, OSError):
             if self._connection is None:

@@ -36,6 +36,21 @@ def changes(before: Assembly, after: Assembly) -> list[str]:
     return lines
 
 
+def test_schedules_come_go_and_change() -> None:
+    def pipeline(**schedules: str) -> dict[str, str]:
+        tables = "".join(f'[schedules.{n}]\ncron = "{c}"\n' for n, c in schedules.items())
+        return {"pipelines__p.toml": f'[[steps]]\nname = "s"\nbuild = ["hydro.raw"]\n{tables}'}
+
+    before = assembly(**pipeline(night="0 2 * * *", noon="0 12 * * *"))
+    after = assembly(**pipeline(night="0 3 * * *", week="0 0 * * 1"))
+    said = [line for line in changes(before, after) if " schedule " in line]
+    assert said == [
+        "minor pipeline:p changed schedule night 0 2 * * * UTC is 0 3 * * * UTC now",
+        "minor pipeline:p gone schedule noon 0 12 * * * UTC",
+        "minor pipeline:p added schedule week 0 0 * * 1 UTC",
+    ]
+
+
 DAILY = "models__hydro__daily.sql"
 RAW = "models__hydro__raw.sql"
 

@@ -174,6 +174,16 @@ def test_functions_are_followed_where_they_are_called(
     assert [f.rule for f in reading.assembly.findings] == ["notebook/not-followed"] * notes
 
 
+def test_a_table_of_another_database_is_named_with_its_line() -> None:
+    """Unless the database is declared; nothing is said about its columns."""
+    model = {"models/m/a.sql": "SELECT 1 AS n\nUNION ALL\nSELECT b.n FROM far.m.b"}
+    (finding,) = read(model).assembly.findings
+    assert (finding.rule, finding.line) == ("sql/unknown-catalogue", 3)
+    assert finding.message == "reads far.m.b, in a database that is not declared"
+    declared = {"sources.toml": '[catalogues]\nothers = ["Far"]\n'}
+    assert read(model | declared).assembly.findings == ()
+
+
 def test_running_a_notebook_is_no_change() -> None:
     """Outputs and counts do not count, and are not delivered."""
     one = read({"notebooks/n.ipynb": notebook("x = 1")})

@@ -25,6 +25,7 @@ from inchworm.core.ledger.entries import GENESIS, Entry, Row, first_break
 from inchworm.core.ledger.events import (
     Drafted,
     Event,
+    HeadSigned,
     LedgerStarted,
     Packed,
     StateChanged,
@@ -51,6 +52,9 @@ EVENTS = st.one_of(
     st.builds(LedgerStarted, ledger=TEXT),
     st.builds(Packed, digest=TEXT.map(Digest), commit=st.none() | TEXT, snapshot=st.booleans()),
     st.builds(StateChanged, state=st.sampled_from(State), message=TEXT),
+    st.builds(
+        HeadSigned, number=st.integers(0, 10**6), hash=TEXT, envelope=st.dictionaries(TEXT, TEXT)
+    ),
     st.builds(StepReported, step=st.integers(1, 10**4), report=REPORTS),
 )
 

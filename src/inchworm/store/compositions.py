@@ -1,20 +1,13 @@
 """What environments were composed of when they were read last, for those that nobody changed since.
 
-One file for each environment. It is a convenience: what is missing, damaged, or was written by
-another version of the program is read anew from the environment, and nothing is said about it.
-
-It is MessagePack, which is read as values of the types that a composition has, and as nothing else.
+One file for each environment; the services are asked each time (decision 0021).
 """
 
 from __future__ import annotations
 
-import tempfile
-import zlib
 from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
-
-import msgspec
 
 from inchworm import __version__
 from inchworm.core.identifiers import PartId
@@ -34,9 +27,9 @@ from inchworm.core.running.api_versions import ApiVersion
 from inchworm.core.structure.definitions import Definition, Difference
 from inchworm.core.structure.shapes import ColumnShape, TableShape
 from inchworm.core.structure.tables import Column, Table
+from inchworm.store.remembered_values import recall, remember
 
 FOLDER = ".inchworm/compositions"
-_OWNER_ONLY = 0o600
 _FORMER = ".pickle"
 """The ending that the files of former versions have."""
 
@@ -70,30 +63,12 @@ class Compositions:
             environment: its name.
             of: what was read, as text: the database with its state, and how it was reached.
         """
-        try:
-            header, _, content = self._file(environment).read_bytes().partition(b"\n")
-        except OSError:
-            return None
-        if header != _header(of, content):
-            return None
-        try:
-            return msgspec.msgpack.decode(content, type=Remembered)
-        except msgspec.DecodeError:
-            return None
+        return recall(self._file(environment), _of(of), Remembered)
 
     def put(self, environment: str, of: str, read: Remembered) -> None:
-        """Remember what an environment is composed of, in the place of what it was before.
-
-        That it cannot be remembered is no fault that anybody has to hear of.
-        """
-        content = msgspec.msgpack.encode(read, enc_hook=str)  # names know their pieces
+        """Remember what an environment is composed of, in the place of what it was before."""
+        remember(self._file(environment), _of(of), read)
         with suppress(OSError):
-            self._folder.mkdir(parents=True, exist_ok=True)
-            with tempfile.TemporaryDirectory(dir=self._folder) as folder:
-                whole = Path(folder, "whole")
-                whole.write_bytes(_header(of, content) + b"\n" + content)
-                whole.chmod(_OWNER_ONLY)
-                whole.replace(self._file(environment))
             self._file(environment).with_suffix(_FORMER).unlink(missing_ok=True)
 
     def _file(self, environment: str) -> Path:
@@ -109,5 +84,6 @@ _LAYOUT = digest_of(repr([(each.__name__, [*each.__annotations__]) for each in _
 """Another one, once one of the classes gets another field."""
 
 
-def _header(of: str, content: bytes) -> bytes:
-    return digest_of(f"{__version__} {_LAYOUT} {of} {zlib.crc32(content)}".encode()).encode()
+def _of(of: str) -> str:
+    """What a composition holds for: what was read, and by which version of the program."""
+    return f"{__version__} {_LAYOUT} {of}"

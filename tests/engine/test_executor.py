@@ -150,30 +150,6 @@ def test_all_sites_are_busy_while_there_is_work() -> None:
     assert sorted(n for what, n in journal.events if what == "done") == list(range(1, 9))
 
 
-def test_what_needs_nothing_that_ended_does_not_wait_for_the_journal() -> None:
-    """The third begins at the site of the first, and what needs the first once that is written."""
-    begun = threading.Event()
-
-    def begin(site: Site) -> StepReport:
-        begun.set()
-        return DONE
-
-    def wait(site: Site) -> StepReport:
-        assert begun.wait(timeout=30)
-        return DONE
-
-    journal = Journal()
-    acts = [
-        Act(1, Mode.BESIDE),
-        Act(2, Mode.BESIDE, do=wait),
-        Act(3, Mode.BESIDE, do=begin),
-        Act(4, Mode.BESIDE, after=[1]),
-    ]
-    assert executor(journal, size=2).run(acts)
-    at = journal.events.index(("done", 1))
-    assert journal.events.index(("began", 3)) < at < journal.events.index(("began", 4))
-
-
 def test_what_has_ended_meanwhile_is_heard_of_at_once() -> None:
     """So that the journal is written once for all; a signal behind it raises at the next wait."""
     ended = [Ended(Act(number), DONE) for number in (1, 2)]

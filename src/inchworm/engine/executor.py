@@ -16,7 +16,7 @@ from __future__ import annotations
 
 import signal
 import time
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager
 from enum import StrEnum
@@ -269,7 +269,7 @@ class Executor(Struct, Generic[Site], kw_only=True):
         for action, _ in ended:
             self.running.remove(action.number)
         self.journal.ended({action.number: report for action, report in ended})
-        failed = _failed(ended)
+        failed = [action for action, report in ended if report.state is StepState.FAILED]
         self.failed += [action.number for action in failed]
         return failed
 
@@ -277,11 +277,6 @@ class Executor(Struct, Generic[Site], kw_only=True):
 def _failure(error: InchwormError) -> StepReport:
     message = f"{error.what} {error.next or ''}".strip()
     return StepReport(state=StepState.FAILED, message=message)
-
-
-def _failed(ended: Iterable[tuple[Action[Site], StepReport]]) -> list[Action[Site]]:
-    """The actions that failed among some that ended."""
-    return [action for action, report in ended if report.state is StepState.FAILED]
 
 
 def perform_beside(
@@ -326,27 +321,20 @@ def perform_beside(
         deferred.queue.put(Ended(action, outcome))
 
     with signals_deferred() as deferred, ThreadPoolExecutor(len(sites)) as pool:
-
-        def begin_more() -> None:
-            nonlocal running
-            while waiting and running < len(sites):
-                action = by_number[waiting.pop(0)]
-                if may_begin(action):
-                    begin(action)
-                    pool.submit(work, action)
-                    running += 1
-
         try:
             while order.is_active():
-                waiting[:] = sorted([*waiting, *order.get_ready()])
-                begin_more()
+                waiting = sorted([*waiting, *order.get_ready()])
+                while waiting and running < len(sites):
+                    action = by_number[waiting.pop(0)]
+                    if may_begin(action):
+                        begin(action)
+                        pool.submit(work, action)
+                        running += 1
                 if not running:
                     return  # what is left waits for what is not done any more
                 came = deferred.get()
                 running -= len(came)
                 ended = [(each.action, each.report()) for each in takewhile(Ended.has_report, came)]
-                if len(sites) > 1 and len(ended) == len(came) and not _failed(ended):
-                    begin_more()  # what needs none of these does not wait for the journal
                 if ended and not end(ended):
                     return
                 for action, report in ended:

@@ -12,6 +12,7 @@ import psycopg
 import pytest
 
 from inchworm.targets.databases import connect
+from inchworm.targets.databases.bookkeeping_tables import COLUMNS_ADDED
 from tests.driver import Program
 from tests.forked import Started
 from tests.once import Once, promoted
@@ -330,8 +331,8 @@ def test_bookkeeping_of_a_former_version_is_carried_on(live: tuple[Program, str]
 
     promoted(1)
     promoted(2)
-    for column in ("recipe", "structure"):
-        program.ask(url, f"ALTER TABLE inchworm.parts DROP COLUMN {column}", "SELECT 1")
+    for table, column, _ in COLUMNS_ADDED[2:]:  # the versions came in this order
+        program.ask(url, f"ALTER TABLE inchworm.{table} DROP COLUMN {column}", "SELECT 1")
     for factor in (3, 4):
         promoted(factor)
         ((kept,),) = program.ask(url, "SELECT name FROM inchworm.aside")

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import datetime as dt
+from contextlib import closing
 
 from msgspec import Struct
 
 from inchworm.application.promoting import draft_prepared, prepare_bundle
-from inchworm.application.route import ask_passages
+from inchworm.application.route import begin_to_look
 from inchworm.application.workplace import Workplace
-from inchworm.core.errors import BundleError, TargetError, UsageError, did_you_mean
+from inchworm.core.environments.environment import Environment
+from inchworm.core.errors import BundleError, UsageError, did_you_mean
 from inchworm.core.identifiers import PartId
 from inchworm.core.promotion.holds import Hold
+from inchworm.engine.connections import Beginning
 from inchworm.engine.drafting import Drafted, Wish
+from inchworm.engine.route import read_passage
 
 
 class HoldRequest(Struct, frozen=True, kw_only=True):
@@ -41,10 +45,15 @@ def draft_hold(workplace: Workplace, request: HoldRequest) -> Drafted:
         TargetError: when the environment cannot be reached.
     """
     environment = workplace.project.environment(request.environment)
-    name = environment.name
-    (passage,) = ask_passages(workplace, [name])
-    if passage.problem:
-        raise TargetError(passage.problem, next="Nothing was changed.")
+    with closing(begin_to_look(workplace, environment)) as begun:
+        return _drafted(workplace, environment, request, begun)
+
+
+def _drafted(
+    workplace: Workplace, environment: Environment, request: HoldRequest, begun: Beginning
+) -> Drafted:
+    name, project = environment.name, workplace.project.settings.name
+    passage = read_passage(environment, project, begun.connection.database)
     if not passage.promotions:
         raise UsageError(
             f"Nothing runs in {name} yet.", next="Leave it out of the first promotion: --except."
@@ -68,9 +77,9 @@ def draft_hold(workplace: Workplace, request: HoldRequest) -> Drafted:
     known |= {PartId.parse(part) for part in last.mixture.sources}
     part = _part(request.part, known)
     if request.lift:
-        return draft_prepared(workplace, prepared, Wish(lift=part, back=True))
+        return draft_prepared(workplace, prepared, Wish(lift=part, back=True), begun)
     hold = Hold(part=part, because=request.because, until=request.until, by=workplace.user)
-    return draft_prepared(workplace, prepared, Wish(hold=hold, back=True))
+    return draft_prepared(workplace, prepared, Wish(hold=hold, back=True), begun)
 
 
 def _part(text: str, known: set[PartId]) -> PartId:

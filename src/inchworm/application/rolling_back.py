@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping
+from contextlib import closing
 
 from msgspec import Struct, field
 
 from inchworm.application.promoting import draft_prepared, prepare_bundle
+from inchworm.application.route import begin_to_look
 from inchworm.application.workplace import Workplace
 from inchworm.core.environments.environment import Environment
-from inchworm.core.errors import BundleError, TargetError, UsageError
+from inchworm.core.errors import BundleError, UsageError
 from inchworm.core.identifiers import Kind, promotion_number
 from inchworm.core.promotion.holds import Hold
 from inchworm.core.promotion.promotion import Promotion
@@ -23,8 +25,9 @@ from inchworm.core.promotion.rollback import (
 )
 from inchworm.core.promotion.states import State
 from inchworm.core.rendered import Script
+from inchworm.engine.connections import Beginning
 from inchworm.engine.drafting import Drafted, Wish
-from inchworm.engine.route import Passage, ask_passage
+from inchworm.engine.route import Passage, read_passage
 
 
 class RollbackRequest(Struct, frozen=True, kw_only=True):
@@ -64,10 +67,19 @@ def draft_rollback(workplace: Workplace, request: RollbackRequest) -> Drafted:
         promotion = workplace.ledger.promotion(request.what)
     name = promotion.draft.environment if promotion else request.what
     environment = workplace.project.environment(name)
-    project, values = workplace.project.settings.name, workplace.values(environment)
-    passage = ask_passage(environment, project, workplace.machine, values)
-    if passage.problem:
-        raise TargetError(passage.problem, next="Nothing was changed.")
+    with closing(begin_to_look(workplace, environment)) as begun:
+        return _drafted(workplace, environment, request, promotion, begun)
+
+
+def _drafted(
+    workplace: Workplace,
+    environment: Environment,
+    request: RollbackRequest,
+    promotion: Promotion | None,
+    begun: Beginning,
+) -> Drafted:
+    name, project = environment.name, workplace.project.settings.name
+    passage = read_passage(environment, project, begun.connection.database)
     course = _course(workplace, passage, promotion, request.to)
     bundle = workplace.bundles.get(course.to.bundle)
     if bundle.digest != course.to.digest:
@@ -94,7 +106,7 @@ def draft_rollback(workplace: Workplace, request: RollbackRequest) -> Drafted:
         rollback=rollback,
         leaving=_leaving(workplace, course, environment),
     )
-    return draft_prepared(workplace, prepared, wish)
+    return draft_prepared(workplace, prepared, wish, begun)
 
 
 def _course(

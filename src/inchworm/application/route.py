@@ -8,6 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from inchworm.application.workplace import Workplace
 from inchworm.core.environments.environment import Environment
 from inchworm.core.ledger.entries import Head
+from inchworm.engine.connections import Beginning, begin_to_read
 from inchworm.engine.route import Passage, ask_passage
 
 _AT_ONCE = 8
@@ -31,6 +32,12 @@ def ask_passages(workplace: Workplace, names: Iterable[str]) -> list[Passage]:
         return list(map(asked, environments))
     with ThreadPoolExecutor(_AT_ONCE) as pool:
         return list(pool.map(asked, environments))
+
+
+def begin_to_look(workplace: Workplace, environment: Environment) -> Beginning:
+    """Begin to open an environment for looking only."""
+    project, values = workplace.project.settings.name, workplace.values(environment)
+    return begin_to_read(environment, project, workplace.machine, values)
 
 
 def ask_heads(workplace: Workplace) -> tuple[dict[str, Mapping[str, Head]], dict[str, str]]:

@@ -50,6 +50,8 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
     """The database with its state, and how it is reached, as text; None where that is not known."""
     remembered: Remembered | None = None
     """What the database had when it was read last, if nobody has written to it since."""
+    known: Bookkeeping | None = None
+    """The bookkeeping over another connection, where the database has been asked who it is."""
 
     @property
     def database(self) -> Database:
@@ -70,6 +72,8 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
             EnvironmentMoved: when another process holds it.
             WrongEnvironment: when the database is that of another environment.
         """
+        if self.known is not None:
+            return self.known.over(self.database)
         schema = self.environment.database.bookkeeping
         bookkeeping = Bookkeeping(self.database, self.project, schema)
         check_name(self.environment, self.project, bookkeeping.environment())
@@ -77,7 +81,8 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
 
     def over(self, database: Database) -> OpenEnvironment:
         """The same environment over another connection to its database."""
-        return replace(self, connection=LazyConnection(lambda: database))
+        connection = LazyConnection(lambda: database)
+        return replace(self, connection=connection, known=self.bookkeeping)
 
     @property
     def identity(self) -> str:

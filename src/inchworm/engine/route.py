@@ -14,6 +14,7 @@ from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion, passed
 from inchworm.engine.connections import open_database
 from inchworm.engine.open_environment import check_name
+from inchworm.targets.databases import Database
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.machine import Machine
 
@@ -54,13 +55,22 @@ def ask_passage(
     name = environment.name
     try:
         with open_database(environment, machine, values, read_only=True) as database:
-            bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
-            check_name(environment, project, bookkeeping.environment())
-            return Passage(
-                environment=name,
-                promotions=tuple(bookkeeping.promotions()),
-                claimed_by=bookkeeping.claimed_by(),
-                heads=bookkeeping.heads(),
-            )
+            return read_passage(environment, project, database)
     except InchwormError as error:
         return Passage(environment=name, problem=error.what)
+
+
+def read_passage(environment: Environment, project: str, database: Database) -> Passage:
+    """What an environment's database, which has been reached, says of what went into it.
+
+    Raises:
+        WrongEnvironment: when the database is that of another environment.
+    """
+    bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
+    check_name(environment, project, bookkeeping.environment())
+    return Passage(
+        environment=environment.name,
+        promotions=tuple(bookkeeping.promotions()),
+        claimed_by=bookkeeping.claimed_by(),
+        heads=bookkeeping.heads(),
+    )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from operator import itemgetter
+
 from inchworm.core.running.api_versions import ApiVersion
 from inchworm.targets.databases.protocols import Database
 
@@ -25,8 +27,7 @@ class ApiVersions:
     def all(self) -> tuple[ApiVersion, ...]:
         """Every version of every flow, in the order in which they came."""
         rows = self._database.rows(
-            f"SELECT {_COLUMNS} FROM {self._table} WHERE project = ? ORDER BY flow, number",
-            [self._project],
+            f"SELECT {_COLUMNS} FROM {self._table} WHERE project = ?", [self._project]
         )
         return tuple(
             ApiVersion(
@@ -39,7 +40,9 @@ class ApiVersions:
                 requests=int(requests),
                 requested_at=requested_at,
             )
-            for flow, version, number, document, put_at, is_live, requests, requested_at in rows
+            for flow, version, number, document, put_at, is_live, requests, requested_at in sorted(
+                rows, key=itemgetter(0, 2)
+            )
         )
 
     def put(self, flow: str, version: str, document: str, at: str) -> None:

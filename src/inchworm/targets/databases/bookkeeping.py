@@ -10,10 +10,10 @@ tells what happened.
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import groupby, islice
 from operator import itemgetter
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.ledger.entries import Head
@@ -48,10 +48,13 @@ class Bookkeeping:
         self._database = database
         self._project = project
         self.schema = schema
-        self._there: set[str] = set()
-        """Its tables that have been seen; none is ever taken away."""
-        self._is_complete = False
-        """Whether its tables are known to have all columns."""
+        self._known = _Known()
+
+    def over(self, database: Database) -> Bookkeeping:
+        """The same bookkeeping over another connection to its database."""
+        other = Bookkeeping(database, self._project, self.schema)
+        other._known = self._known
+        return other
 
     @property
     def exists(self) -> bool:
@@ -60,9 +63,9 @@ class Bookkeeping:
 
     def has(self, table: str) -> bool:
         """Whether one of its tables is there."""
-        if table not in self._there:
-            self._there |= self._database.tables_in(self.schema)
-        return table in self._there
+        if table not in self._known.tables:
+            self._known.tables |= self._database.tables_in(self.schema)
+        return table in self._known.tables
 
     def ensure(self) -> None:
         """Make the tables, and the columns that earlier versions had not, unless all are there."""
@@ -73,23 +76,45 @@ class Bookkeeping:
         with self._database.transaction():
             for statement in TABLES:
                 self._database.execute(statement.format(schema=self.schema))
-            for table, column, kind in self._lacking():
+            for table, column, kind in self._missing_columns():
                 self._database.execute(
                     f"ALTER TABLE {self.schema}.{table} ADD COLUMN {column} {kind}"
                 )
 
     def _lacking(self) -> list[tuple[str, str, str]]:
         """Columns that bookkeeping of an earlier version lacks: table, name and type."""
-        if self._is_complete:
+        if self._known.is_complete:
             return []
-        lacking = []
-        for table, added in groupby(COLUMNS_ADDED, key=itemgetter(0)):
-            if self.has(table):
-                # to list the columns of all tables would take long where there are thousands
-                columns, _ = self._database.select(f"SELECT * FROM {self.schema}.{table} LIMIT 0")
-                lacking += [each for each in added if each[1] not in columns]
-        self._is_complete = not lacking
+        table, newest, _ = COLUMNS_ADDED[-1]
+        is_newest = newest in self._columns(table)  # they are added together: it stands for all
+        lacking = [] if is_newest else self._missing_columns()
+        self._known.is_complete = not lacking
         return lacking
+
+    def _missing_columns(self) -> list[tuple[str, str, str]]:
+        missing = []
+        for table, added in groupby(COLUMNS_ADDED, key=itemgetter(0)):
+            if columns := self._columns(table):
+                missing += [each for each in added if each[1] not in columns]
+        return missing
+
+    def _columns(self, table: str) -> list[str]:
+        """The columns of one of its tables: to list those of all would take long; none if gone."""
+        if not self.has(table):
+            return []
+        return self._database.select(f"SELECT * FROM {self.schema}.{table} LIMIT 0")[0]
+
+    def _sorted(
+        self, sql: str, values: Sequence[str] = (), *, by: Sequence[int]
+    ) -> list[tuple[Any, ...]]:
+        """Rows sorted here: a database takes longer for that than to read them all.
+
+        Args:
+            sql: the query.
+            values: of its placeholders.
+            by: the positions of the columns that they are sorted by.
+        """
+        return sorted(self._database.rows(sql, values), key=itemgetter(*by))
 
     # ---- whose environment it is --------------------------------------------------------------
 
@@ -254,9 +279,10 @@ class Bookkeeping:
                 promotion=promotion,
                 digest=Digest(digest or ""),
             )
-            for owner, name, purpose, of, promotion, digest in self._database.rows(
+            for owner, name, purpose, of, promotion, digest in self._sorted(
                 f"SELECT project, name, purpose, of_name, promotion, {digest} "
-                f"FROM {self.schema}.aside ORDER BY name"
+                f"FROM {self.schema}.aside",
+                by=[1],
             )
             if project in (None, owner)
         ]
@@ -292,9 +318,10 @@ class Bookkeeping:
         more = "recipe, structure" if is_complete else "NULL, NULL"
         return [
             _live_part(row)
-            for row in self._database.rows(
+            for row in self._sorted(
                 "SELECT project, part, bundle, digest, content, commit_id, promotion, put_at, "
-                f"interface, {more} FROM {self.schema}.parts ORDER BY project, part"
+                f"interface, {more} FROM {self.schema}.parts",
+                by=[0, 1],
             )
         ]
 
@@ -355,10 +382,11 @@ class Bookkeeping:
                 ran_at=row[5],
                 script=row[6] or "",
             )
-            for row in self._database.rows(
+            for row in self._sorted(
                 f"SELECT schema_name, name, checksum, outcome, promotion, ran_at, {script} "
-                f"FROM {self.schema}.migrations WHERE project = ? ORDER BY schema_name, name",
+                f"FROM {self.schema}.migrations WHERE project = ?",
                 [self._project],
+                by=[0, 1],
             )
         ]
 
@@ -402,11 +430,12 @@ class Bookkeeping:
         by_exception = ("promotions", "exception", "VARCHAR")
         exception = "NULL" if by_exception in lacking else "exception"
         mixture = "NULL" if ("promotions", "mixture", "VARCHAR") in lacking else "mixture"
-        rows = self._database.rows(
+        rows = self._sorted(
             f"SELECT promotion, bundle, digest, commit_id, done_by, done_at, {number}, "
             f"{undoes}, {exception}, {mixture} "
-            f"FROM {self.schema}.promotions WHERE project = ? ORDER BY {number}, done_at",
+            f"FROM {self.schema}.promotions WHERE project = ?",
             [self._project],
+            by=[6, 5],
         )
         return [
             CompletedPromotion(
@@ -465,10 +494,11 @@ class Bookkeeping:
                 by=by,
                 at=at,
             )
-            for part, because, until, by, at in self._database.rows(
+            for part, because, until, by, at in self._sorted(
                 f"SELECT part, because, until, held_by, held_at FROM {self.schema}.holds "
-                "WHERE project = ? ORDER BY part",
+                "WHERE project = ?",
                 [self._project],
+                by=[0],
             )
         ]
 
@@ -495,10 +525,11 @@ class Bookkeeping:
             return []
         return [
             Definition(thing=Thing(thing), name=name, sql=sql, is_of_schema=bool(of_schema))
-            for thing, name, sql, of_schema in self._database.rows(
+            for thing, name, sql, of_schema in self._sorted(
                 f"SELECT thing, name, definition, of_schema FROM {self.schema}.structures "
-                "WHERE project = ? ORDER BY thing, name",
+                "WHERE project = ?",
                 [self._project],
+                by=[0, 1],
             )
         ]
 
@@ -585,6 +616,16 @@ class Bookkeeping:
         self._database.execute(
             f"DELETE FROM {self.schema}.steps WHERE promotion = ? AND step = ?", [promotion, step]
         )
+
+
+class _Known:
+    """What is known of the tables; all connections to one database share it."""
+
+    def __init__(self) -> None:
+        self.tables: set[str] = set()
+        """Those that have been seen; none is ever taken away."""
+        self.is_complete = False
+        """Whether they are known to have all columns."""
 
 
 def _live_part(row: tuple[str, ...]) -> LivePart:

@@ -55,12 +55,15 @@ TABLES = (
 COLUMNS_ADDED = (
     ("migrations", "script", "VARCHAR"),
     ("promotions", "number", "INTEGER"),
-    ("promotions", "undoes", "VARCHAR"),
-    ("promotions", "exception", "VARCHAR"),
-    ("promotions", "mixture", "VARCHAR"),
-    ("aside", "digest", "VARCHAR"),
     ("parts", "recipe", "VARCHAR"),
     ("parts", "structure", "VARCHAR"),
     ("environments", "watches", "INTEGER"),
+    ("promotions", "undoes", "VARCHAR"),
+    ("aside", "digest", "VARCHAR"),
+    ("promotions", "exception", "VARCHAR"),
+    ("promotions", "mixture", "VARCHAR"),
 )
-"""Columns that were added to tables after their first version: table, name and type."""
+"""Columns that were added to tables after their first version: table, name and type.
+
+They stand in the order in which they came, so where the last is there, all are.
+"""

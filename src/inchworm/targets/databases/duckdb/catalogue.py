@@ -17,20 +17,27 @@ from inchworm.targets.databases.quoting import folded, quoted
 _HERE = "database_name = current_database()"
 
 _SEQUENCES = f"""
-SELECT schema_name, sequence_name, concat_ws(' ', 'CREATE SEQUENCE', '"' || schema_name || '"."'
-  || sequence_name || '"', 'START WITH', start_value, 'INCREMENT BY', increment_by, 'MINVALUE',
-  min_value, 'MAXVALUE', max_value, CASE WHEN cycle THEN 'CYCLE' ELSE 'NO CYCLE' END)
+SELECT schema_name, sequence_name, start_value, increment_by, min_value, max_value, cycle
 FROM duckdb_sequences() WHERE {_HERE}
-"""  # its own statement starts where the counter stands
+"""
 
 _DEFINITIONS = (
-    (Thing.SEQUENCE, _SEQUENCES),
-    (Thing.TABLE, f"SELECT schema_name, table_name, sql FROM duckdb_tables() WHERE {_HERE}"),
+    (
+        Thing.TABLE,
+        f"SELECT schema_name, table_name, sql, comment FROM duckdb_tables() WHERE {_HERE}",
+    ),
     (
         Thing.VIEW,
-        f"SELECT schema_name, view_name, sql FROM duckdb_views() WHERE NOT internal AND {_HERE}",
+        "SELECT schema_name, view_name, sql, comment FROM duckdb_views() "
+        f"WHERE NOT internal AND {_HERE}",
     ),
 )
+
+_KINDS = f"""
+SELECT schema_name, table_name, 'table' FROM duckdb_tables() WHERE {_HERE}
+UNION ALL
+SELECT schema_name, view_name, 'view' FROM duckdb_views() WHERE NOT internal AND {_HERE}
+"""  # the standard's view of both takes half as long again
 
 _INDEXES = f"SELECT schema_name, table_name, index_name, sql FROM duckdb_indexes() WHERE {_HERE}"
 
@@ -43,9 +50,6 @@ ORDER BY ALL
 """
 
 _COMMENTS = f"""
-SELECT schema_name, table_name, NULL, comment FROM duckdb_tables()
-WHERE comment IS NOT NULL AND {_HERE}
-UNION ALL
 SELECT schema_name, table_name, column_name, comment FROM duckdb_columns()
 WHERE comment IS NOT NULL AND NOT internal AND {_HERE}
 """
@@ -71,35 +75,32 @@ class DuckDbCatalogue(DuckDbSession):
 
     def definitions(self, schemas: Sequence[str]) -> list[Definition]:
         """The definitions of some schemas, as DuckDB tells them."""
-        definitions: list[Definition] = []
+        if not schemas:
+            return []
+        definitions = [_sequence(*row) for row in self.rows(_SEQUENCES) if row[0] in schemas]
+        comments = []
         for thing, query in _DEFINITIONS:
-            for schema, name, sql in self.rows(query):
+            for schema, name, sql, comment in self.rows(query):
                 if schema not in schemas:
                     continue
-                text = str(sql).rstrip().removesuffix(";")
                 full = folded(schema, name)
-                definitions.append(Definition(thing=thing, name=full, sql=text, needs=None))
+                definitions.append(
+                    Definition(thing=thing, name=full, sql=_statement(sql), needs=None)
+                )
+                if comment is not None and thing is Thing.TABLE:
+                    comments.append(_comment(full, None, comment))
         for schema, table, name, sql in self.rows(_INDEXES):
             if schema in schemas:
-                index = folded(schema, name)
-                text = str(sql).rstrip().removesuffix(";")
-                needs = (folded(schema, table),)
-                definitions.append(Definition(thing=Thing.INDEX, name=index, sql=text, needs=needs))
-        for schema, table, column, comment in self.rows(_COMMENTS):
-            if schema in schemas:
-                on = "COLUMN" if column else "TABLE"
-                on_what = folded(schema, table)
-                name = quoted(on_what) + (f'."{column}"' if column else "")
-                text = str(comment).replace("'", "''")
+                index, needs = folded(schema, name), (folded(schema, table),)
                 definitions.append(
-                    Definition(
-                        thing=Thing.COMMENT,
-                        name=on_what + (f".{column}" if column else ""),
-                        sql=f"COMMENT ON {on} {name} IS '{text}'",
-                        needs=(on_what,),
-                    )
+                    Definition(thing=Thing.INDEX, name=index, sql=_statement(sql), needs=needs)
                 )
-        return definitions
+        comments += [
+            _comment(folded(schema, table), column, comment)
+            for schema, table, column, comment in self.rows(_COMMENTS)
+            if schema in schemas
+        ]
+        return definitions + comments
 
     def surroundings(self, schemas: Sequence[str]) -> list[Definition]:
         """Macros: DuckDB has neither rights nor triggers."""
@@ -136,13 +137,7 @@ class DuckDbCatalogue(DuckDbSession):
 
     def kinds(self) -> Mapping[str, str]:
         """``table`` or ``view`` for each thing that :meth:`structure` lists."""
-        return {
-            folded(schema, name): "view" if kind == "VIEW" else "table"
-            for schema, name, kind in self.rows(
-                "SELECT table_schema, table_name, table_type FROM information_schema.tables "
-                "WHERE table_catalog = current_database()"
-            )
-        }
+        return {folded(schema, name): kind for schema, name, kind in self.rows(_KINDS)}
 
     def tables_in(self, schema: str) -> frozenset[str]:
         """The names of the tables in one schema."""
@@ -174,3 +169,29 @@ class DuckDbCatalogue(DuckDbSession):
         ):
             statements[folded(schema, table)][folded(schema, index)] = sql
         return statements
+
+
+def _sequence(
+    schema: str, name: str, start: int, step: int, least: int, most: int, is_cycle: bool
+) -> Definition:
+    """A sequence as it was made: what DuckDB tells of it starts where the counter stands."""
+    sql = (
+        f'CREATE SEQUENCE "{schema}"."{name}" START WITH {start} INCREMENT BY {step} '
+        f"MINVALUE {least} MAXVALUE {most} {'CYCLE' if is_cycle else 'NO CYCLE'}"
+    )
+    return Definition(thing=Thing.SEQUENCE, name=folded(schema, name), sql=sql, needs=None)
+
+
+def _comment(table: str, column: str | None, comment: str) -> Definition:
+    """The comment on a table, or on one of its columns."""
+    on, name, is_on = "TABLE", table, quoted(table)
+    if column is not None:
+        on, name, is_on = "COLUMN", f"{table}.{column}", f'{is_on}."{column}"'
+    text = comment.replace("'", "''")
+    sql = f"COMMENT ON {on} {is_on} IS '{text}'"
+    return Definition(thing=Thing.COMMENT, name=name, sql=sql, needs=(table,))
+
+
+def _statement(sql: str) -> str:
+    """A statement as DuckDB tells it, without what ends it."""
+    return sql.rstrip().removesuffix(";")

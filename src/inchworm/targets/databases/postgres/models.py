@@ -49,6 +49,8 @@ class Postgres(PostgresStructure):
 
     def drop(self, names: Collection[str]) -> None:
         """Remove tables and views, those that are there, and nothing that hangs on them."""
+        if not names:
+            return
         kinds = self.kinds()
         drop_views(self, [name for name in names if kinds.get(name) == "view"])
         tables = [quoted(name) for name in names if kinds.get(name) == "table"]

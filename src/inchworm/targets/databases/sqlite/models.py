@@ -26,6 +26,8 @@ class Sqlite(SqliteStructure):
 
     def drop(self, names: Collection[str]) -> None:
         """Remove tables and views, those that are there."""
+        if not names:
+            return
         kinds = self.kinds()
         for name in names:
             self._drop_known(name, kinds)

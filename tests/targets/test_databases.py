@@ -23,6 +23,7 @@ from inchworm.core.rendered import Store
 from inchworm.core.structure.definitions import Thing, differences, in_working_order
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.bookkeeping import Bookkeeping
+from inchworm.targets.databases.bookkeeping_tables import COLUMNS_ADDED
 from inchworm.targets.databases.duckdb.models import DuckDb
 from inchworm.targets.databases.duckdb.session import IN_MEMORY
 from inchworm.targets.databases.protocols import Switch
@@ -344,6 +345,60 @@ def test_definitions_make_the_same_again(database: Database, url: str, tmp_path:
 
 def _also(database: Database) -> str:
     return " CASCADE" if database.dialect == "postgres" else ""
+
+
+def test_macros_are_told_as_they_are_whatever_has_changed_them(tmp_path: Path) -> None:
+    """DuckDB takes long to list them, so they are read again only where they may be others."""
+    url = "duckdb:///d.duckdb"
+
+    def told(database: Database) -> list[str]:
+        return [each.name for each in database.surroundings(["m", "n"])]
+
+    with closing(connect(url, root=tmp_path)) as database:
+        assert told(database) == []
+        database.create_schema("m")
+        database.create_schema("n")
+        assert told(database) == []
+        database.execute("CREATE MACRO m.twice(x) AS 2 * x")
+        assert told(database) == ["m.twice"]
+        with pytest.raises(ZeroDivisionError), database.transaction():
+            database.execute("create or replace function n.half(x) as x / 2")
+            assert told(database) == ["m.twice", "n.half"]
+            raise ZeroDivisionError
+        assert told(database) == ["m.twice"]
+        database.execute("CREATE TABLE n.t (x INTEGER)")
+        other = database.new_session()
+        assert other is not None and told(other) == ["m.twice"]
+        other.execute("DROP /* with all */ SCHEMA m CASCADE")
+        assert told(other) == told(database) == []
+        other.close()
+        database.execute("CREATE MACRO n.half(x) AS x / 2")
+    with closing(connect(url, root=tmp_path)) as database:
+        assert told(database) == ["n.half"]
+
+
+@pytest.mark.parametrize("version", range(len(COLUMNS_ADDED)))
+def test_bookkeeping_of_any_former_version_gets_what_it_lacks(
+    database: Database, version: int
+) -> None:
+    """Also where whole tables are younger than columns of others."""
+
+    def complete(table: str) -> bool:
+        columns, _ = database.select(f"SELECT * FROM books.{table} LIMIT 0")
+        return {c for t, c, _ in COLUMNS_ADDED if t == table} <= set(columns)
+
+    Bookkeeping(database, "p", "books").ensure()
+    younger = {table for table, _, _ in COLUMNS_ADDED[version:]}
+    older = {table for table, _, _ in COLUMNS_ADDED[:version]}
+    for table in (younger - older) | {"schedules", "holds", "api_versions"}:
+        database.execute(f"DROP TABLE books.{table}")
+    for table, column, _ in COLUMNS_ADDED[version:]:
+        if table in older:
+            database.execute(f"ALTER TABLE books.{table} DROP COLUMN {column}")
+    bookkeeping = Bookkeeping(database, "p", "books")
+    bookkeeping.ensure()
+    assert all(map(complete, older | younger))
+    assert bookkeeping.aside() == bookkeeping.promotions() == bookkeeping.parts() == []
 
 
 def test_another_connection_works_at_the_same_time(database: Database) -> None:

@@ -26,7 +26,7 @@ _OWNER_ONLY = 0o600
 """The mode of a database that is made here; that of one which is there stays."""
 
 
-_OF_MACROS = re.compile(r"\b(?:macro|function|schema)\b", re.IGNORECASE)
+_OF_MACROS = re.compile(r"\b(?:macro|function)\b|\bdrop\b[^;]*\bschema\b", re.IGNORECASE)
 """Statements after which there may be other macros than before: reading all takes long.
 
 Only one process at a time writes to a file, so nobody else makes one meanwhile.
@@ -75,6 +75,7 @@ class DuckDbSession(Noting):
         if path == IN_MEMORY or (read_only and not path.exists()):
             self._scratch = Scratch()
             self._connection = self._scratch.connection()
+            self._macros.append([])  # it is empty
             return
         try:
             path.parent.mkdir(parents=True, exist_ok=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -142,6 +142,7 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
         ours = {part.part: part for part in parts if part.project == self.project}
         foreign = [part for part in parts if part.project != self.project]
         aside = self.aside()
+        others = self.of_others(foreign, aside)
         everything = self.database.structure()
         corner = self.environment.database.corner
         schemas = {table.schema for table in everything.values()}
@@ -152,9 +153,10 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
             if table.schema not in {self.bookkeeping.schema, *elsewhere} and name not in aside
         }
         of_models = self.of_models(ours.values()) if is_for_draft else frozenset()
-        differing, attached, granted = self._compared(ours, foreign, of_models)
+        differing, attached, granted = self._compared(ours, others, of_models)
         promotions = tuple(self.bookkeeping.promotions())
         completed = {None, promotions[-1].promotion if promotions else None}
+        claim = self.bookkeeping.latest_claim()
         return Composition(
             identity=self.identity,
             read_at="",
@@ -168,8 +170,8 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
             set_schedules=self.bookkeeping.schedules(),
             holds=tuple(self.bookkeeping.holds()),
             promotions=promotions,
-            is_unfinished=self.bookkeeping.claimed_by() not in completed,
-            claims=self.bookkeeping.claims(),
+            is_unfinished=claim.promotion not in completed,
+            claims=claim.number,
             heads=self.bookkeeping.heads(),
             api_versions=self.api_versions(),
             dependents=self.database.dependents(of_models),
@@ -193,13 +195,19 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
             if part.part.kind is Kind.MODEL
         )
 
-    def of_others(self, parts: Iterable[LivePart]) -> frozenset[RelationName]:
+    def of_others(
+        self, parts: Iterable[LivePart], aside: frozenset[RelationName] | None = None
+    ) -> frozenset[RelationName]:
         """The real names of what our schemas do not account for.
 
         That is what our models and notebooks provide, what stands beside it, and all that other
         projects provide; what they only know, managed outside, may well be ours.
+
+        Args:
+            parts: the parts of all projects.
+            aside: what stands beside it, where that has been read already.
         """
-        return self.aside() | frozenset(
+        return (self.aside() if aside is None else aside) | frozenset(
             self.environment.database.physical_table(table)
             for part in parts
             if part.managed and (part.project != self.project or part.part.kind is not Kind.SCHEMA)
@@ -207,7 +215,7 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
         )
 
     def definitions(
-        self, parts: Mapping[PartId, LivePart], foreign_parts: Iterable[LivePart] | None = None
+        self, parts: Mapping[PartId, LivePart], others: frozenset[RelationName] | None = None
     ) -> list[Definition]:
         """What the database has of all that some parts account for.
 
@@ -216,13 +224,14 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
 
         Args:
             parts: those parts of this project.
-            foreign_parts: the parts of other projects, where they have been read already.
+            others: the real names of what other projects account for, and of what stands beside
+                it, where they are known already.
         """
-        if foreign_parts is None:
-            foreign_parts = (p for p in self.bookkeeping.parts() if p.project != self.project)
         address = self.environment.database
         of_models = self.of_models(parts.values())
-        foreign = self.of_others(foreign_parts)
+        if others is None:
+            foreign_parts = (p for p in self.bookkeeping.parts() if p.project != self.project)
+            others = self.of_others(foreign_parts)
         managed = {
             address.physical_schema(part.name)
             for part, live in parts.items()
@@ -237,7 +246,7 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
             if schema == self.bookkeeping.schema:
                 continue
             needs = definition.needs if definition.thing is not Thing.VIEW else ()
-            if not foreign.isdisjoint({definition.name, relation, *(needs or ())}):
+            if not others.isdisjoint({definition.name, relation, *(needs or ())}):
                 continue
             if relation in of_models:
                 definitions.append(definition)
@@ -250,7 +259,7 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
     def _compared(
         self,
         parts: Mapping[PartId, LivePart],
-        foreign_parts: Sequence[LivePart],
+        others: frozenset[RelationName],
         published: Collection[RelationName],
     ) -> tuple[list[Difference], dict[str, tuple[Definition, ...]], tuple[Definition, ...]]:
         """What is otherwise than it was recorded, what relations of models have, and all rights.
@@ -261,11 +270,11 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
 
         Args:
             parts: those of this project.
-            foreign_parts: those of other projects.
+            others: the real names of what other projects account for, and of what stands beside it.
             published: relations whose publications are asked for.
         """
         recorded = self.bookkeeping.structures()
-        definitions = self.definitions(parts, foreign_parts) if parts or recorded else []
+        definitions = self.definitions(parts, others) if parts or recorded else []
         attached: dict[str, tuple[Definition, ...]] = {}
         own = [each for each in definitions if each.thing in _ATTACHED and not each.is_of_schema]
         for each in (*own, *self.database.publications(published)):

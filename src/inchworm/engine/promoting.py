@@ -144,7 +144,7 @@ def _check_unmoved(work: Work, place: OpenEnvironment) -> None:
 
 def _check_nobody_since(work: Work, place: OpenEnvironment, again: str) -> None:
     """After a stop: the database itself says whether anybody has been there, in whatever ledger."""
-    claimed_by = place.bookkeeping.claimed_by()
+    claimed_by = place.bookkeeping.latest_claim().promotion
     if claimed_by in (None, work.promotion.id.key):
         _check_nothing_by_hand(work, place, again)
         return

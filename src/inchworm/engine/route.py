@@ -67,10 +67,11 @@ def read_passage(environment: Environment, project: str, database: Database) -> 
         WrongEnvironment: when the database is that of another environment.
     """
     bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
-    check_name(environment, project, bookkeeping.environment())
+    claim = bookkeeping.latest_claim()
+    check_name(environment, project, claim.environment)
     return Passage(
         environment=environment.name,
         promotions=tuple(bookkeeping.promotions()),
-        claimed_by=bookkeeping.claimed_by(),
+        claimed_by=claim.promotion,
         heads=bookkeeping.heads(),
     )

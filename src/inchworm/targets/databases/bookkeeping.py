@@ -15,6 +15,8 @@ from itertools import groupby, islice
 from operator import itemgetter
 from typing import Any, TypeVar
 
+from msgspec import Struct
+
 from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import Digest
@@ -35,6 +37,20 @@ T = TypeVar("T")
 
 #: Rows per statement: one by one would be slow for thousands of parts.
 _AT_ONCE = 200
+
+
+class Claim(Struct, frozen=True):
+    """A promotion's claim to an environment; an empty one where there has been none.
+
+    Attributes:
+        environment: the name that the environment has; None where it is not known.
+        promotion: the key of the promotion.
+        number: how often one began or went on here; given under the database's own lock.
+    """
+
+    environment: str | None = None
+    promotion: str | None = None
+    number: int = 0
 
 
 class Bookkeeping:
@@ -120,18 +136,18 @@ class Bookkeeping:
 
     def environment(self) -> str | None:
         """The name of the environment that this database is to the project; None if not known."""
-        rows = self._environments()
-        return rows[0][0] if rows else None
+        return self.latest_claim().environment
 
-    def claimed_by(self) -> str | None:
-        """The key of the promotion that began last, or went on last, under whatever ledger."""
-        rows = self._environments()
-        return rows[0][1] if rows else None
-
-    def claims(self) -> int:
-        """How often a promotion began or went on here; given under the database's own lock."""
-        rows = self._environments()
-        return rows[0][2] if rows else 0
+    def latest_claim(self) -> Claim:
+        """What the promotion left that began last, or went on last, under whatever ledger."""
+        if not self.has("environments"):
+            return Claim()
+        rows = self._database.rows(
+            f"SELECT environment, claimed_by, claims FROM {self.schema}.environments "
+            "WHERE project = ?",
+            [self._project],
+        )
+        return Claim(*rows[0]) if rows else Claim()
 
     def claim(self, environment: str, promotion: str) -> None:
         """Record that a promotion begins or goes on here. Called inside a transaction.
@@ -143,7 +159,7 @@ class Bookkeeping:
             environment: the environment's name.
             promotion: the promotion's key, different for every ledger.
         """
-        if self._environments():
+        if self.latest_claim().number:
             self._database.execute(
                 f"UPDATE {self.schema}.environments "
                 "SET environment = ?, claims = claims + 1, claimed_by = ? WHERE project = ?",
@@ -155,16 +171,6 @@ class Bookkeeping:
             "VALUES (?, ?, 1, ?)",
             [self._project, environment, promotion],
         )
-
-    def _environments(self) -> list[tuple[str, str, int]]:
-        if not self.has("environments"):
-            return []
-        rows = self._database.rows(
-            f"SELECT environment, claimed_by, claims FROM {self.schema}.environments "
-            "WHERE project = ?",
-            [self._project],
-        )
-        return [(str(environment), str(by), int(claims)) for environment, by, claims in rows]
 
     def watches(self) -> bool:
         """Whether the surroundings of structures have been recorded, which later versions do."""

@@ -72,6 +72,8 @@ class Journal:
         self.before = dict(before or {})
         self.effects: set[int] = set()
         self.events: list[tuple[str, int]] = []
+        self.seen: list[tuple[str, int]] = []
+        self.settled = threading.Event()
 
     def state(self, number: int) -> StepState:
         return self.before.get(number, StepState.WAITING)
@@ -84,6 +86,15 @@ class Journal:
 
     def ended(self, reports: Mapping[int, StepReport]) -> None:
         self.events += [(report.state.value, number) for number, report in reports.items()]
+
+    def settle(self) -> None:
+        """Whoever looks sees what has been heard of by now."""
+        self.seen = list(self.events)
+        self.settled.set()
+
+
+def _nothing() -> None:
+    """For whoever waits for nothing else meanwhile."""
 
 
 def executor(journal: Journal, size: int = 3) -> Executor[Site]:
@@ -131,6 +142,7 @@ def test_each_begins_when_all_that_it_needs_has_ended(acts: list[Act], size: int
         begin=begin,
         perform=lambda act, site: act.perform(site),
         end=end,
+        idle=_nothing,
         interrupt=lambda site: None,
     )
     assert [act.performed for act in acts] == [[act.number] for act in acts]
@@ -150,6 +162,22 @@ def test_all_sites_are_busy_while_there_is_work() -> None:
     assert sorted(n for what, n in journal.events if what == "done") == list(range(1, 9))
 
 
+@pytest.mark.timeout(30)
+@pytest.mark.parametrize("numbers", [[1], [1, 2, 3]])
+@pytest.mark.parametrize("mode", [Mode.ALONE, Mode.BESIDE])
+def test_whoever_looks_sees_what_runs_before_anything_ends(mode: Mode, numbers: list[int]) -> None:
+    """An action may take hours: here it waits until the journal has been written."""
+    journal = Journal()
+
+    def wait(site: Site) -> StepReport:
+        journal.settled.wait()
+        return DONE
+
+    assert executor(journal).run([Act(number, mode, do=wait) for number in numbers])
+    first = numbers if mode is Mode.BESIDE else numbers[-1:]
+    assert journal.seen[-len(first) :] == [("began", number) for number in first]
+
+
 def test_what_has_ended_meanwhile_is_heard_of_at_once() -> None:
     """So that the journal is written once for all; a signal behind it raises at the next wait."""
     ended = [Ended(Act(number), DONE) for number in (1, 2)]
@@ -159,8 +187,8 @@ def test_what_has_ended_meanwhile_is_heard_of_at_once() -> None:
             deferred.queue.put(ended[0])
             signal.raise_signal(signal.SIGINT)
             deferred.queue.put(ended[1])
-            assert deferred.get() == ended
-            deferred.get()
+            assert deferred.get(_nothing) == ended
+            deferred.get(_nothing)
     finally:
         signal.signal(signal.SIGINT, before)
 
@@ -253,6 +281,7 @@ def two_that_wait(
         begin=begin,
         perform=lambda act, site: act.perform(site),
         end=lambda ended: True,
+        idle=_nothing,
         interrupt=lambda site: site.stop.set(),
     )
 
@@ -330,7 +359,7 @@ def test_a_signal_is_heard_that_does_not_end_the_wait() -> None:
         with signals_deferred() as deferred:
             waits.set()
             with pytest.raises(KeyboardInterrupt):
-                deferred.get()
+                deferred.get(_nothing)
     finally:
         signal.signal(signal.SIGINT, before)
     thread.join()

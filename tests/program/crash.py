@@ -116,7 +116,7 @@ class _Dying(promoting._Journal):
         """Journal that steps begin, and die if it is the instant."""
         super().began(numbers)
         if self.moment == "before" and self.number in numbers:
-            self.flush()
+            self.settle()
             os._exit(_KILLED)
 
     def ended(self, reports: Mapping[int, StepReport]) -> None:

@@ -77,14 +77,17 @@ def test_a_promotion_killed_at_every_step_ends_as_an_undisturbed_one(
 
 def test_ctrl_c_says_where_it_stopped_and_goes_on(released: Program) -> None:
     """In the middle of a build; going on carries out that step and the rest."""
-    slow = "WHERE (SELECT sum(sin(i)) FROM range(150000000) AS r(i)) IS NOT NULL AND"
+    many = "(SELECT 2000000000 * count(*) FROM raw.reading WHERE quality = 'slow')"
+    slow = f"WHERE (SELECT count(sin(i)) FROM range({many}) AS r(i)) IS NOT NULL AND"
+    released.query("dev", "INSERT INTO raw.reading VALUES (1, '2026-11-01 00:10', 100, 'slow')")
     released.edit("models/hydro/hourly_level.sql", "GROUP BY 1, 2", f"{slow} true GROUP BY 1, 2")
     name = released.release("1.4.1")
     process = released.start("promote", name, "--to", "dev", "--yes")
     ledger = Ledger(SqliteLedger(released.folder / ".inchworm/ledger.sqlite"), now=str, by="test")
-    while not any(e.body["step"] == 1 for e in ledger.entries(kind="step", about="P3")):
+    while not [*ledger.entries(kind="step", about="P3")]:
         assert process.poll() is None, process.communicate()
         time.sleep(0.05)
+    assert "model:hydro.hourly_level running" in released("history", "P3").text
     code, printed = interrupt(process)
     promotion = released("history", "--json").json["promotions"][0]
     assert code == 130, printed
@@ -92,6 +95,7 @@ def test_ctrl_c_says_where_it_stopped_and_goes_on(released: Program) -> None:
     assert "stopped by lena at step" in promotion["message"]
     assert "inchworm promote P3" in printed
     assert "Go on: inchworm promote P3" in released("status").text
+    released.query("dev", "DELETE FROM raw.reading WHERE quality = 'slow'")
     assert released("promote", "P3", "--yes", "--json").json["state"] == "done"
 
 

@@ -135,6 +135,10 @@ class Journal(Protocol):
         """Actions have ended."""
         ...
 
+    def settle(self) -> None:
+        """Nothing else may be heard for long: whoever looks now has to see what runs."""
+        ...
+
 
 class Executor(Struct, Generic[Site], kw_only=True):
     """Carries out actions at a site.
@@ -202,6 +206,7 @@ class Executor(Struct, Generic[Site], kw_only=True):
     def _one(self, action: Action[Site]) -> Action[Site] | None:
         """Do an action; the action itself if it failed."""
         self._begin([action])
+        self.journal.settle()
         failed = self._end((action, self._performed(action, self.site, make_ready=True)))
         return failed[0] if failed else None
 
@@ -209,6 +214,7 @@ class Executor(Struct, Generic[Site], kw_only=True):
         """Do actions that take effect together; the first of them if they failed."""
         first, *others = actions
         self._begin(actions)
+        self.journal.settle()
         started = self.seconds()
         try:
             reports = first.perform_together([other.number for other in others], self.site)
@@ -242,6 +248,7 @@ class Executor(Struct, Generic[Site], kw_only=True):
                 begin=lambda action: self._begin([action]),
                 perform=self._performed,
                 end=end,
+                idle=self.journal.settle,
                 interrupt=self.interrupt,
             )
         return failed[0] if failed else None
@@ -288,6 +295,7 @@ def perform_beside(
     begin: Callable[[Action[Site]], None],
     perform: Callable[[Action[Site], Site], StepReport],
     end: Callable[[Sequence[tuple[Action[Site], StepReport]]], bool],
+    idle: Callable[[], None],
     interrupt: Callable[[Site], None],
 ) -> None:
     """Perform actions, each when all that it needs has ended, one at a time at each site.
@@ -302,6 +310,7 @@ def perform_beside(
         perform: performs an action; called in other threads.
         end: hears how actions ended, of all at once that have ended by then, and says whether to
             go on. If not, what still runs is interrupted, and nothing more is heard of it.
+        idle: hears that for half a second nothing has begun or ended.
         interrupt: has what runs at a site fail now.
     """
     by_number = {action.number: action for action in actions}
@@ -332,7 +341,7 @@ def perform_beside(
                         running += 1
                 if not running:
                     return  # what is left waits for what is not done any more
-                came = deferred.get()
+                came = deferred.get(idle)
                 running -= len(came)
                 ended = [(each.action, each.report()) for each in takewhile(Ended.has_report, came)]
                 if ended and not end(ended):
@@ -382,10 +391,10 @@ class Deferred(Generic[Site]):
         self._signals: list[_Signal] = []
         """Those that came behind something that has ended, which is heard of first."""
 
-    def get(self) -> list[Ended[Site]]:
+    def get(self, idle: Callable[[], None]) -> list[Ended[Site]]:
         """Wait until an action ends; all that have ended by then.
 
-        A signal does here what it would have done at once.
+        A signal does here what it would have done at once; ``idle`` is called where it takes long.
 
         Raises:
             KeyboardInterrupt: when the signal is that of Ctrl-C.
@@ -396,7 +405,7 @@ class Deferred(Generic[Site]):
             try:
                 self._sort(self.queue.get(timeout=_LOOKS_UP), ended)
             except Empty:
-                continue  # a signal that came just before the wait has been heard by now
+                idle()  # and a signal that came just before the wait has been heard by now
         while not self.queue.empty():
             self._sort(self.queue.get(), ended)
         return ended

@@ -194,10 +194,10 @@ class _Journal:
     """The journal of a promotion: in the ledger, with the marks of the database behind it.
 
     Why entries may wait. An entry about a step that leaves a mark in the database is written with
-    the next ones, at the latest when another second has passed or the executor comes to a step
-    without a mark. If the process dies before, the mark says that the step took effect, and what
-    has no mark had none; only the step's duration is lost. An entry about a step of a service is
-    written at once.
+    the next ones, at the latest when another second has passed, when the executor waits, or when it
+    comes to a step without a mark. If the process dies before, the mark says that the step took
+    effect, and what has no mark had none; only the step's duration is lost. An entry about a step
+    of a service is written at once.
     """
 
     def __init__(self, work: Work, plan: Plan, marks: frozenset[int]) -> None:
@@ -236,9 +236,9 @@ class _Journal:
             for number, report in reports
         )
         if not may_wait or time.monotonic() - self._written > _LONGEST_WAIT:
-            self.flush()
+            self.settle()
 
-    def flush(self) -> None:
+    def settle(self) -> None:
         """Write what waits."""
         waiting, self._waiting = self._waiting, []
         if waiting:
@@ -306,10 +306,10 @@ class _Promoting:
         try:
             is_complete = executor.run(self.plan)
         except KeyboardInterrupt:
-            journal.flush()
+            journal.settle()
             self._stopped(executor.running)
             raise
-        journal.flush()
+        journal.settle()
         if not is_complete:
             return self._put_back(executor.failed[0])
         if executor.failed:

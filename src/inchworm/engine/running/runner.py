@@ -370,6 +370,9 @@ class _Journal:
         for number, report in reports.items():
             self._work.reporter.step_ended(self._steps[number], report)
 
+    def settle(self) -> None:
+        """Nothing waits: of a run, no more is recorded than how its steps ended."""
+
 
 class _Running:
     """One run at work in an open environment."""

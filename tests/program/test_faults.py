@@ -29,7 +29,8 @@ def state_of(program: Program, environment: str) -> dict[str, Any]:
     with duckdb.connect(str(program.folder / f"data/river_{environment}.duckdb")) as database:
 
         def asked(sql: str) -> list[tuple[Any, ...]]:
-            return database.execute(sql).fetchall()
+            rows: list[tuple[Any, ...]] = database.execute(sql).fetchall()
+            return rows
 
         tables = asked(
             "SELECT table_schema || '.' || table_name FROM information_schema.tables "

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from collections.abc import Iterator
 from contextlib import closing
@@ -27,6 +28,7 @@ from inchworm.targets.databases.bookkeeping_tables import COLUMNS_ADDED
 from inchworm.targets.databases.duckdb.models import DuckDb
 from inchworm.targets.databases.duckdb.session import IN_MEMORY
 from inchworm.targets.databases.protocols import Switch
+from tests.forked import fork
 
 
 @pytest.fixture(params=["duckdb", "sqlite", "postgresql"])
@@ -345,6 +347,35 @@ def test_definitions_make_the_same_again(database: Database, url: str, tmp_path:
 
 def _also(database: Database) -> str:
     return " CASCADE" if database.dialect == "postgres" else ""
+
+
+def _die_writing(url: str, folder: Path) -> None:
+    database = connect(url, root=folder)
+    if database.dialect == "sqlite":  # so that what is not committed is in the files
+        database.execute("PRAGMA main.cache_size = 1")
+        database.execute("PRAGMA m.cache_size = 1")
+    with database.transaction():
+        for table in ("own", "m.t"):
+            if table == "m.t" or database.dialect == "sqlite":
+                database.execute(f"UPDATE {table} SET x = x || ' half done'")
+        os._exit(9)
+
+
+def test_what_a_process_left_half_done_that_died_is_not_seen(url: str, tmp_path: Path) -> None:
+    """Not even by who only reads, and is the first to look."""
+    with closing(connect(url, root=tmp_path)) as database:
+        database.create_schema("m")
+        for table in ("own", "m.t"):
+            if table == "m.t" or database.dialect == "sqlite":
+                database.execute(f"CREATE TABLE {table} (x VARCHAR)")
+                database.add_rows(table, ["x"], [("before" * 100,)] * 5000)
+    process = fork(_die_writing, url, tmp_path)
+    process.join(60)
+    assert process.exitcode == 9
+    with closing(connect(url, root=tmp_path, read_only=True)) as database:
+        assert database.rows("SELECT DISTINCT x FROM m.t") == [("before" * 100,)]
+        if database.dialect == "sqlite":
+            assert database.rows("SELECT DISTINCT x FROM own") == [("before" * 100,)]
 
 
 def test_macros_are_told_as_they_are_whatever_has_changed_them(tmp_path: Path) -> None:

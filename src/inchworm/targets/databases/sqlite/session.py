@@ -10,7 +10,7 @@ from __future__ import annotations
 import datetime as dt
 import sqlite3
 from collections.abc import Callable, Collection, Generator, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import closing, contextmanager, suppress
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, Self
@@ -35,6 +35,19 @@ def _connected(address: str) -> sqlite3.Connection:
     )
 
 
+def _recover(file: Path) -> None:
+    """Have undone what a process left half done in a file that died, or whose disk was full.
+
+    SQLite does so when somebody reads it who may write; whoever may not cannot read it until then.
+    """
+    if file.with_name(f"{file.name}-journal").exists():
+        with (
+            suppress(sqlite3.Error),
+            closing(_connected(f"{file.resolve().as_uri()}?mode=rw")) as it,
+        ):
+            it.execute("SELECT count(*) FROM sqlite_master")
+
+
 def files_of_schemas(path: Path) -> list[Path]:
     """The files beside a database's own in which its schemas are."""
     return sorted(path.parent.glob(f"{path.stem}.*{path.suffix}"))
@@ -56,6 +69,9 @@ class SqliteSession(Noting):
             if read_only and not path.exists():
                 self._connection = _connected(":memory:")
                 return
+            if read_only:
+                for file in (path, *files_of_schemas(path)):
+                    _recover(file)
             path.parent.mkdir(parents=True, exist_ok=True)
             self._make(path)
             self._connection = _connected(self._uri(path))

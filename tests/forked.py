@@ -51,6 +51,7 @@ _PRELOADED = [
     "inchworm.targets.databases.sqlite.models",
     "nbclient",
     "openapi_spec_validator",
+    "tests.frozen",
 ]
 
 

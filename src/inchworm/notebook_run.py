@@ -148,7 +148,7 @@ class RunSurroundings:
             key: rows with the same key are replaced, others stay; without a key all are replaced.
             columns: the table's columns and SQL types, as the notebook declares them.
         """
-        from inchworm.engine.notebook_queries import promised_columns
+        from inchworm.engine.notebook_rows import promised_columns
         from inchworm.store.frames import write_frame
 
         names = promised_columns(table, frame.columns, columns)

@@ -135,6 +135,19 @@ def test_the_help_shows_just_the_commands_there_are(tmp_path: Path) -> None:
         assert "Usage" in Program(tmp_path)(name, "--help").out
 
 
+def test_what_a_run_puts_in_place_of_its_surroundings_stays() -> None:
+    """A desk's are made when they are asked for, and only if there are none."""
+    code = (
+        "import inchworm.notebook as notebook, sys\n"
+        "assert 'inchworm.desk' not in sys.modules\n"
+        "notebook.env = 'of a run'\n"
+        "from inchworm.notebook import Surroundings, env\n"
+        "assert (Surroundings.__module__, env) == ('inchworm.desk', 'of a run')\n"
+        "assert not hasattr(notebook, 'nothing')\n"
+    )
+    subprocess.run([sys.executable, "-c", code], check=True, timeout=60)
+
+
 def test_a_notebook_runs_unedited_at_a_desk(released: Program) -> None:
     """It reads its environment's tables and values, and stores and measures something."""
     notebook = nbformat.read(released.folder / "notebooks/level_forecast.ipynb", 4)

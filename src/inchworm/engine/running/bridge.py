@@ -29,7 +29,8 @@ from inchworm.core.rendered import Store
 from inchworm.core.sql.names import table_name
 from inchworm.core.sql.renamed_tables import with_tables
 from inchworm.core.sql.render import to_text
-from inchworm.engine.notebook_queries import columns_in_table, query_with_values
+from inchworm.engine.notebook_queries import query_with_values
+from inchworm.engine.notebook_rows import columns_in_table
 from inchworm.engine.running.site import RunSite
 from inchworm.store.frames import read_frame
 from inchworm.targets.databases.quoting import quoted

@@ -1,4 +1,4 @@
-"""Promotions killed at random instants, again and again, in DuckDB and PostgreSQL.
+"""Promotions killed at random instants, again and again, in databases of each kind.
 
 Run it with ``python -m tests.kill --kills 500 [--seed N]``. Two checkouts with a ledger each
 promote into one database by turns. Each bundle changes, adds and removes models, lets an increment
@@ -38,6 +38,7 @@ on_change = "keep"
 ---*/
 SELECT place, day, CAST(amount AS INTEGER) AS amount FROM ops.measurement
 """
+KINDS = ["duckdb", "sqlite", "postgresql"]
 NOTHING_BESIDE = (
     "SELECT count(*) FROM inchworm.aside WHERE purpose IN ('staging', 'reserved', 'scratch')"
 )
@@ -271,8 +272,8 @@ _HOW_OFTEN = 0.4
 @contextlib.contextmanager
 def databases(kind: str, folder: Path) -> Iterator[tuple[str, str]]:
     """The addresses of two empty databases of a kind."""
-    if kind == "duckdb":
-        yield f"duckdb:///{folder}/one.duckdb", f"duckdb:///{folder}/calm.duckdb"
+    if kind != "postgresql":
+        yield f"{kind}:///{folder}/one.{kind}", f"{kind}:///{folder}/calm.{kind}"
         return
     with (
         postgres.server() as server,
@@ -287,9 +288,9 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__, prog="python -m tests.kill")
     parser.add_argument("--kills", type=int, default=500)
     parser.add_argument("--seed", type=int, default=0)
-    parser.add_argument("--database", choices=["duckdb", "postgresql"], action="append")
+    parser.add_argument("--database", choices=KINDS, action="append")
     given = parser.parse_args()
-    kinds = given.database or ["duckdb", "postgresql"]
+    kinds = given.database or KINDS
     wrong: list[str] = []
     for kind in kinds:
         with tempfile.TemporaryDirectory() as folder, databases(kind, Path(folder)) as urls:

@@ -8,11 +8,11 @@ import pytest
 
 from tests import postgres
 from tests.crowd import crowd
-from tests.kill import Place, databases, kill
+from tests.kill import KINDS, Place, databases, kill
 from tests.reviewed_crowd import reviewed_crowd
 
 
-@pytest.mark.parametrize("kind", ["duckdb", "postgresql"])
+@pytest.mark.parametrize("kind", KINDS)
 def test_killed_at_random_instants_a_database_ends_as_an_undisturbed_one(
     kind: str, tmp_path: Path
 ) -> None:

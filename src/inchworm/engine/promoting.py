@@ -278,12 +278,11 @@ class _Promoting:
     def run(self) -> Promotion:
         """All steps that are not done yet."""
         # claimed first: a promotion that the ledger says began has claimed the environment
-        self._claim()
+        marks = self._claim()
         self.work.promotion = self.work.ledger.move(
             self.before, State.RUNNING, admission=self.work.admission
         )
-        self._forget_lost_builds()
-        marks = frozenset(self.place.bookkeeping.recorded_steps(self.site.id.key))
+        marks = self._without_lost_builds(marks)
         journal = _Journal(self.work, self.plan, marks)
         is_tried = self.before.draft.is_tried
         if (
@@ -358,8 +357,12 @@ class _Promoting:
                 if draft.draft.corner == self.before.draft.corner:
                     ledger.move(draft, State.DROPPED, passed_by(self.before.id))
 
-    def _claim(self) -> None:
-        """Say in the database whose turn it is, and which names this promotion will use."""
+    def _claim(self) -> frozenset[int]:
+        """Say in the database whose turn it is, and which names this promotion will use.
+
+        Returns:
+            The numbers of the steps of which the database has a mark.
+        """
         bookkeeping = self.place.bookkeeping
         bookkeeping.ensure()
         with self.place.database.transaction():
@@ -370,31 +373,40 @@ class _Promoting:
             if recorded_less:
                 live = self.place.of_models(bookkeeping.parts_of_ours())
                 self.site.staging.adopt_replaced(live)
-        marks = bookkeeping.recorded_steps(self.site.id.key)
+        marks = frozenset(bookkeeping.recorded_steps(self.site.id.key))
         if not any(action.number in marks for action in self.plan if action.phase is Phase.SWITCH):
             anew = self.site.building - self.site.taking_back
             self.site.staging.reserve(map(self.site.physical, anew))
+        return marks
 
-    def _forget_lost_builds(self) -> None:
+    def _without_lost_builds(self, marks: frozenset[int]) -> frozenset[int]:
         """Have models built again of which a run has replaced the rows while this one had stopped.
 
         What was built of others may have been built from them, so all of it is built again.
+
+        Args:
+            marks: the numbers of the steps of which the database has a mark.
+
+        Returns:
+            Those that it still has.
         """
         reports = self.work.ledger.promotion(self.before.id).steps
-        over = {number for number, report in reports.items() if report.state.is_over}
-        over |= self.place.bookkeeping.recorded_steps(self.site.id.key)
+        over = {number for number, report in reports.items() if report.state.is_over} | marks
         if any(a.number in over for a in self.plan if a.phase is Phase.SWITCH):
-            return
+            return marks
         built = [a for a in self.plan if a.phase is Phase.BUILD and a.number in over]
+        if not built:
+            return marks
         present = self.site.staging.present
         if all(self.site.physical(action.part.relation) in present for action in built):
-            return
+            return marks
         undoing = Undoing(done=frozenset(over))
         again = [a for a in self.plan if a.phase in {Phase.BUILD, Phase.CHECK} and a.number in over]
         for action in reversed(again):
             action.undo(self.site, undoing)
         self._wait_again(again)
         self.work.promotion = self.before = self.work.ledger.promotion(self.before.id)
+        return frozenset(self.place.bookkeeping.recorded_steps(self.site.id.key))
 
     def _anchor(self) -> None:
         """Have the database know the end of the ledger's chain. Called inside a transaction."""

@@ -82,9 +82,10 @@ class StagingArea:
         """
         models = frozenset(models)
         with self._database.transaction():
-            self._clear_leftovers(models if beside_others else None)
-            ours = self._ours(Purpose.RESERVED)
-            reserved = {each.of for each in ours if each.promotion == self._key}
+            recorded = self._ours(*Purpose)
+            self._clear_leftovers(recorded, models if beside_others else None)
+            own = (a for a in recorded if a.promotion == self._key)
+            reserved = {each.of for each in own if each.purpose is Purpose.RESERVED}
             taken = set(self._database.kinds())
             self._bookkeeping.put_aside(
                 self._aside(aside(model, STAGING, taken), Purpose.RESERVED, model)
@@ -214,19 +215,18 @@ class StagingArea:
             if (replaced := aside(model, REPLACED)) in kinds and replaced not in live
         )
 
-    def _clear_leftovers(self, models: frozenset[RelationName] | None) -> None:
+    def _clear_leftovers(
+        self, recorded: Sequence[Aside], models: frozenset[RelationName] | None
+    ) -> None:
         """Remove what was built, and tried in, by others that were given up.
 
         A run leaves alone what a promotion has built: that may go on.
 
         Args:
+            recorded: all that is beside the live relations.
             models: the models of which alone it is known that nobody works on them; None for all.
         """
-        others = [
-            a
-            for a in self._ours(*Purpose)
-            if a.promotion != self._key or a.purpose is Purpose.SCRATCH
-        ]
+        others = [a for a in recorded if a.promotion != self._key or a.purpose is Purpose.SCRATCH]
         if is_run_key(self._key):
             others = [a for a in others if is_run_key(a.promotion)]
         if models is not None:

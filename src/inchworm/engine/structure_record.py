@@ -128,7 +128,7 @@ class StructureRecord:
             managed: the schemas that are managed here.
             as_wanted: those of them that have been given their wanted structure.
         """
-        recorded, live = self._bookkeeping.structures(), self._definitions()
+        recorded = self._bookkeeping.structures()
         schemas = {self._names.schema(part.name): part for part in managed}
         unrecorded = self._bookkeeping.unrecorded()
         whole = unrecorded | {
@@ -151,11 +151,14 @@ class StructureRecord:
                 return definition.schema in outside
             return definition.relation not in models and definition.name not in foreign
 
+        is_watched = self._bookkeeping.watches()
+        asks = not recorded or whole or foreign or not is_watched
+        live = self._definitions() if asks else []  # where none can be new, reading them is in vain
         before = [d for d in recorded if is_new(d) or is_forgotten(d)]
         self._bookkeeping.record(before, [d for d in live if is_new(d)], self._now())
         for schema in unrecorded:
             self._bookkeeping.recorded(schema)
-        if not self._bookkeeping.watches():
+        if not is_watched:
             self._bookkeeping.record([], [d for d in live if is_surrounding(d)], self._now())
             self._bookkeeping.begin_watching()
 

@@ -12,7 +12,7 @@ import psycopg
 import pytest
 
 from inchworm.targets.databases import connect
-from inchworm.targets.databases.bookkeeping_tables import COLUMNS_ADDED
+from inchworm.targets.databases.bookkeeping.tables import COLUMNS_ADDED
 from tests.driver import Program
 from tests.forked import Started
 from tests.once import Once, promoted

@@ -24,7 +24,7 @@ from inchworm.core.rendered import Store
 from inchworm.core.structure.definitions import Thing, differences, in_working_order
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.bookkeeping import Bookkeeping
-from inchworm.targets.databases.bookkeeping_tables import COLUMNS_ADDED
+from inchworm.targets.databases.bookkeeping.tables import COLUMNS_ADDED
 from inchworm.targets.databases.duckdb.models import DuckDb
 from inchworm.targets.databases.duckdb.session import IN_MEMORY
 from inchworm.targets.databases.protocols import Switch

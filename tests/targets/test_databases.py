@@ -331,6 +331,9 @@ def test_definitions_make_the_same_again(database: Database, url: str, tmp_path:
         database.dialect == "postgres"
     )
     assert [d.name for d in told if d.thing is Thing.VIEW] == ["m.deep", "m.a_deeper"]
+    alone = {d.name: d for d in database.relations(["m"])}
+    assert alone == {d.name: d for d in told if d.thing.is_relation}
+    assert database.relations(["nothing"]) == database.definitions([]) == []
     for definition in reversed([d for d in told if d.thing in {Thing.VIEW, Thing.TABLE}]):
         database.execute(
             f"DROP {definition.thing.value.upper()} {definition.name}" + _also(database)

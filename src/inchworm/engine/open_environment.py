@@ -215,7 +215,11 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
         )
 
     def definitions(
-        self, parts: Mapping[PartId, LivePart], others: frozenset[RelationName] | None = None
+        self,
+        parts: Mapping[PartId, LivePart],
+        others: frozenset[RelationName] | None = None,
+        *,
+        relations_only: bool = False,
     ) -> list[Definition]:
         """What the database has of all that some parts account for.
 
@@ -226,6 +230,7 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
             parts: those parts of this project.
             others: the real names of what other projects account for, and of what stands beside
                 it, where they are known already.
+            relations_only: whether nothing but tables and views is wanted.
         """
         address = self.environment.database
         of_models = self.of_models(parts.values())
@@ -240,7 +245,10 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
         outside = outside_tables(parts.values())
         schemas = sorted(managed | {RelationName(n).schema for n in (*of_models, *outside)})
         definitions = []
-        everything = [*self.database.definitions(schemas), *self.database.surroundings(schemas)]
+        if relations_only:
+            everything = self.database.relations(schemas)
+        else:
+            everything = self.database.definitions(schemas) + self.database.surroundings(schemas)
         for definition in everything:
             schema, relation = definition.schema, definition.relation
             if schema == self.bookkeeping.schema:

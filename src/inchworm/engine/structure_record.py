@@ -97,11 +97,12 @@ class StructureRecord:
         recorded = self._bookkeeping.structures()
         known = {d.relation for d in recorded}
         """What surrounds these was carried along, whoever had made it."""
+        live = self._place.definitions(self._accounting, relations_only=known.issuperset(models))
         self._bookkeeping.record(
             [d for d in recorded if d.name in models and d.thing.is_relation],
             [
                 d
-                for d in self._definitions()
+                for d in live
                 if d.relation in models
                 and not d.is_of_schema
                 and (d.thing.is_relation or d.relation not in known)

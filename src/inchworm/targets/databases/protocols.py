@@ -219,6 +219,10 @@ class Catalogue(Protocol):
         """The definitions of some schemas: statements that would make their objects again."""
         ...
 
+    def relations(self, schemas: Sequence[str]) -> list[Definition]:
+        """Those of tables and views among them, which take a part of the time."""
+        ...
+
     def surroundings(self, schemas: Sequence[str]) -> list[Definition]:
         """Everything else that can be told of some schemas: code, triggers, rights, owners ...
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from inchworm.core.environments.rights import Rights
@@ -21,7 +21,7 @@ SELECT schema_name, sequence_name, start_value, increment_by, min_value, max_val
 FROM duckdb_sequences() WHERE {_HERE}
 """
 
-_DEFINITIONS = (
+_RELATIONS = (
     (
         Thing.TABLE,
         f"SELECT schema_name, table_name, sql, comment FROM duckdb_tables() WHERE {_HERE}",
@@ -79,16 +79,10 @@ class DuckDbCatalogue(DuckDbSession):
             return []
         definitions = [_sequence(*row) for row in self.rows(_SEQUENCES) if row[0] in schemas]
         comments = []
-        for thing, query in _DEFINITIONS:
-            for schema, name, sql, comment in self.rows(query):
-                if schema not in schemas:
-                    continue
-                full = folded(schema, name)
-                definitions.append(
-                    Definition(thing=thing, name=full, sql=_statement(sql), needs=None)
-                )
-                if comment is not None and thing is Thing.TABLE:
-                    comments.append(_comment(full, None, comment))
+        for relation, comment in self._commented(schemas):
+            definitions.append(relation)
+            if comment is not None and relation.thing is Thing.TABLE:
+                comments.append(_comment(relation.name, None, comment))
         for schema, table, name, sql in self.rows(_INDEXES):
             if schema in schemas:
                 index, needs = folded(schema, name), (folded(schema, table),)
@@ -101,6 +95,18 @@ class DuckDbCatalogue(DuckDbSession):
             if schema in schemas
         ]
         return definitions + comments
+
+    def relations(self, schemas: Sequence[str]) -> list[Definition]:
+        """Those of tables and views among them."""
+        return [relation for relation, _ in self._commented(schemas)]
+
+    def _commented(self, schemas: Sequence[str]) -> Iterator[tuple[Definition, str | None]]:
+        """Tables and views, each with the comment on it."""
+        for thing, query in _RELATIONS:
+            for schema, name, sql, comment in self.rows(query):
+                if schema in schemas:
+                    full, text = folded(schema, name), _statement(sql)
+                    yield Definition(thing=thing, name=full, sql=text, needs=None), comment
 
     def surroundings(self, schemas: Sequence[str]) -> list[Definition]:
         """Macros: DuckDB has neither rights nor triggers."""

@@ -13,7 +13,7 @@ from inchworm.core.structure.left_out import LeftOut
 from inchworm.core.structure.tables import Column, Table
 from inchworm.targets.databases.postgres.attached import publications_of, whole_names
 from inchworm.targets.databases.postgres.census import read_left_out
-from inchworm.targets.databases.postgres.definitions import read_definitions
+from inchworm.targets.databases.postgres.definitions import read_definitions, read_relations
 from inchworm.targets.databases.postgres.session import PostgresSession
 from inchworm.targets.databases.postgres.surroundings import read_surroundings
 from inchworm.targets.databases.postgres.switch_over import hanging_on
@@ -83,6 +83,11 @@ class PostgresCatalogue(PostgresSession):
         """The definitions of some schemas, as the server tells them."""
         with whole_names(self):
             return read_definitions(self.rows, schemas)
+
+    def relations(self, schemas: Sequence[str]) -> list[Definition]:
+        """Those of tables and views among them."""
+        with whole_names(self):
+            return read_relations(self.rows, schemas)
 
     def surroundings(self, schemas: Sequence[str]) -> list[Definition]:
         """Routines, triggers, policies, options, owners and rights of some schemas."""

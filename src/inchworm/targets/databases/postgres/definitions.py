@@ -148,6 +148,21 @@ def read_definitions(rows: Rows, schemas: Sequence[str]) -> list[Definition]:
     ]
 
 
+def read_relations(rows: Rows, schemas: Sequence[str]) -> list[Definition]:
+    """Tables and views of some schemas alone.
+
+    Args:
+        rows: runs a query with values for its ``?``.
+        schemas: their real names.
+    """
+    asked = [list(schemas)]
+    tables = _tables(rows(_COLUMNS, asked), rows(_CONSTRAINTS, asked))
+    return [
+        *(each for each in tables if each.thing is Thing.TABLE),
+        *_views(rows(_VIEWS, asked)),
+    ]
+
+
 def _types(rows: list[tuple[Any, ...]]) -> Iterator[Definition]:
     for schema, name, labels in rows:
         sql = f"CREATE TYPE {_name(schema, name)} AS ENUM ({', '.join(labels)})"

@@ -65,6 +65,10 @@ class SqliteCatalogue(SqliteSession):
                 )
         return definitions
 
+    def relations(self, schemas: Sequence[str]) -> list[Definition]:
+        """Those of tables and views among them."""
+        return [each for each in self.definitions(schemas) if each.thing.is_relation]
+
     def surroundings(self, schemas: Sequence[str]) -> list[Definition]:
         """Triggers: SQLite has neither rights nor code."""
         return [

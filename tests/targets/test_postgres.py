@@ -12,6 +12,7 @@ from inchworm.core.errors import EnvironmentMoved, TargetError
 from inchworm.core.identifiers import RelationName
 from inchworm.core.rendered import Store
 from inchworm.targets.databases import Database, connect
+from inchworm.targets.databases.postgres.attached import whole_names
 from inchworm.targets.databases.protocols import Switch
 from inchworm.targets.secret import Secret
 
@@ -73,6 +74,20 @@ def test_indexes_are_made_while_nobody_waits(database: Database) -> None:
     after = indexes(database, "m.a")
     assert sorted(after.values()) == ['m."By X"', "m.by_y", "m.late"]
     assert {name for number, name in after.items() if number in made} == {'m."By X"', "m.by_y"}
+
+
+def test_definitions_are_told_whole_wherever_names_are_looked_up(database: Database) -> None:
+    """And names are looked up where they were before, also when the server refused something."""
+    database.execute("CREATE TABLE m.a (x INTEGER)")
+    database.execute("CREATE VIEW m.v AS SELECT x FROM m.a")
+    database.execute("SET search_path = m, public")
+    (view,) = (each for each in database.relations(["m"]) if each.name == "m.v")
+    assert "FROM m.a" in view.sql
+    assert database.rows("SHOW search_path") == [("m, public",)]
+    with pytest.raises(ZeroDivisionError), whole_names(database):
+        assert database.rows("SHOW search_path") == [('""',)]
+        raise ZeroDivisionError
+    assert database.rows("SHOW search_path") == [("m, public",)]
 
 
 def test_views_of_others_read_what_then_has_the_name(database: Database) -> None:

@@ -452,11 +452,17 @@ def _giving(
         yield f"ALTER TABLE {quoted(name)} OWNER TO {attached.owner}"
 
 
+_WITHOUT_PATH = """
+SELECT before, set_config('search_path', '', false)
+FROM (SELECT current_setting('search_path') AS before OFFSET 0) AS setting
+"""
+"""Both in one statement; OFFSET has the setting read before it is another."""
+
+
 @contextmanager
 def whole_names(session: Session) -> Iterator[None]:
     """Have the server write every name with its schema."""
-    ((before,),) = session.rows("SELECT current_setting('search_path')")
-    session.execute("SET search_path = ''")
+    ((before, _),) = session.rows(_WITHOUT_PATH)
     try:
         yield
     finally:

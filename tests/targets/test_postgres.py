@@ -85,7 +85,7 @@ def test_definitions_are_told_whole_wherever_names_are_looked_up(database: Datab
     assert "FROM m.a" in view.sql
     assert database.rows("SHOW search_path") == [("m, public",)]
     with pytest.raises(ZeroDivisionError), whole_names(database):
-        assert database.rows("SHOW search_path") == [('""',)]
+        assert database.rows("SHOW search_path") == [("",)]
         raise ZeroDivisionError
     assert database.rows("SHOW search_path") == [("m, public",)]
 

@@ -16,11 +16,16 @@ from tests import postgres
 from tests.driver import Program
 from tests.once import DEV, SQLITE, Once, brought_about
 
-settings.register_profile("quick", max_examples=50, deadline=None)
+settings.register_profile("quick", max_examples=30, deadline=None)
 settings.register_profile(
     "nightly", max_examples=2000, deadline=None, suppress_health_check=list(HealthCheck)
 )
 settings.load_profile("quick")
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Long tests first: at the end, several workers would wait for the last of them."""
+    items.sort(key=lambda item: item.get_closest_marker("long") is None)
 
 
 @pytest.fixture(scope="session")

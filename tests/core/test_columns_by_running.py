@@ -142,6 +142,7 @@ def database() -> duckdb.DuckDBPyConnection:
     return connection
 
 
+@pytest.mark.long
 @settings(
     deadline=None,
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],

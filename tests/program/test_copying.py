@@ -242,6 +242,7 @@ def test_a_folder_that_is_not_there_is_a_clear_failure(at_desk: Place) -> None:
     assert "there is no such folder" in step["message"]
 
 
+@pytest.mark.long
 def test_each_file_comes_once_though_runs_are_killed(copying: Place) -> None:
     """Before anything of a file was taken, and with its rows and mark written, uncommitted."""
     program, url, folder = copying

@@ -268,6 +268,7 @@ def test_waiting_ends_when_all_is_met_or_the_time_is_over(gate: Program) -> None
     assert promote(gate, following, "--wait", "1s", code=3).json["state"] == "drafted"
 
 
+@pytest.mark.long
 def test_production_demands_rest_runs_and_measures(released: Program) -> None:
     """By what test shows, with this bundle."""
     program = released

@@ -51,6 +51,7 @@ def state_of(program: Program, environment: str) -> dict[str, Any]:
     }
 
 
+@pytest.mark.long
 def test_a_promotion_killed_at_every_step_ends_as_an_undisturbed_one(
     released: Program, tmp_path: Path
 ) -> None:
@@ -123,6 +124,7 @@ def test_a_refused_flow_makes_the_promotion_partly_done(river: Program) -> None:
     assert river.promote(BUNDLE, "dev").json["state"] == "nothing to do"
 
 
+@pytest.mark.long
 def test_a_schedule_that_cannot_run_again_is_said(released: Program) -> None:
     """The promotion ends *failed* all the same, and says which schedule is still paused."""
     released.promote(BUNDLE, "prod")

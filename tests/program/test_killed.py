@@ -12,6 +12,7 @@ from tests.kill import KINDS, Place, databases, kill
 from tests.reviewed_crowd import reviewed_crowd
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("kind", KINDS)
 def test_killed_at_random_instants_a_database_ends_as_an_undisturbed_one(
     kind: str, tmp_path: Path
@@ -23,6 +24,7 @@ def test_killed_at_random_instants_a_database_ends_as_an_undisturbed_one(
     assert outcome.kills >= 2
 
 
+@pytest.mark.long
 def test_many_people_with_two_ledgers_at_once(tmp_path: Path, postgres_server: str) -> None:
     """Every promotion is done or refused, and everybody agrees about which."""
     with (
@@ -35,6 +37,7 @@ def test_many_people_with_two_ledgers_at_once(tmp_path: Path, postgres_server: s
     assert codes[0] > 0
 
 
+@pytest.mark.long
 def test_many_people_who_review_what_enters(tmp_path: Path, postgres_server: str) -> None:
     """Nothing enters twice, or without an approval, and the ledger's chain is whole."""
     with (

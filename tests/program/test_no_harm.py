@@ -910,6 +910,7 @@ ORDER BY 1
 """
 
 
+@pytest.mark.long
 def test_a_neighbour_keeps_everything_through_twenty_promotions(
     served: tuple[Program, str],
 ) -> None:

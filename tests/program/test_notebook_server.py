@@ -139,6 +139,7 @@ def test_what_goes_wrong_there_is_said(name: str, plain: Program, jupyter: Jupyt
     assert SECRET not in json.dumps(step, ensure_ascii=False)
 
 
+@pytest.mark.long
 def test_many_rows_go_both_ways_in_pieces(plain: Program, jupyter: Jupyter) -> None:
     program = at(plain, jupyter)
     cell = (

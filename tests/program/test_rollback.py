@@ -325,6 +325,7 @@ def test_there_may_be_nothing_to_go_back_to(starter: Program) -> None:
     assert "there is nothing of it in dev" in starter("rollback", drafted["id"], code=2).text
 
 
+@pytest.mark.long
 def test_what_was_taken_back_in_test_does_not_go_on(released: Program) -> None:
     """It passed there, and was found wrong there."""
     program = released
@@ -339,6 +340,7 @@ def test_what_was_taken_back_in_test_does_not_go_on(released: Program) -> None:
     assert program.promote(bundle, "prod").json["state"] == "done"
 
 
+@pytest.mark.long
 def test_a_rollback_that_is_killed_goes_on(released: Program) -> None:
     """At every step, before and after its effect, it ends as an undisturbed one."""
     program = released

@@ -387,6 +387,7 @@ def test_what_takes_too_long_is_ended(anywhere: tuple[Program, str], limited: st
         assert rows(program, url, "clean") == [(1, 80)]
 
 
+@pytest.mark.long
 def test_a_step_may_take_only_so_much_memory(live_here: tuple[Program, str]) -> None:
     """The database keeps to it: the step fails, and others have what they need."""
     program, url = live_here

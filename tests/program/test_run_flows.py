@@ -318,6 +318,7 @@ def test_a_flow_that_was_stopped_by_hand_does_not_run(plain: Program, receiver: 
     assert receiver.requests == []
 
 
+@pytest.mark.long
 def test_a_run_that_is_killed_sends_every_row_once(
     anywhere: tuple[Program, str], receiver: Receiver
 ) -> None:

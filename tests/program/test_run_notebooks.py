@@ -69,6 +69,7 @@ def kept(program: Program, output: str) -> nbformat.NotebookNode:
     return nbformat.read(program.folder / ".inchworm/bundles/runs" / output, as_version=4)
 
 
+@pytest.mark.long
 def test_what_a_notebook_stores_goes_live_when_it_has_ended(anywhere: tuple[Program, str]) -> None:
     program, url = anywhere
     project(program)

@@ -197,6 +197,7 @@ def test_the_search_finds_what_is_there(guarded: Guarded) -> None:
     assert {"notes.txt: CANARY_ENV", "x.zip: CANARY_FILE", "y.duckdb: CANARY_STORED"} <= set(found)
 
 
+@pytest.mark.long
 def test_no_secret_is_left_anywhere(guarded: Guarded) -> None:
     """Through a promotion that succeeds, and one that dies again and again and goes on."""
     silent(guarded("check"))

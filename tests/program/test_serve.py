@@ -307,6 +307,7 @@ def test_a_due_time_has_one_run_whoever_comes_for_it(live: Program) -> None:
     assert "has run before" in live("run", "all", "--in", "dev", *earlier).text
 
 
+@pytest.mark.long
 def test_files_that_arrive_start_one_pipeline_and_its_end_another(plain: Program) -> None:
     matrix = (plain.folder / "parameters.toml").read_text()
     plain.write("parameters.toml", f'{matrix}\n[incoming]\ntype = "text"\nevery = "incoming"\n')

@@ -148,6 +148,7 @@ def test_what_a_run_puts_in_place_of_its_surroundings_stays() -> None:
     subprocess.run([sys.executable, "-c", code], check=True, timeout=60)
 
 
+@pytest.mark.long
 def test_a_notebook_runs_unedited_at_a_desk(released: Program) -> None:
     """It reads its environment's tables and values, and stores and measures something."""
     notebook = nbformat.read(released.folder / "notebooks/level_forecast.ipynb", 4)

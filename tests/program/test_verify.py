@@ -198,6 +198,7 @@ def runs_of(program: Program) -> list[tuple[str, str, str]]:
     return [(run["id"], run["state"], run["started"]) for run in reversed(runs)]
 
 
+@pytest.mark.long
 def test_a_run_has_to_succeed(anywhere: tuple[Program, str]) -> None:
     """It runs what was just put in place, is recorded, and leaves nothing beside."""
     program, url = anywhere

@@ -93,6 +93,9 @@ def test_ctrl_c_says_where_it_stopped_and_goes_on(released: Program) -> None:
         assert process.poll() is None, process.communicate()
         time.sleep(0.05)
     assert "model:hydro.hourly_level running" in released("history", "P3").text
+    status = released("status", code=None).text
+    assert f"in dev: lena promotes P3 (process {process.pid}) just now" in status
+    assert "Go on" not in status
     code, printed = interrupt(process)
     promotion = released("history", "--json").json["promotions"][0]
     assert code == 130, printed

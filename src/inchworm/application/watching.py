@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 from msgspec import Struct
 from msgspec.structs import replace
 
-from inchworm.application.workplace import Workplace
+from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.environments.downstream import downstream
 from inchworm.core.environments.environment import Environment
 from inchworm.core.environments.items import ABSENT, Leaf
@@ -20,6 +20,7 @@ from inchworm.core.promotion.composition import Composition, LivePart
 from inchworm.core.promotion.states import State
 from inchworm.core.structure.definitions import Difference, Thing, is_surrounding
 from inchworm.engine.item_changes import item_changes
+from inchworm.engine.locks import Lock
 from inchworm.engine.status import EnvironmentStatus, read_status
 
 _AT_ONCE = 8
@@ -32,6 +33,7 @@ class Status(Struct, frozen=True, kw_only=True):
     Attributes:
         overrides: by environment, the values given for once at the promotion that is live.
         unfinished: promotions that stopped on their way, unless a later one went there.
+        at_work: by environment, who works in it just now, in words.
     """
 
     read_at: str
@@ -40,6 +42,7 @@ class Status(Struct, frozen=True, kw_only=True):
     environments: list[EnvironmentStatus]
     overrides: Mapping[str, Mapping[str, str]]
     unfinished: list[Summary]
+    at_work: Mapping[str, str]
 
 
 def status(workplace: Workplace, environment: str | None = None) -> Status:
@@ -66,6 +69,7 @@ def status(workplace: Workplace, environment: str | None = None) -> Status:
         environments=read,
         overrides={each.environment.name: _overrides(workplace, each, summaries) for each in read},
         unfinished=_unfinished(summaries, {each.environment.name for each in read}),
+        at_work={each.name: Lock(workplace.root / LOCKS, each.name).at_work() for each in chosen},
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
@@ -58,6 +59,19 @@ class Lock:
         finally:
             self._holder.unlink(missing_ok=True)
             lock.release()
+
+    def at_work(self) -> str:
+        """Who works in it just now, in words; empty where nobody does on this machine."""
+        try:
+            process = int(json.loads(self._holder.read_text())["process"])
+            if process < 1:
+                return ""
+            os.kill(process, 0)
+        except PermissionError:
+            pass  # a process of somebody else, which is there
+        except (OSError, ValueError, KeyError):
+            return ""  # nobody's, or of one that was killed
+        return self._said()
 
     def _said(self) -> str:
         try:

@@ -213,9 +213,13 @@ def _show(place: Workplace, read: Status) -> None:
             text = f"  {name}: {parameter} = {value}, until the next promotion"
             screen.print(Text.assemble(word("given for once"), text))
     for summary in read.unfinished:
-        text = f"  {summary.id} with {summary.bundle} in {summary.environment}. "
-        go_on = f"Go on: inchworm promote {summary.id}"
-        screen.print(Text.assemble(word(summary.state.value), text + go_on))
+        text = f"  {summary.id} with {summary.bundle} in {summary.environment}"
+        at_work = read.at_work[summary.environment]
+        if at_work:
+            text += f": {at_work} just now"
+        if str(summary.id) not in at_work:
+            text += f". Go on{' then' if at_work else ''}: inchworm promote {summary.id}"
+        screen.print(Text.assemble(word(summary.state.value), text))
 
 
 _HELD = 7

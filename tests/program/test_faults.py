@@ -74,6 +74,7 @@ def test_a_promotion_killed_at_every_step_ends_as_an_undisturbed_one(
         moment = "before" if step["number"] % 2 else "after"
         die(released, drafted["id"], f"{moment}:{step['number']}")
         assert released("history", drafted["id"], "--json").json["state"] == "running"
+    assert f"in test. Go on: inchworm promote {drafted['id']}" in released("status").text
     ended = released("promote", drafted["id"], "--yes", "--json").json
     assert ended["state"] == "done"
     assert {step["state"] for step in ended["steps"]} == {"done"}

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 from inchworm.core.errors import EnvironmentMoved
+
+_A_LOOK = 0.2
+"""Seconds for which somebody may have the lock who only looks whether another one has it."""
 
 
 class Lock:
@@ -42,7 +44,7 @@ class Lock:
         self._file.parent.mkdir(parents=True, exist_ok=True)
         lock = FileLock(self._file)
         try:
-            lock.acquire(timeout=0)
+            lock.acquire(timeout=_A_LOOK)
         except Timeout:
             try:
                 if patience:
@@ -62,16 +64,15 @@ class Lock:
 
     def at_work(self) -> str:
         """Who works in it just now, in words; empty where nobody does on this machine."""
+        from filelock import FileLock, Timeout
+
+        if not self._holder.exists():
+            return ""
         try:
-            process = int(json.loads(self._holder.read_text())["process"])
-            if process < 1:
-                return ""
-            os.kill(process, 0)
-        except PermissionError:
-            pass  # a process of somebody else, which is there
-        except (OSError, ValueError, KeyError):
-            return ""  # nobody's, or of one that was killed
-        return self._said()
+            with FileLock(self._file).acquire(timeout=0):
+                return ""  # of a process that was killed
+        except Timeout:
+            return self._said()
 
     def _said(self) -> str:
         try:

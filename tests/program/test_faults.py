@@ -97,6 +97,8 @@ def test_ctrl_c_says_where_it_stopped_and_goes_on(released: Program) -> None:
     status = released("status", code=None).text
     assert f"in dev: lena promotes P3 (process {process.pid}) just now" in status
     assert "Go on" not in status
+    (unfinished,) = released("status", "--json", code=None).json["unfinished"]
+    assert unfinished["at_work"] == f"lena promotes P3 (process {process.pid})"
     code, printed = interrupt(process)
     promotion = released("history", "--json").json["promotions"][0]
     assert code == 130, printed
@@ -104,6 +106,8 @@ def test_ctrl_c_says_where_it_stopped_and_goes_on(released: Program) -> None:
     assert "stopped by lena at step" in promotion["message"]
     assert "inchworm promote P3" in printed
     assert "Go on: inchworm promote P3" in released("status").text
+    (unfinished,) = released("status", "--json").json["unfinished"]
+    assert (unfinished["state"], unfinished["at_work"]) == ("failed", None)
     released.query("dev", "DELETE FROM raw.reading WHERE quality = 'slow'")
     assert released("promote", "P3", "--yes", "--json").json["state"] == "done"
 

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from inchworm.application.packing import ListedBundle
     from inchworm.application.parameters import Live, MatrixView
     from inchworm.application.sampling import Rows
-    from inchworm.application.watching import Drift
+    from inchworm.application.watching import Drift, Status
     from inchworm.core.bundle.bundle import Bundle
     from inchworm.core.bundle.compare import Change
     from inchworm.core.checks.findings import Finding
@@ -294,12 +294,22 @@ def status_at_document(at: str, live: Sequence[LiveThen]) -> Document:
     }
 
 
-def status_document(read_at: str, statuses: Sequence[EnvironmentStatus]) -> Document:
+def status_document(read: Status) -> Document:
     """``inchworm/status/1``."""
     return {
         "format": "inchworm/status/1",
-        "read_at": read_at,
-        "environments": [_environment(status) for status in statuses],
+        "read_at": read.read_at,
+        "environments": [_environment(status) for status in read.environments],
+        "unfinished": [
+            {
+                "promotion": str(summary.id),
+                "bundle": summary.bundle,
+                "environment": summary.environment,
+                "state": summary.state.value,
+                "at_work": read.at_work[summary.environment] or None,
+            }
+            for summary in read.unfinished
+        ],
     }
 
 

@@ -53,7 +53,7 @@ def command(
         return
     read = status(place, environment)
     if as_json:
-        print_json(status_document(read.read_at, read.environments))
+        print_json(status_document(read))
     else:
         _show(place, read)
         if environment:

@@ -412,6 +412,29 @@ def test_macros_are_told_as_they_are_whatever_has_changed_them(tmp_path: Path) -
         assert told(database) == ["n.half"]
 
 
+def test_macros_of_a_file_are_told_that_came_while_there_was_none(tmp_path: Path) -> None:
+    """Who looked before has seen an empty database, and nothing of this one."""
+    url = "duckdb:///d.duckdb"
+    with closing(connect(url, root=tmp_path, read_only=True)) as nothing:
+        assert nothing.surroundings(["m"]) == []
+        with closing(connect(url, root=tmp_path)) as database:
+            database.create_schema("m")
+            database.execute("CREATE MACRO m.twice(x) AS 2 * x")
+    with closing(connect(url, root=tmp_path)) as database:
+        assert [each.name for each in database.surroundings(["m"])] == ["m.twice"]
+
+
+def test_a_schema_of_duckdb_takes_nothing_else_along(tmp_path: Path) -> None:
+    """Scratch schemas are dropped with all that is in them, and views of others stay."""
+    with closing(connect("duckdb:///d.duckdb", root=tmp_path)) as database:
+        for schema in ("scratch", "theirs"):
+            database.create_schema(schema)
+        database.execute("CREATE TABLE scratch.t (x INTEGER)")
+        database.execute("CREATE VIEW theirs.v AS SELECT x FROM scratch.t")
+        database.discard(["scratch"])
+        assert dict(database.kinds()) == {"theirs.v": "view"}
+
+
 @pytest.mark.parametrize("version", range(len(COLUMNS_ADDED)))
 def test_bookkeeping_of_any_former_version_gets_what_it_lacks(
     database: Database, version: int

@@ -157,32 +157,7 @@ def _show(place: Workplace, read: Status) -> None:
         )
     )
     screen.print()
-    lines: list[tuple[str | Text, ...]] = []
-    for each in read.environments:
-        environment = each.environment
-        protection = word("protected" if environment.protected else "not protected")
-        last = each.live.last if each.live else None
-        if each.live is None:
-            lines.append((environment.name, protection, "cannot be read", *[""] * 6))
-        elif last is None:
-            parts = str(len(each.live.parts))
-            lines.append((environment.name, protection, "nothing yet", "", "", "", parts, "", ""))
-        else:
-            drifted = Text(str(len(each.drifted)), style="bold yellow" if each.drifted else "")
-            held = str(len(each.live.holds)) if each.live.holds else ""
-            lines.append(
-                (
-                    environment.name,
-                    protection,
-                    last.bundle,
-                    (last.commit or "-")[:7],
-                    shown_time(last.at),
-                    last.by,
-                    str(len(each.live.parts)),
-                    held,
-                    drifted,
-                )
-            )
+    lines = list(map(_line, read.environments))
     headings = ("environment", "", "runs here", "commit", "since", "by", "parts", "held", "drifted")
     shown = [place for place in range(9) if place != _HELD or any(line[_HELD] for line in lines)]
     screen.print(
@@ -212,6 +187,33 @@ def _show(place: Workplace, read: Status) -> None:
         for parameter, value in values.items():
             text = f"  {name}: {parameter} = {value}, until the next promotion"
             screen.print(Text.assemble(word("given for once"), text))
+    _show_unfinished(screen, read)
+
+
+def _line(status: EnvironmentStatus) -> tuple[str | Text, ...]:
+    """An environment's line of the table."""
+    environment, live = status.environment, status.live
+    protection = word("protected" if environment.protected else "not protected")
+    if live is None:
+        return (environment.name, protection, "cannot be read", *[""] * 6)
+    parts, last = str(len(live.parts)), live.last
+    if last is None:
+        return (environment.name, protection, "nothing yet", "", "", "", parts, "", "")
+    return (
+        environment.name,
+        protection,
+        last.bundle,
+        (last.commit or "-")[:7],
+        shown_time(last.at),
+        last.by,
+        parts,
+        str(len(live.holds)) if live.holds else "",
+        Text(str(len(status.drifted)), style="bold yellow" if status.drifted else ""),
+    )
+
+
+def _show_unfinished(screen: Console, read: Status) -> None:
+    """Promotions that are not over: who is at work on them, or how they go on."""
     for summary in read.unfinished:
         text = f"  {summary.id} with {summary.bundle} in {summary.environment}"
         at_work = read.at_work[summary.environment]

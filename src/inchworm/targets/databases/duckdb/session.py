@@ -245,7 +245,7 @@ class DuckDbSession(Noting):
         self._connection.close()
         if self._scratch and self._is_first:
             self._scratch.drop()
-        if self._macros and self._is_first and self._path != IN_MEMORY:
+        if self._macros and self._is_first and self._scratch is None:
             stamp = file_states.stamp(files_of(self._path))
             _REMEMBERED[self._path] = (stamp, self._macros[0])
 

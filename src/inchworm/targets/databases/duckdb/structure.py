@@ -36,7 +36,7 @@ class DuckDbStructure(DuckDbCatalogue):
 
     def discard(self, schemas: Collection[str]) -> None:
         """Remove scratch schemas with the copies in them."""
-        for schema in schemas:
+        for schema in schemas:  # in DuckDB, nothing outside a schema goes with it
             self.execute(f"DROP SCHEMA IF EXISTS {quoted(schema)} CASCADE")
 
     @contextmanager

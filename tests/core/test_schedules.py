@@ -44,6 +44,7 @@ def minutes(after: dt.datetime, end: dt.datetime) -> list[dt.datetime]:
     return [after + dt.timedelta(minutes=n) for n in range(1, count + 1)]
 
 
+HOUR = dt.timedelta(hours=1)
 DAYS = dt.timedelta(days=2)
 BY_TIME: dict[str, Callable[[dt.datetime], bool]] = {
     "*/20 * * * *": lambda shown: shown.minute % 20 == 0,
@@ -103,6 +104,24 @@ def test_a_time_that_does_not_exist_is_due_when_clocks_change() -> None:
         dt.datetime(2026, 3, 29, 1, 0, tzinfo=dt.UTC),  # 02:00 there: there was no 01:15
         dt.datetime(2026, 3, 30, 0, 15, tzinfo=dt.UTC),
     ]
+
+
+@pytest.mark.parametrize(
+    ("zone", "change", "gap"),
+    [
+        ("Europe/Dublin", dt.datetime(2026, 3, 29, 1, 0, tzinfo=dt.UTC), 60),
+        ("America/New_York", dt.datetime(2026, 3, 8, 7, 0, tzinfo=dt.UTC), 60),
+        ("Australia/Lord_Howe", dt.datetime(2026, 10, 3, 15, 30, tzinfo=dt.UTC), 30),
+    ],
+)
+def test_every_time_that_does_not_exist_is_due_at_the_same_moment(
+    zone: str, change: dt.datetime, gap: int
+) -> None:
+    begin = (change - dt.timedelta(minutes=1)).astimezone(ZoneInfo(zone)).replace(tzinfo=None)
+    for minute in range(1, gap + 1):
+        wall = begin + minute * dt.timedelta(minutes=1)
+        cron = f"{wall.minute} {wall.hour} * * *"
+        assert next_times(schedule(cron, zone), change - 12 * HOUR, 1) == [change], cron
 
 
 def test_a_time_that_comes_twice_is_due_the_first_time() -> None:

@@ -9,6 +9,7 @@ begins with ``*`` is due by the time that passes: whenever clocks show a time th
 from __future__ import annotations
 
 import datetime as dt
+from bisect import bisect_left
 from collections.abc import Iterator
 from enum import StrEnum
 from heapq import heappop, heappush
@@ -17,7 +18,7 @@ from zoneinfo import ZoneInfo
 
 from inchworm.core.lineage.facts import Scheduled
 
-_MINUTE = dt.timedelta(minutes=1)
+_SECOND = dt.timedelta(seconds=1)
 _LONGEST_SHIFT = dt.timedelta(days=1)
 """No clock was ever put forward or back by more."""
 
@@ -99,10 +100,8 @@ def _fixed(wall: dt.datetime, zone: ZoneInfo) -> dt.datetime:
     # the offset before the change puts it behind the change, and the one after it before
     late, early = (wall.replace(tzinfo=zone, fold=fold).astimezone(dt.UTC) for fold in (0, 1))
     before = early.astimezone(zone).utcoffset()
-    while late - early > _MINUTE:
-        middle = early + (late - early) / 2
-        if middle.astimezone(zone).utcoffset() == before:
-            early = middle
-        else:
-            late = middle
-    return (late + _MINUTE / 2).replace(second=0, microsecond=0)
+
+    def is_changed(seconds: int) -> bool:
+        return (early + seconds * _SECOND).astimezone(zone).utcoffset() != before
+
+    return early + bisect_left(range((late - early) // _SECOND), True, key=is_changed) * _SECOND

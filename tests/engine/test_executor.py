@@ -20,6 +20,7 @@ from inchworm.engine.executor import (
     Ended,
     Executor,
     Mode,
+    most_beside,
     perform_beside,
     signals_deferred,
 )
@@ -117,6 +118,23 @@ def networks(draw: st.DrawFn) -> list[Act]:
         )
         for i, number in enumerate(numbers)
     ]
+
+
+@given(networks())
+def test_there_are_sites_for_all_that_can_be_at_work_at_a_time(acts: list[Act]) -> None:
+    """None of them needs another, by however many steps."""
+    needs = {act.number: act.after for act in acts}
+    before: dict[int, set[int]] = {}
+    for number, those in needs.items():
+        before[number] = {*those, *(each for one in those for each in before[one])}
+    at_a_time: list[set[int]] = [set()]
+    for number in needs:
+        at_a_time += [{*those, number} for those in at_a_time if not those & before[number]]
+    assert max(map(len, at_a_time)) <= most_beside(needs) <= len(needs)
+
+
+def test_what_can_only_follow_each_other_needs_one_site() -> None:
+    assert most_beside({1: [], 2: [1], 3: [1, 2], 7: [3, 5]}) == 1
 
 
 @given(networks(), st.integers(1, 4))

@@ -239,11 +239,12 @@ class Executor(Struct, Generic[Site], kw_only=True):
             failed.extend(self._end(*ended))
             return all(each.only_judges or each.holds_back for each in failed)
 
-        with self.crew(len(actions)) as sites:
+        needs = {action.number: action.needs(self.site) for action in actions}
+        with self.crew(most_beside(needs)) as sites:
             perform_beside(
                 sites,
                 actions,
-                {action.number: action.needs(self.site) for action in actions},
+                needs,
                 may_begin=lambda action: not failed or action.only_judges or action.holds_back,
                 begin=lambda action: self._begin([action]),
                 perform=self._performed,
@@ -284,6 +285,22 @@ class Executor(Struct, Generic[Site], kw_only=True):
 def _failure(error: InchwormError) -> StepReport:
     message = f"{error.what} {error.next or ''}".strip()
     return StepReport(state=StepState.FAILED, message=message)
+
+
+def most_beside(needs: Mapping[int, Collection[int]]) -> int:
+    """A number that is at least how many actions can be at work at the same time.
+
+    Actions are laid in chains, each of which needs the one before: of a chain, one is at work.
+
+    Args:
+        needs: for each action by its number, those that have to end before.
+    """
+    last_of_chains: set[int] = set()
+    for number, before in needs.items():
+        followed = next((each for each in before if each in last_of_chains), number)
+        last_of_chains.discard(followed)
+        last_of_chains.add(number)
+    return len(last_of_chains)
 
 
 def perform_beside(

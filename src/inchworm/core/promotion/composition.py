@@ -239,6 +239,10 @@ class SetSchedule(NamedTuple):
     state: str
     at: str
 
+    def is_overruled(self, state: str | None) -> bool:
+        """Whether somebody switched the schedule since: a promotion left it paused otherwise."""
+        return state in {"on", "off"} and state != self.state
+
 
 class Composition(Struct, frozen=True, kw_only=True):
     """Everything that a draft needs to know about an environment.
@@ -323,9 +327,8 @@ class Composition(Struct, frozen=True, kw_only=True):
 
         One that a promotion left paused was not switched by hand.
         """
-        given, state = self.set_schedules.get(schedule), self.schedules.get(schedule)
-        is_switched = given is not None and state in {"on", "off"} and state != given.state
-        return given if is_switched else None
+        given = self.set_schedules.get(schedule)
+        return given if given and given.is_overruled(self.schedules.get(schedule)) else None
 
     def stopped_by_hand(self, part: PartId) -> bool:
         """Whether a flow that a promotion had switched on does not run any more."""

@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import Kind, PartId
-from inchworm.core.promotion.composition import CompletedPromotion, Composition, Mixture
+from inchworm.core.promotion.composition import CompletedPromotion, Mixture
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.actions.base import Action
 from inchworm.engine.site import Site
@@ -22,36 +22,38 @@ class Verify(Action):
 
     def perform(self, site: Site) -> StepReport:
         """Compare every part of the bundle, and every schedule."""
-        live = site.place.composition(site.now(), is_for_draft=False)
         failed = {action.step.part for action in self.plan if action.number in site.failed}
         stays = site.prepared.others.keys() - self.plan.worked_on  # as it is, whatever that is
         parts = [p for p in site.assembly.parts if p not in failed and p not in stays]
-        wrong = [*self._parts(site, live, parts), *self._schedules(site, live)]
+        wrong = [*self._parts(site, parts), *self._schedules(site)]
         if wrong:
             return StepReport(state=StepState.FAILED, message="; ".join(wrong))
         return StepReport(state=StepState.DONE, message=f"{len(parts)} parts are as they were put")
 
-    def _parts(self, site: Site, live: Composition, parts: list[PartId]) -> Iterator[str]:
+    def _parts(self, site: Site, parts: list[PartId]) -> Iterator[str]:
+        relations, items = site.database.kinds(), site.place.items()
         for part in parts:
-            if part.kind is Kind.MODEL and site.physical(part.relation) not in live.tables:
+            if part.kind is Kind.MODEL and site.physical(part.relation) not in relations:
                 yield f"{part} is not in the database"
             elif part.kind.is_service:
-                item = live.items.get(part)
+                item = items.get(part)
                 if item is None or item.digest != site.rendered.digest(part):
                     yield f"{part} is not there as it was put"
 
-    def _schedules(self, site: Site, live: Composition) -> Iterator[str]:
+    def _schedules(self, site: Site) -> Iterator[str]:
         set_here = {
             (action.step.part, action.step.item)
             for action in self.plan
             if action.phase is Phase.RESUME
         }
+        states, given = site.place.workspace.schedules(), site.bookkeeping.schedules()
         for pipeline in site.assembly.of_kind(Kind.PIPELINE):
             for schedule in site.assembly.outlines[pipeline].schedule_names:
                 name = f"{pipeline.name}.{schedule}"
                 declared = site.environment.schedule_state(pipeline.name, schedule)
-                state = live.schedules.get(name)
-                if live.switched_by_hand(name) is not None and (pipeline, schedule) not in set_here:
+                state = states.get(name)
+                is_overruled = name in given and given[name].is_overruled(state)
+                if is_overruled and (pipeline, schedule) not in set_here:
                     continue  # somebody switched it, and the draft said that it stays so
                 if state != declared:
                     yield f"schedule {name} is {state}, not {declared}"

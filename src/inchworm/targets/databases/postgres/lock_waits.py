@@ -2,7 +2,7 @@
 
 Whoever waits for an exclusive lock on a table has everybody behind that comes later, those who only
 read too. So work that needs such locks waits for less than a second, gives up, lets through who has
-queued, and tries again. Meanwhile a second connection watches who is in the way.
+queued, and tries again. When it takes longer, a second connection watches who is in the way.
 
 It gives up before anybody else has to: a reader who holds what we wait for, and waits for what we
 hold, would be told after a second (``deadlock_timeout``) that its query is cancelled.
@@ -27,6 +27,8 @@ WAIT = "800ms"
 """How long each attempt waits for a lock."""
 PAUSE = 1.0
 """Seconds between two attempts, in which others go on."""
+_SOON = 0.3
+"""Seconds in which most work is done, and there is no need for a second connection."""
 _LOOK = 0.1
 """Seconds between two looks at who is in the way."""
 
@@ -71,6 +73,8 @@ class Blockers:
             watching.join()
 
     def _watch(self, is_over: Event) -> None:
+        if is_over.wait(_SOON):
+            return
         # it only finds words for a message: without another connection there are none
         with suppress(TargetError, psycopg.Error), self._connect() as connection:
             while not is_over.wait(_LOOK):

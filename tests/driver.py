@@ -174,6 +174,7 @@ _DUCKDB = duckdb.connect()
 @contextmanager
 def _attached(file: Path) -> Iterator[duckdb.DuckDBPyConnection]:
     """A connection for which a file is the database."""
+    file.parent.mkdir(parents=True, exist_ok=True)
     name = f"f{uuid.uuid4().hex}"
     with _DUCKDB.cursor() as connection:
         connection.execute(f"ATTACH '{file}' AS {name}")

@@ -7,11 +7,14 @@ from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any, TypeVar
 
 import psycopg
 from filelock import FileLock
 
 from tests.driver import Program
+
+Told = TypeVar("Told")
 
 DEV = "duckdb:///.inchworm/dev.duckdb"
 """The database of a new project."""
@@ -22,10 +25,17 @@ SQLITE = "sqlite:///.inchworm/dev.sqlite"
 
 @dataclass(frozen=True)
 class Kept:
-    """A state: the project's folder, and the address of its database in a server, if it has one."""
+    """A state of a project.
+
+    Attributes:
+        folder: the project's.
+        url: the address of its database in a server, if it has one.
+        told: what was returned when it had been brought about.
+    """
 
     folder: Path
     url: str
+    told: Any
 
 
 def brought_about(folder: Path, build: Callable[[Path], object]) -> Path:
@@ -56,26 +66,32 @@ class Once:
         self._kept: dict[tuple[str, str], Kept] = {}
 
     def __call__(
-        self, build: Callable[[Program, str], object], program: Program, url: str = DEV
-    ) -> None:
-        """Have a new project and its empty database in the state that ``build`` brings about."""
+        self, build: Callable[[Program, str], Told], program: Program, url: str = DEV
+    ) -> Told:
+        """Have a new project and its empty database in the state that ``build`` brings about.
+
+        Returns:
+            What ``build`` returned.
+        """
         kind = "postgresql" if url.startswith("postgresql:") else url
         key = (f"{build.__module__}.{build.__qualname__}", kind)
         kept = self._kept.get(key)
         if kept is None:
-            build(program, url)
-            self._kept[key] = self._keep(program, url)
-        else:
-            _restore(kept, program, url)
+            told = build(program, url)
+            self._kept[key] = self._keep(program, url, told)
+            return told
+        _restore(kept, program, url)
+        answer: Told = kept.told
+        return answer
 
-    def _keep(self, program: Program, url: str) -> Kept:
+    def _keep(self, program: Program, url: str, told: object) -> Kept:
         folder = self._folder / str(len(self._kept))
         shutil.copytree(program.folder, folder, symlinks=True)
         if not url.startswith("postgresql:"):
-            return Kept(folder, url)
+            return Kept(folder, url, told)
         name = f"{url.rpartition('/')[2]}_kept"
         _copy_database(url, name)
-        return Kept(folder, f"{url.rpartition('/')[0]}/{name}")
+        return Kept(folder, f"{url.rpartition('/')[0]}/{name}", told)
 
     def close(self) -> None:
         """Remove what is kept in a server."""

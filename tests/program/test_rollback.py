@@ -10,6 +10,7 @@ from inchworm.core.errors import TargetError
 from inchworm.targets.databases import connect
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 from tests.driver import Program
+from tests.once import Once
 from tests.program.crash import die
 
 TOTAL = "models/report/daily_total.sql"
@@ -36,6 +37,23 @@ def second(program: Program) -> str:
     return bundle
 
 
+def second_after_first(program: Program) -> tuple[str, str]:
+    """Both versions were live in dev, one after the other; their bundles."""
+    return first(program), second(program)
+
+
+@pytest.fixture
+def one(once: Once, anywhere: tuple[Program, str]) -> tuple[Program, str, str]:
+    """The first version is live in a database of each kind; with its address, and the bundle."""
+    return (*anywhere, once(lambda program, url: first(program), *anywhere))
+
+
+@pytest.fixture
+def two(once: Once, anywhere: tuple[Program, str]) -> tuple[Program, str, str, str]:
+    """The next version is live there, too; with both bundles."""
+    return (*anywhere, *once(lambda program, url: second_after_first(program), *anywhere))
+
+
 def rollback(program: Program, *arguments: str, code: int = 0) -> Any:
     """Roll back without being asked; the document."""
     return program("rollback", *arguments, "--yes", "--json", code=code).json
@@ -55,11 +73,9 @@ def is_there(program: Program, url: str, table: str) -> bool:
     return True
 
 
-def test_a_replaced_table_comes_back_with_its_rows(anywhere: tuple[Program, str]) -> None:
+def test_a_replaced_table_comes_back_with_its_rows(two: tuple[Program, str, str, str]) -> None:
     """It is switched back, not built again: what changed upstream meanwhile is not in it."""
-    program, url = anywhere
-    bundle = first(program)
-    second(program)
+    program, url, bundle, _ = two
     assert program.ask(url, ROWS) == LATER
     program.ask(url, "DELETE FROM ops.measurement WHERE place = 'north'", "SELECT 1")
     document = rollback(program, "dev", "--because", "totals are wrong")
@@ -75,12 +91,10 @@ def test_a_replaced_table_comes_back_with_its_rows(anywhere: tuple[Program, str]
 
 
 def test_a_rollback_that_was_killed_before_it_ran_is_not_what_is_taken_back(
-    anywhere: tuple[Program, str],
+    two: tuple[Program, str, str, str],
 ) -> None:
     """It had claimed the environment, and no more: asked for again, it takes back the same."""
-    program, url = anywhere
-    bundle = first(program)
-    second(program)
+    program, url, bundle, _ = two
     drafted = program("rollback", "dev", "--because", "x", "--draft", "--json").json["id"]
     database = connect(url, root=program.folder)
     bookkeeping = Bookkeeping(database, "starter")
@@ -93,11 +107,9 @@ def test_a_rollback_that_was_killed_before_it_ran_is_not_what_is_taken_back(
     assert program.ask(url, ROWS) == THEN
 
 
-def test_built_again_where_that_is_asked_for(anywhere: tuple[Program, str]) -> None:
+def test_built_again_where_that_is_asked_for(two: tuple[Program, str, str, str]) -> None:
     """Then it has what the model of then makes of the data of now."""
-    program, url = anywhere
-    first(program)
-    second(program)
+    program, url, _, _ = two
     program.ask(url, "DELETE FROM ops.measurement WHERE place = 'north'", "SELECT 1")
     document = rollback(program, "dev", "--build")
     assert ("change", "model:report.daily_total") in actions(document)
@@ -105,12 +117,10 @@ def test_built_again_where_that_is_asked_for(anywhere: tuple[Program, str]) -> N
 
 
 def test_a_kept_table_that_somebody_changed_is_not_what_was_live(
-    anywhere: tuple[Program, str],
+    two: tuple[Program, str, str, str],
 ) -> None:
     """Then it is built; and so it is where somebody dropped it."""
-    program, url = anywhere
-    first(program)
-    second(program)
+    program, url, _, _ = two
     kept = "report.daily_total__kept"
     program.ask(url, f"ALTER TABLE {kept} ADD COLUMN note TEXT", "SELECT 1")
     document = rollback(program, "dev")
@@ -121,11 +131,9 @@ def test_a_kept_table_that_somebody_changed_is_not_what_was_live(
     assert program.ask(url, ROWS) == LATER
 
 
-def test_a_rollback_can_be_taken_back(anywhere: tuple[Program, str]) -> None:
+def test_a_rollback_can_be_taken_back(two: tuple[Program, str, str, str]) -> None:
     """It is a promotion like others: what it replaced is kept, too."""
-    program, url = anywhere
-    first(program)
-    bundle = second(program)
+    program, url, _, bundle = two
     rollback(program, "dev")
     document = rollback(program, "P3")
     assert (document["bundle"], document["state"]) == (bundle, "done")
@@ -153,11 +161,9 @@ def test_what_a_promotion_removed_is_there_again_and_what_it_added_goes(
     assert not is_there(program, url, "m.new")
 
 
-def test_only_the_state_just_before_was_kept(anywhere: tuple[Program, str]) -> None:
+def test_only_the_state_just_before_was_kept(two: tuple[Program, str, str, str]) -> None:
     """Further back, tables are built: what was kept is of a state in between."""
-    program, url = anywhere
-    bundle = first(program)
-    second(program)
+    program, url, bundle, _ = two
     program.edit(TOTAL, "10 * sum", "100 * sum")
     program.promote(program.pack(), "dev")
     refused = program("rollback", "P2", "--yes", code=2)
@@ -170,10 +176,9 @@ def test_only_the_state_just_before_was_kept(anywhere: tuple[Program, str]) -> N
     assert (states["P2"], states["P3"]) == ("undone", "undone")
 
 
-def test_migrations_go_back_by_their_undo_scripts(anywhere: tuple[Program, str]) -> None:
+def test_migrations_go_back_by_their_undo_scripts(one: tuple[Program, str, str]) -> None:
     """What only takes away runs behind the switch-over, as what is live may read it until then."""
-    program, url = anywhere
-    first(program)
+    program, url, _ = one
     program.write("schemas/ops/migrations/0002_note.sql", ADD_NOTE)
     program.write("schemas/ops/migrations/0002_note.undo.sql", DROP_NOTE)
     program.write(TOTAL, f"{TABLE}SELECT day, note FROM ops.measurement")
@@ -192,11 +197,10 @@ def test_migrations_go_back_by_their_undo_scripts(anywhere: tuple[Program, str])
 
 
 def test_what_changes_rows_is_undone_before_anything_is_built(
-    anywhere: tuple[Program, str],
+    one: tuple[Program, str, str],
 ) -> None:
     """So that what comes back is built upon it."""
-    program, url = anywhere
-    first(program)
+    program, url, _ = one
     times = "UPDATE ops.measurement SET amount = amount * 2"
     program.write("schemas/ops/migrations/0002_double.sql", f"{times};")
     program.write("schemas/ops/migrations/0002_double.undo.sql", f"{times} / 4;")
@@ -208,10 +212,9 @@ def test_what_changes_rows_is_undone_before_anything_is_built(
     assert program.ask(url, ROWS) == THEN
 
 
-def test_a_migration_without_an_undo_script_stays(anywhere: tuple[Program, str]) -> None:
+def test_a_migration_without_an_undo_script_stays(one: tuple[Program, str, str]) -> None:
     """That is said, with all before it; models come back all the same."""
-    program, url = anywhere
-    first(program)
+    program, url, _ = one
     program.write("schemas/ops/migrations/0002_note.sql", ADD_NOTE)
     program.write("schemas/ops/migrations/0002_note.undo.sql", DROP_NOTE)
     program.write("schemas/ops/migrations/0003_more.sql", ADD_NOTE.replace("note", "more"))
@@ -281,10 +284,9 @@ def test_rows_that_came_since_stay_or_go_as_asked(
     assert program.ask(url, ENTRIES) == (then if is_of_then else [*then, ("west", 9)])
 
 
-def test_one_that_is_partly_done_can_be_taken_back(anywhere: tuple[Program, str]) -> None:
+def test_one_that_is_partly_done_can_be_taken_back(one: tuple[Program, str, str]) -> None:
     """The failed promotion names that way, and it leads to the state before."""
-    program, url = anywhere
-    bundle = first(program)
+    program, url, bundle = one
     program.edit(TOTAL, "sum(amount) AS", "10 * sum(amount) AS")
     program.write("schemas/ops/after/wrong.sql", "SELECT * FROM ops.nowhere;")
     failed = program("promote", program.pack(), "--to", "dev", "--yes", code=5)
@@ -298,10 +300,9 @@ def test_one_that_is_partly_done_can_be_taken_back(anywhere: tuple[Program, str]
     assert "undone" in program("promote", "P2", "--yes", code=2).text
 
 
-def test_migrations_of_one_that_failed_can_be_taken_back(anywhere: tuple[Program, str]) -> None:
+def test_migrations_of_one_that_failed_can_be_taken_back(one: tuple[Program, str, str]) -> None:
     """It failed before the switch-over, and its migration stayed."""
-    program, url = anywhere
-    first(program)
+    program, url, _ = one
     program.write("schemas/ops/migrations/0002_note.sql", ADD_NOTE)
     program.write("schemas/ops/migrations/0002_note.undo.sql", DROP_NOTE)
     program.edit(TOTAL, "between = [0, 1000000]", "between = [0, 5]")

@@ -325,10 +325,10 @@ def test_a_clone_without_the_bundle_is_told_how_to_get_it(river: Program) -> Non
 
 
 def test_a_promotion_that_stopped_builds_again_what_a_run_has_refreshed(
-    anywhere: tuple[Program, str],
+    live: tuple[Program, str],
 ) -> None:
     """Otherwise it would put back rows from before the run, and lose those that came."""
-    program, url = make_live(*anywhere)
+    program, url = live
     program.edit("models/mart/clean.sql", "SELECT gauge, level", "SELECT gauge, level, 1 AS more")
     program.edit("models/mart/high.sql", "> 85", "> 86")
     slow = "(WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < "
@@ -357,8 +357,8 @@ def test_a_promotion_that_stopped_builds_again_what_a_run_has_refreshed(
 
 
 @pytest.mark.parametrize("limited", ["step", "run"])
-def test_what_takes_too_long_is_ended(anywhere: tuple[Program, str], limited: str) -> None:
-    program, url = make_live(*anywhere)
+def test_what_takes_too_long_is_ended(live: tuple[Program, str], limited: str) -> None:
+    program, url = live
     slow = (
         "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n "
         "WHERE i < (SELECT 2000000000 * count(*) FROM raw.reading)) SELECT max(i) AS top FROM n"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import shutil
 from collections.abc import Iterator
@@ -21,6 +22,15 @@ settings.register_profile(
     "nightly", max_examples=2000, deadline=None, suppress_health_check=list(HealthCheck)
 )
 settings.load_profile("quick")
+
+
+gc.disable()  # what is imported and collected is no garbage
+
+
+def pytest_collection_finish() -> None:
+    """Look for garbage from now on, and never among that."""
+    gc.freeze()
+    gc.enable()
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

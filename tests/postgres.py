@@ -74,9 +74,7 @@ def server() -> Iterator[str]:
 
     data = str(folder / "data")
     run("initdb", "--pgdata", data, "--username", "river", "--auth", "trust", "--no-sync")
-    settings = (
-        f"-p {port} -k {folder} -c fsync=off -c listen_addresses=127.0.0.1"
-    )
+    settings = f"-p {port} -k {folder} -c fsync=off -c listen_addresses=127.0.0.1"
     run("pg_ctl", "-D", data, "-w", "-l", str(folder / "log"), "-o", settings, "start")
     try:
         yield f"postgresql://river@127.0.0.1:{port}"

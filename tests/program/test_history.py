@@ -5,17 +5,21 @@ from __future__ import annotations
 import pytest
 
 from tests.driver import Program
+from tests.once import Once
 
 
 @pytest.fixture
-def past(released: Program) -> Program:
+def past(once: Once, released: Program) -> Program:
     """Riverwatch in dev and test, changed in dev by somebody else, and taken back there."""
-    program = released
+    once(_take_back, released)
+    return released
+
+
+def _take_back(program: Program, url: str) -> None:
     program.edit("models/hydro/level_trend.sql", "mean_cm - lag", "1.0 * mean_cm - lag")
     bundle = program.release("1.4.1")
     program("promote", bundle, "--to", "dev", "--yes", environ={"INCHWORM_USER": "Ole"})
     program("rollback", "dev", "--because", "too soon", "--yes")
-    return program
 
 
 def ids(program: Program, *arguments: str) -> list[str]:

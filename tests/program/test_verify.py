@@ -301,3 +301,14 @@ def test_a_part_asks_where_it_is_put_in_place(plain: Program) -> None:
     assert "it has been counted: there is no table mart.countd" in finding["message"]
     program.edit(file, 'name = "it has been counted"', 'name = "the daily run works"')
     assert "has two of the name 'the daily run works'" in program("check", code=1).text
+
+
+def test_what_is_not_where_it_was_put_is_told(anywhere: tuple[Program, str]) -> None:
+    """Everything is looked for at the end; whoever took it away meanwhile, nothing is recorded."""
+    program, url = anywhere
+    program.write("schemas/ops/after/tidy.sql", "DROP TABLE IF EXISTS report.daily_total;")
+    document = program.promote(program.pack(), "dev", code=5).json
+    assert document["state"] == "partly done"
+    (failed,) = [step for step in document["steps"] if step["state"] == "failed"]
+    assert failed["message"] == "model:report.daily_total is not in the database"
+    assert program.ask(url, "SELECT count(*) FROM inchworm.promotions") == [(0,)]

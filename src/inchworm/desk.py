@@ -198,7 +198,7 @@ class Surroundings:
                 )
         outlines = self._whole_project.outlines
         is_declared = any(table in outline.interfaces for outline in outlines.values())
-        if physical in database.kinds() and not is_declared:
+        if physical in database.kinds([physical]) and not is_declared:
             raise UsageError(
                 f"{physical} is there, and no notebook of this project stores it.",
                 next="If it is the notebook's own, save the notebook under notebooks/ first; "

@@ -99,6 +99,10 @@ def test_structure_has_columns_types_and_what_is_required(database: Database) ->
         "m.t": "table",
         "m.v": "view",
     }
+    named = [RelationName(name) for name in ("m.v", "m.nothing", "nowhere.v")]
+    assert dict(database.kinds(named)) == {"m.v": "view"}
+    assert database.tables(named) == {"m.v": found["m.v"]}
+    assert (dict(database.kinds([])), database.tables([])) == ({}, {})
     assert database.structure(["other"]) == {}
     assert database.tables_in("m") == {"t"}
     assert database.tables_in("other") == frozenset()

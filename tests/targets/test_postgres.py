@@ -12,7 +12,8 @@ from inchworm.core.errors import EnvironmentMoved, TargetError
 from inchworm.core.identifiers import RelationName
 from inchworm.core.rendered import Store
 from inchworm.targets.databases import Database, connect
-from inchworm.targets.databases.postgres.attached import whole_names
+from inchworm.targets.databases.postgres.asking import whole_names
+from inchworm.targets.databases.postgres.models import Postgres
 from inchworm.targets.databases.protocols import Switch
 from inchworm.targets.secret import Secret
 
@@ -84,7 +85,10 @@ def test_definitions_are_told_whole_wherever_names_are_looked_up(database: Datab
     (view,) = (each for each in database.relations(["m"]) if each.name == "m.v")
     assert "FROM m.a" in view.sql
     assert database.rows("SHOW search_path") == [("m, public",)]
+    assert isinstance(database, Postgres)
     with pytest.raises(ZeroDivisionError), whole_names(database):
+        with whole_names(database):  # it is so already
+            assert database.rows("SHOW search_path") == [("",)]
         assert database.rows("SHOW search_path") == [("",)]
         raise ZeroDivisionError
     assert database.rows("SHOW search_path") == [("m, public",)]

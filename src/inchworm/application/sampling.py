@@ -180,7 +180,7 @@ def _subject(request: RowsRequest, assembly: Assembly, database: Database) -> _S
         node = find_node(assembly, request.name)
     except UsageError:
         physical = RelationName(request.name.lower())
-        if physical not in database.kinds():
+        if physical not in database.kinds([physical]):
             raise
         return _Subject(of=physical, is_physical=True)
     part = PartId.parse(node.owner) if node.is_part else _provider(node.owner, assembly)

@@ -322,7 +322,7 @@ def _columns(
     """The columns that replaced tables have now, in lower case, by the name that they had."""
     if not replaced:
         return {}
-    tables = place.database.structure({each.name.schema for each in replaced.values()})
+    tables = place.database.tables([each.name for each in replaced.values()])
     return {
         of: frozenset(column.name.lower() for column in tables[each.name].columns)
         for of, each in replaced.items()

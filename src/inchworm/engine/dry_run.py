@@ -144,7 +144,7 @@ class _Trial:
             if RelationName(name).schema not in self.changing
         }
         if live is None:
-            live = self.live.structure({name.schema for name in physical.values()})
+            live = self.live.tables(physical.values())
         return {
             name: live[name_there] for name, name_there in physical.items() if name_there in live
         }

@@ -59,7 +59,8 @@ class ModelBuild:
         """Whether the model keeps the rows that it has."""
         if not self._model.keeps_rows:  # asking what there is takes long where there is much
             return False
-        return self._site.database.kinds().get(self._site.former(self._part)) == "table"
+        former = self._site.former(self._part)
+        return self._site.database.kinds([former]).get(former) == "table"
 
     def _query(self) -> str:
         sql = self._site.sql(self._model.sql, self._site.present)
@@ -72,7 +73,7 @@ class ModelBuild:
         """The statement that puts the rows that stay to the new ones."""
         site, staged = self._site, self._staged
         live = site.former(self._part)
-        tables = site.database.structure({live.schema, staged.schema})
+        tables = site.database.tables([live, staged])
         has = tables[live].by_name
         new = site.assembly.tables[self._part.relation].columns if staged not in tables else ()
         columns = tables[staged].columns if staged in tables else new

@@ -180,8 +180,8 @@ class Site:
         moved_from = self.assembly.outlines[model].moved_from
         if not moved_from:
             return own
-        kinds = self.database.kinds()
         former = self.physical(moved_from)
+        kinds = self.database.kinds([own, former])
         return former if own not in kinds and former in kinds else own
 
     # ---- bookkeeping --------------------------------------------------------------------------

@@ -68,7 +68,7 @@ class StagingArea:
         name = self._taking_back.get(model)
         if name is None:  # asking what there is takes long where there is much
             return None
-        return name if name in self._database.kinds() else None
+        return name if name in self._database.kinds([name]) else None
 
     def reserve(self, models: Iterable[RelationName], *, beside_others: bool = False) -> None:
         """Record the names of staging relations, so that nothing unrecorded is ever made.
@@ -186,7 +186,7 @@ class StagingArea:
             digests: of the rendered models that were live, by physical name.
         """
         self._bookkeeping.forget_aside([s.staging for s in switches if s.staging is not None])
-        kinds = self._database.kinds()
+        kinds = self._database.kinds([switch.replaced for switch in switches])
         replaced = [switch for switch in switches if switch.replaced in kinds]
         if keep_replaced:
             self._bookkeeping.put_aside(

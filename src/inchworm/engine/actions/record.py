@@ -31,7 +31,8 @@ class Verify(Action):
         return StepReport(state=StepState.DONE, message=f"{len(parts)} parts are as they were put")
 
     def _parts(self, site: Site, parts: list[PartId]) -> Iterator[str]:
-        relations, items = site.database.kinds(), site.place.items()
+        models = [site.physical(part.relation) for part in parts if part.kind is Kind.MODEL]
+        relations, items = site.database.kinds(models), site.place.items()
         for part in parts:
             if part.kind is Kind.MODEL and site.physical(part.relation) not in relations:
                 yield f"{part} is not in the database"

@@ -24,7 +24,7 @@ class PrepareTable(Action):
         """The table, or the columns that it lacks at this moment."""
         table = site.assembly.tables[self.step.item]
         name = site.physical(table.name)
-        live = site.database.structure([name.schema]).get(name)
+        live = site.database.tables([name]).get(name)
         if live is None:
             columns = ", ".join(f"{quoted(c.name)} {site.type(c.type)}" for c in table.columns)
             yield f"CREATE TABLE {quoted(name)} ({columns})"

@@ -207,7 +207,7 @@ class Bridge(Struct):
         frame = read_frame(file)
         file.unlink()
         live = self.site.physical(table)
-        own = self.site.database.structure([live.schema])[live].columns
+        own = self.site.database.tables([live])[live].columns
         names = columns_in_table(columns, table, [column.name for column in own])
         key, columns = (tuple(names[name] for name in some) for some in (key, columns))
         self._stage(table, columns, frame.rename(columns=names))

@@ -213,7 +213,7 @@ class _Copying:
 
     def _columns(self, table: RelationName) -> list[Column]:
         """The columns of the live table that the flow fills, in the order of its fields."""
-        live = self._site.database.structure([table.schema]).get(table)
+        live = self._site.database.tables([table]).get(table)
         if live is None:
             raise TargetError(f"there is no table {table}.", next="Promote its schema first.")
         missing = [column for column in self._fields if column not in live.by_name]

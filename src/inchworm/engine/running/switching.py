@@ -94,8 +94,7 @@ def _merge(stored: StoredTable, site: RunSite) -> None:
 
 def _check_same_columns(tables: Sequence[RelationName], site: RunSite) -> None:
     physical = {name: (site.physical(name), site.staged(name)) for name in tables}
-    schemas = {relation.schema for pair in physical.values() for relation in pair}
-    tables_by_name = site.database.structure(schemas)
+    tables_by_name = site.database.tables([each for pair in physical.values() for each in pair])
     for name, (live, staged) in physical.items():
         if live not in tables_by_name or live in site.context.changed_by_hand:
             continue

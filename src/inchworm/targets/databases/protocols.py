@@ -215,6 +215,10 @@ class Catalogue(Protocol):
         """Tables and views with their columns, by real name; of some schemas or of all."""
         ...
 
+    def tables(self, names: Collection[RelationName]) -> dict[str, Table]:
+        """Those of some tables and views that exist, with their columns."""
+        ...
+
     def definitions(self, schemas: Sequence[str]) -> list[Definition]:
         """The definitions of some schemas: statements that would make their objects again."""
         ...
@@ -243,8 +247,11 @@ class Catalogue(Protocol):
         """
         ...
 
-    def kinds(self) -> Mapping[str, str]:
-        """``table`` or ``view`` for each thing that :meth:`structure` lists."""
+    def kinds(self, names: Collection[RelationName] | None = None) -> Mapping[str, str]:
+        """``table`` or ``view`` for each thing that :meth:`structure` lists: all, or those named.
+
+        Where there are thousands, all of them take much longer than a few.
+        """
         ...
 
     def tables_in(self, schema: str) -> frozenset[str]:
@@ -259,11 +266,11 @@ class Catalogue(Protocol):
         """Roughly how many rows a table has that is too big to be counted; None of any other."""
         ...
 
-    def publications(self, names: Collection[str]) -> list[Definition]:
+    def publications(self, names: Collection[RelationName]) -> list[Definition]:
         """The membership of tables in what sends changes of rows to other servers."""
         ...
 
-    def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
+    def dependents(self, names: Collection[RelationName]) -> Mapping[str, tuple[str, ...]]:
         """What hangs on tables and views and cannot be carried along when they are replaced.
 
         In words, such as ``trigger audit``, by the name of the table or view; objects that belong

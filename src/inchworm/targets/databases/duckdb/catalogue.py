@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from inchworm.core.environments.rights import Rights
+from inchworm.core.identifiers import RelationName
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.left_out import LeftOut
@@ -72,6 +73,11 @@ class DuckDbCatalogue(DuckDbSession):
             kind = normal_type(type_, "duckdb")
             columns_of[folded(schema, table)].append(Column(column, kind, not nullable))
         return {name: Table(name, tuple(columns)) for name, columns in columns_of.items()}
+
+    def tables(self, names: Collection[RelationName]) -> dict[str, Table]:
+        """Those of some tables and views that exist, with their columns."""
+        tables = self.structure({name.schema for name in names}) if names else {}
+        return {name: tables[name] for name in names if name in tables}
 
     def definitions(self, schemas: Sequence[str]) -> list[Definition]:
         """The definitions of some schemas, as DuckDB tells them."""
@@ -141,9 +147,10 @@ class DuckDbCatalogue(DuckDbSession):
         """No more and no less than whoever may write the file."""
         return Rights()
 
-    def kinds(self) -> Mapping[str, str]:
-        """``table`` or ``view`` for each thing that :meth:`structure` lists."""
-        return {folded(schema, name): kind for schema, name, kind in self.rows(_KINDS)}
+    def kinds(self, names: Collection[RelationName] | None = None) -> Mapping[str, str]:
+        """``table`` or ``view`` for all that :meth:`structure` lists, or for those named."""
+        kinds = {folded(schema, name): kind for schema, name, kind in self.rows(_KINDS)}
+        return kinds if names is None else {n: kinds[n] for n in names if n in kinds}
 
     def tables_in(self, schema: str) -> frozenset[str]:
         """The names of the tables in one schema."""
@@ -158,11 +165,11 @@ class DuckDbCatalogue(DuckDbSession):
         """None: in a file there is nothing that cannot be counted."""
         return None
 
-    def publications(self, names: Collection[str]) -> list[Definition]:
+    def publications(self, names: Collection[RelationName]) -> list[Definition]:
         """None: nothing is sent to other servers."""
         return []
 
-    def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
+    def dependents(self, names: Collection[RelationName]) -> Mapping[str, tuple[str, ...]]:
         """Nothing: indexes are made again, and views of DuckDB read by name."""
         return {}
 

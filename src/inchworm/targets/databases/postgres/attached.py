@@ -1,32 +1,23 @@
 """What belongs to relations of PostgreSQL, as statements for those that take their places.
 
 Rights on a relation and its columns, row security with its policies, triggers, indexes, statistics,
-comments, storage options, membership in publications and the owner: one
-query for each kind of thing, however many relations.
+comments, storage options, membership in publications and the owner. One query says which kinds of
+things there are, as readers may be waiting; another one each tells those, however many relations.
 """
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from contextlib import contextmanager
-from typing import Any, Protocol
+from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from inchworm.targets.databases.quoting import quoted, quoted_one
+from inchworm.targets.databases.postgres.asking import TARGETS, Session, by_name, whole_names
+from inchworm.targets.databases.postgres.indexes import Index, indexes_of, indexing
+from inchworm.targets.databases.quoting import quoted
 
-_TARGETS = """
-WITH target AS (
-  SELECT c.oid, c.relowner, c.relacl, n.nspname || '.' || c.relname AS name,
-         c.relrowsecurity, c.relforcerowsecurity, c.reloptions
-  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-  WHERE c.oid = ANY(?::text[]::regclass[]::oid[])
-)
-"""
-
-_RIGHTS = f"""{_TARGETS}
+_RIGHTS = f"""{TARGETS}
 SELECT t.name, CASE WHEN x.grantee = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(x.grantee))
        END, x.privilege_type, x.is_grantable, ''
 FROM target t, aclexplode(t.relacl) x WHERE x.grantee <> t.relowner
@@ -37,14 +28,38 @@ FROM target t JOIN pg_attribute a ON a.attrelid = t.oid, aclexplode(a.attacl) x
 WHERE NOT a.attisdropped AND x.grantee <> t.relowner
 """
 
-_RELATIONS = f"""{_TARGETS}
+_RELATIONS = f"""{TARGETS}
 SELECT t.name, t.relrowsecurity, t.relforcerowsecurity, quote_ident(pg_get_userbyid(t.relowner)),
        t.relowner = (SELECT oid FROM pg_roles WHERE rolname = current_user),
-       coalesce(array_to_string(t.reloptions, ', '), '')
-FROM target t
+       coalesce(array_to_string(t.reloptions, ', '), ''),
+       array_remove(ARRAY[
+         CASE WHEN c.relhasindex THEN 'indexes' END,
+         CASE WHEN c.relhastriggers THEN 'triggers' END,
+         CASE WHEN c.relreplident <> 'd' THEN 'replica identities' END,
+         CASE WHEN c.relacl IS NOT NULL OR EXISTS (
+           SELECT 1 FROM pg_attribute a WHERE a.attrelid = t.oid AND a.attacl IS NOT NULL
+         ) THEN 'rights' END,
+         CASE WHEN EXISTS (
+           SELECT 1 FROM pg_attribute a WHERE a.attrelid = t.oid AND a.attnum > 0
+           AND (a.attstattarget >= 0 OR a.attoptions IS NOT NULL)
+         ) THEN 'column settings' END,
+         CASE WHEN EXISTS (SELECT 1 FROM pg_policy p WHERE p.polrelid = t.oid) THEN 'policies' END,
+         CASE WHEN EXISTS (
+           SELECT 1 FROM pg_statistic_ext s WHERE s.stxrelid = t.oid
+         ) THEN 'statistics' END,
+         CASE WHEN EXISTS (
+           SELECT 1 FROM pg_publication_rel r WHERE r.prrelid = t.oid
+         ) THEN 'publications' END,
+         CASE WHEN EXISTS (
+           SELECT 1 FROM pg_description d
+           WHERE d.objoid = t.oid AND d.classoid = 'pg_class'::regclass
+         ) THEN 'comments' END
+       ], NULL)
+FROM target t JOIN pg_class c ON c.oid = t.oid
 """
+"""What is true of a relation by itself, and the kinds of things that belong to it."""
 
-_POLICIES = f"""{_TARGETS}
+_POLICIES = f"""{TARGETS}
 SELECT t.name, quote_ident(p.polname), p.polpermissive,
        CASE p.polcmd WHEN 'r' THEN 'SELECT' WHEN 'a' THEN 'INSERT' WHEN 'w' THEN 'UPDATE'
                      WHEN 'd' THEN 'DELETE' ELSE 'ALL' END,
@@ -54,31 +69,19 @@ SELECT t.name, quote_ident(p.polname), p.polpermissive,
 FROM target t JOIN pg_policy p ON p.polrelid = t.oid ORDER BY t.name, p.polname
 """
 
-_TRIGGERS = f"""{_TARGETS}
+_TRIGGERS = f"""{TARGETS}
 SELECT t.name, quote_ident(g.tgname), pg_get_triggerdef(g.oid), g.tgenabled::text
 FROM target t JOIN pg_trigger g ON g.tgrelid = t.oid
 WHERE NOT g.tgisinternal ORDER BY t.name, g.tgname
 """
 
-_INDEXES = f"""{_TARGETS}
-SELECT t.name, n.nspname || '.' || i.relname, x.indisunique,
-       substr(pg_get_indexdef(i.oid), length(
-         'CREATE ' || CASE WHEN x.indisunique THEN 'UNIQUE ' ELSE '' END || 'INDEX '
-         || quote_ident(i.relname) || ' ON ' || x.indrelid::regclass::text) + 1)
-FROM target t JOIN pg_index x ON x.indrelid = t.oid JOIN pg_class i ON i.oid = x.indexrelid
-JOIN pg_namespace n ON n.oid = i.relnamespace
-WHERE NOT EXISTS (
-  SELECT 1 FROM pg_constraint k
-  WHERE k.conindid = x.indexrelid AND k.contype IN ('p', 'u', 'x')) ORDER BY 1, 2
-"""
-
-_STATISTICS = f"""{_TARGETS}
+_STATISTICS = f"""{TARGETS}
 SELECT t.name, n.nspname || '.' || s.stxname, pg_get_statisticsobjdef(s.oid)
 FROM target t JOIN pg_statistic_ext s ON s.stxrelid = t.oid
 JOIN pg_namespace n ON n.oid = s.stxnamespace ORDER BY 1, 2
 """
 
-_COLUMN_SETTINGS = f"""{_TARGETS}
+_COLUMN_SETTINGS = f"""{TARGETS}
 SELECT t.name, quote_ident(a.attname), setting
 FROM target t JOIN pg_attribute a ON a.attrelid = t.oid AND a.attnum > 0 AND NOT a.attisdropped,
 LATERAL (VALUES (CASE WHEN a.attstattarget >= 0 THEN 'SET STATISTICS ' || a.attstattarget END),
@@ -88,7 +91,7 @@ LATERAL (VALUES (CASE WHEN a.attstattarget >= 0 THEN 'SET STATISTICS ' || a.atts
 WHERE setting IS NOT NULL ORDER BY t.name, a.attnum, setting
 """
 
-_REPLICA_IDENTITIES = f"""{_TARGETS}
+_REPLICA_IDENTITIES = f"""{TARGETS}
 SELECT t.name, CASE c.relreplident WHEN 'f' THEN 'FULL' WHEN 'n' THEN 'NOTHING'
        ELSE 'USING INDEX ' || quote_ident(i.relname) END
 FROM target t JOIN pg_class c ON c.oid = t.oid
@@ -97,7 +100,7 @@ LEFT JOIN pg_class i ON i.oid = x.indexrelid
 WHERE c.relkind IN ('r', 'p') AND c.relreplident <> 'd'
 """
 
-_PUBLICATIONS = f"""{_TARGETS}
+_PUBLICATIONS = f"""{TARGETS}
 SELECT t.name, quote_ident(p.pubname), coalesce(' (' || (
          SELECT string_agg(quote_ident(a.attname), ', ' ORDER BY a.attnum)
          FROM unnest(r.prattrs) n JOIN pg_attribute a ON a.attrelid = t.oid AND a.attnum = n
@@ -106,21 +109,21 @@ FROM target t JOIN pg_publication_rel r ON r.prrelid = t.oid
 JOIN pg_publication p ON p.oid = r.prpubid ORDER BY 1, 2
 """
 
-_OLD_PUBLICATIONS = f"""{_TARGETS}
+_OLD_PUBLICATIONS = f"""{TARGETS}
 SELECT t.name, quote_ident(p.pubname), ''
 FROM target t JOIN pg_publication_rel r ON r.prrelid = t.oid
 JOIN pg_publication p ON p.oid = r.prpubid ORDER BY 1, 2
 """
 """The same of servers before 15, whose publications always have whole tables."""
 
-_COMMENTS = f"""{_TARGETS}
+_COMMENTS = f"""{TARGETS}
 SELECT t.name, coalesce(quote_ident(a.attname), ''), quote_literal(d.description)
 FROM target t JOIN pg_description d ON d.objoid = t.oid AND d.classoid = 'pg_class'::regclass
 LEFT JOIN pg_attribute a ON a.attrelid = d.objoid AND a.attnum = d.objsubid AND d.objsubid > 0
 ORDER BY 1, 2
 """
 
-_COLUMNS = f"""{_TARGETS}
+_COLUMNS = f"""{TARGETS}
 SELECT t.name, quote_ident(a.attname) FROM target t JOIN pg_attribute a ON a.attrelid = t.oid
 WHERE a.attnum > 0 AND NOT a.attisdropped
 """
@@ -133,22 +136,6 @@ _ENABLED = {
     "R": "ENABLE REPLICA TRIGGER",
     "A": "ENABLE ALWAYS TRIGGER",
 }
-
-
-class Session(Protocol):
-    """The connection that a switch-over works with."""
-
-    def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
-        """Run a statement."""
-        ...
-
-    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
-        """Run a query."""
-        ...
-
-    def kinds(self) -> Mapping[str, str]:
-        """``table`` or ``view`` for each relation."""
-        ...
 
 
 class _Right(Struct, frozen=True, kw_only=True):
@@ -167,34 +154,6 @@ class _Right(Struct, frozen=True, kw_only=True):
     @property
     def _what(self) -> str:
         return f"{self.privilege} ({self.column})" if self.column else self.privilege
-
-
-class Index(Struct, frozen=True, kw_only=True):
-    """An index that no constraint needs.
-
-    Attributes:
-        name: its schema and name.
-        shape: whether it is unique, and the rest of its definition after the table's name.
-    """
-
-    name: str
-    shape: tuple[bool, str]
-
-    def made_on(self, table: str, name: str = "") -> str:
-        """The statement that makes such an index on a table; without a name, the server finds one.
-
-        Args:
-            table: its schema and name.
-            name: the index's, without a schema.
-        """
-        unique, rest = self.shape
-        called = f" {quoted_one(name)}" if name else ""
-        return f"CREATE {'UNIQUE ' if unique else ''}INDEX{called} ON {quoted(table)}{rest}"
-
-    @property
-    def own_name(self) -> str:
-        """Its name without the schema."""
-        return self.name.partition(".")[2]
 
 
 class Attached(Struct, frozen=True, kw_only=True):
@@ -231,32 +190,39 @@ class Attached(Struct, frozen=True, kw_only=True):
         return (*self.publications, *self.security, *self.triggers)
 
     @property
+    def names_columns(self) -> bool:
+        """Whether anything of it is of single columns."""
+        return bool(self.columns or self.comments) or any(right.column for right in self.rights)
+
+    @property
     def without_storage(self) -> Attached:
         """What a relation of another kind or name is given: rights, owner and comments."""
         return replace(self, indexes=(), statistics=(), columns=(), options="")
 
 
 def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
-    """Everything that relations have, as statements for those that take their places.
-
-    One query for each kind of thing, however many relations there are.
-    """
+    """Everything that relations have, as statements for those that take their places."""
     if not names:
         return {}
     asked = [[quoted(name) for name in names]]
-    indexes = indexes_of(session, names)
     with whole_names(session):
         relations = session.rows(_RELATIONS, asked)
-        statistics = _by_name(session.rows(_STATISTICS, asked))
-        triggers = _by_name(session.rows(_TRIGGERS, asked))
-        policies = _by_name(session.rows(_POLICIES, asked))
-        comments = _by_name(session.rows(_COMMENTS, asked))
-        columns = _by_name(session.rows(_COLUMN_SETTINGS, asked))
-        identities = _by_name(session.rows(_REPLICA_IDENTITIES, asked))
-        rights = _rights(session, names)
-    publications = publications_of(session, names)
+        things = {kind for *_, kinds in relations for kind in kinds}
+
+        def of(kind: str, query: str) -> Mapping[str, list[tuple[Any, ...]]]:
+            return by_name(session.rows(query, asked) if kind in things else ())
+
+        statistics = of("statistics", _STATISTICS)
+        triggers = of("triggers", _TRIGGERS)
+        policies = of("policies", _POLICIES)
+        comments = of("comments", _COMMENTS)
+        columns = of("column settings", _COLUMN_SETTINGS)
+        identities = of("replica identities", _REPLICA_IDENTITIES)
+        rights = _rights(session, names) if "rights" in things else {}
+        indexes = indexes_of(session, names) if "indexes" in things else {}
+        publications = publications_of(session, names if "publications" in things else ())
     attached: dict[str, Attached] = {}
-    for name, secured, forced, owner, is_ours, options in relations:
+    for name, secured, forced, owner, is_ours, options, _ in relations:
         table = f"ALTER TABLE {quoted(name)}"
         security = [f"{table} ENABLE ROW LEVEL SECURITY"] if secured else []
         security += [f"{table} FORCE ROW LEVEL SECURITY"] if forced else []
@@ -273,13 +239,13 @@ def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
             triggers=tuple(_made_triggers(name, triggers[name])),
             publications=tuple(
                 f"ALTER PUBLICATION {publication} ADD TABLE {quoted(name)}{limits}"
-                for publication, limits in publications[name]
+                for publication, limits in publications.get(name, ())
             ),
             comments=tuple((column, text) for column, text in comments[name]),
             leaving=(
                 *(
                     f"ALTER PUBLICATION {publication} DROP TABLE {quoted(name)}"
-                    for publication, _ in publications[name]
+                    for publication, _ in publications.get(name, ())
                 ),
                 *(f"DROP INDEX {quoted(index.name)}" for index in indexes.get(name, ())),
                 *(f"DROP STATISTICS {quoted(statistic)}" for statistic, _ in statistics[name]),
@@ -289,38 +255,6 @@ def attached_to(session: Session, names: Sequence[str]) -> dict[str, Attached]:
     return attached
 
 
-def indexes_of(session: Session, names: Sequence[str]) -> dict[str, tuple[Index, ...]]:
-    """Indexes of relations that no constraint needs."""
-    if not names:
-        return {}
-    with whole_names(session):
-        rows = _by_name(session.rows(_INDEXES, [[quoted(name) for name in names]]))
-    return {
-        table: tuple(Index(name=name, shape=(unique, rest)) for name, unique, rest in of_table)
-        for table, of_table in rows.items()
-    }
-
-
-def index_ahead(session: Session, successors: Mapping[str, str]) -> None:
-    """Make the indexes of relations on their successors, where no reader waits for it.
-
-    Those that are there from a former attempt are not made again. They get their predecessors'
-    names, which are taken until then, by :func:`give`.
-
-    Args:
-        session: outside a transaction, so that each counts by itself.
-        successors: the successor of each relation.
-    """
-    wanted = indexes_of(session, list(successors))
-    existing = indexes_of(session, list(successors.values()))
-    for name, indexes in wanted.items():
-        successor = successors[name]
-        made = {index.shape for index in existing.get(successor, ())}
-        for index in indexes:
-            if index.shape not in made:
-                session.execute(index.made_on(successor))
-
-
 def publications_of(session: Session, names: Sequence[str]) -> Mapping[str, list[tuple[Any, ...]]]:
     """The publications that tables are in by name: each quoted, with its columns and condition."""
     if not names:
@@ -328,19 +262,11 @@ def publications_of(session: Session, names: Sequence[str]) -> Mapping[str, list
     ((version,),) = session.rows("SELECT current_setting('server_version_num')::int")
     query = _PUBLICATIONS if version >= _LIMITED_PUBLICATIONS else _OLD_PUBLICATIONS
     with whole_names(session):
-        return _by_name(session.rows(query, [[quoted(name) for name in names]]))
-
-
-def _by_name(rows: Sequence[tuple[Any, ...]]) -> Mapping[str, list[tuple[Any, ...]]]:
-    """Rows by the relation that they begin with, without it."""
-    by_name: dict[str, list[tuple[Any, ...]]] = defaultdict(list)
-    for name, *row in rows:
-        by_name[name].append(tuple(row))
-    return by_name
+        return by_name(session.rows(query, [[quoted(name) for name in names]]))
 
 
 def _rights(session: Session, names: Sequence[str]) -> dict[str, frozenset[_Right]]:
-    rights = _by_name(session.rows(_RIGHTS, [[quoted(name) for name in names]]))
+    rights = by_name(session.rows(_RIGHTS, [[quoted(name) for name in names]]))
     return {
         name: frozenset(
             _Right(who=who, privilege=privilege, grantable=again, column=column)
@@ -397,34 +323,21 @@ def give(session: Session, given: Mapping[str, Attached], kinds: Mapping[str, st
     """
     if not given:
         return
-    asked = [[quoted(name) for name in given]]
-    columns = {
-        name: {c for (c,) in rows} for name, rows in _by_name(session.rows(_COLUMNS, asked)).items()
-    }
-    rights = _rights(session, list(given))
-    made = indexes_of(session, list(given))
+    names, asked = list(given), [[quoted(name) for name in given]]
+    with whole_names(session):
+        things = {kind for *_, those in session.rows(_RELATIONS, asked) for kind in those}
+        rights = _rights(session, names) if "rights" in things else {}
+        made = indexes_of(session, names) if "indexes" in things else {}
+        has_columns = any(attached.names_columns for attached in given.values())
+        columns = by_name(session.rows(_COLUMNS, asked) if has_columns else ())
     for name, attached in given.items():
-        has = rights.get(name, frozenset())
-        indexes = _indexing(name, attached.indexes, made.get(name, ()))
+        has, own = rights.get(name, frozenset()), {column for (column,) in columns[name]}
+        indexes = indexing(name, attached.indexes, made.get(name, ()))
         for statement in (
             *(indexes if kinds[name] == "table" else ()),
-            *_giving(name, attached, kinds[name], columns[name], has),
+            *_giving(name, attached, kinds[name], own, has),
         ):
             session.execute(statement)
-
-
-def _indexing(name: str, wanted: Sequence[Index], made: Sequence[Index]) -> Iterator[str]:
-    """Statements that give a table its indexes: those made ahead only have to be named."""
-    unnamed = list(made)
-    for index in wanted:
-        ahead = next((other for other in unnamed if other.shape == index.shape), None)
-        if ahead is None:
-            yield index.made_on(name, index.own_name)
-        else:
-            unnamed.remove(ahead)
-            yield f"ALTER INDEX {quoted(ahead.name)} RENAME TO {quoted_one(index.own_name)}"
-    for index in unnamed:  # its predecessor went away meanwhile
-        yield f"DROP INDEX {quoted(index.name)}"
 
 
 def _giving(
@@ -450,20 +363,3 @@ def _giving(
             yield right.grant(name)
     if attached.owner is not None:
         yield f"ALTER TABLE {quoted(name)} OWNER TO {attached.owner}"
-
-
-_WITHOUT_PATH = """
-SELECT before, set_config('search_path', '', false)
-FROM (SELECT current_setting('search_path') AS before OFFSET 0) AS setting
-"""
-"""Both in one statement; OFFSET has the setting read before it is another."""
-
-
-@contextmanager
-def whole_names(session: Session) -> Iterator[None]:
-    """Have the server write every name with its schema."""
-    ((before, _),) = session.rows(_WITHOUT_PATH)
-    try:
-        yield
-    finally:
-        session.rows("SELECT set_config('search_path', ?, false)", [before])

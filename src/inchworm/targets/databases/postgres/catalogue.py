@@ -11,7 +11,8 @@ from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.left_out import LeftOut
 from inchworm.core.structure.tables import Column, Table
-from inchworm.targets.databases.postgres.attached import publications_of, whole_names
+from inchworm.targets.databases.postgres.asking import whole_names
+from inchworm.targets.databases.postgres.attached import publications_of
 from inchworm.targets.databases.postgres.census import read_left_out
 from inchworm.targets.databases.postgres.definitions import read_definitions, read_relations
 from inchworm.targets.databases.postgres.session import PostgresSession
@@ -22,24 +23,32 @@ from inchworm.targets.databases.quoting import quoted
 _BIG = 131_072
 """Pages of 8 kB; a table with more is not counted."""
 
-_STRUCTURE = """
+_OF_OTHERS = """
+  n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg_toast%'
+  AND n.nspname NOT LIKE 'pg_temp%'
+"""
+"""Schemas that are not the server's own."""
+
+_COLUMNS = """
 SELECT n.nspname, c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull
 FROM pg_attribute a
 JOIN pg_class c ON c.oid = a.attrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND a.attnum > 0 AND NOT a.attisdropped
-  AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg_toast%'
-  AND n.nspname NOT LIKE 'pg_temp%'
+WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND a.attnum > 0 AND NOT a.attisdropped AND {}
 ORDER BY n.nspname, c.relname, a.attnum
 """
 
 _KINDS = """
 SELECT n.nspname, c.relname, c.relkind
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f')
-  AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg_toast%'
-  AND n.nspname NOT LIKE 'pg_temp%'
+WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND {}
 """
+
+_NAMED = """
+  (n.nspname, c.relname) IN (
+    SELECT schema, name FROM unnest(?::text[], ?::text[]) AS asked(schema, name))
+"""
+"""Relations that are asked for by name; those that do not exist are none."""
 
 
 _OWNED = """
@@ -71,12 +80,19 @@ class PostgresCatalogue(PostgresSession):
 
     def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
         """Tables and views with their columns, by real name."""
-        chosen = None if schemas is None else set(schemas)
+        if schemas is None:
+            return self._tables(_OF_OTHERS, [])
+        return self._tables("n.nspname = ANY(?)", [list(schemas)])
+
+    def tables(self, names: Collection[RelationName]) -> dict[str, Table]:
+        """Those of some tables and views that exist, with their columns."""
+        return self._tables(_NAMED, _asked(names)) if names else {}
+
+    def _tables(self, which: str, values: Sequence[list[str]]) -> dict[str, Table]:
         columns_of: dict[str, list[Column]] = defaultdict(list)
-        for schema, table, column, type_, required in self.rows(_STRUCTURE):
-            if chosen is None or schema in chosen:
-                kind = normal_type(type_, self.dialect)
-                columns_of[f"{schema}.{table}"].append(Column(column, kind, required))
+        for schema, table, column, type_, required in self.rows(_COLUMNS.format(which), values):
+            kind = normal_type(type_, self.dialect)
+            columns_of[f"{schema}.{table}"].append(Column(column, kind, required))
         return {name: Table(name, tuple(columns)) for name, columns in columns_of.items()}
 
     def definitions(self, schemas: Sequence[str]) -> list[Definition]:
@@ -122,11 +138,14 @@ class PostgresCatalogue(PostgresSession):
             ),
         )
 
-    def kinds(self) -> Mapping[str, str]:
-        """``table`` or ``view`` for each thing that :meth:`structure` lists."""
+    def kinds(self, names: Collection[RelationName] | None = None) -> Mapping[str, str]:
+        """``table`` or ``view`` for all that :meth:`structure` lists, or for those named."""
+        if names is not None and not names:
+            return {}
+        query = _KINDS.format(_OF_OTHERS if names is None else _NAMED)
         return {
             f"{schema}.{name}": "view" if kind in {"v", "m"} else "table"
-            for schema, name, kind in self.rows(_KINDS)
+            for schema, name, kind in self.rows(query, [] if names is None else _asked(names))
         }
 
     def tables_in(self, schema: str) -> frozenset[str]:
@@ -148,9 +167,9 @@ class PostgresCatalogue(PostgresSession):
         )
         return int(rows[0][0]) if rows and rows[0][1] > _BIG else None
 
-    def publications(self, names: Collection[str]) -> list[Definition]:
+    def publications(self, names: Collection[RelationName]) -> list[Definition]:
         """The publications that tables are in by name."""
-        kinds = self.kinds()
+        kinds = self.kinds(names)
         tables = sorted(name for name in names if kinds.get(name) == "table")
         return [
             Definition(
@@ -162,7 +181,11 @@ class PostgresCatalogue(PostgresSession):
             for publication, limits in rows
         ]
 
-    def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
+    def dependents(self, names: Collection[RelationName]) -> Mapping[str, tuple[str, ...]]:
         """Objects that hang on tables and cannot be carried along, as the server describes them."""
-        kinds = self.kinds()
+        kinds = self.kinds(names)
         return hanging_on(self, [name for name in names if kinds.get(name) == "table"])
+
+
+def _asked(names: Collection[RelationName]) -> list[list[str]]:
+    return [[name.schema for name in names], [name.table for name in names]]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 
 from inchworm.core.errors import TargetError
+from inchworm.core.identifiers import RelationName
 from inchworm.core.rendered import Store
 from inchworm.targets.databases.postgres.structure import PostgresStructure
 from inchworm.targets.databases.postgres.switch_over import (
@@ -51,7 +52,7 @@ class Postgres(PostgresStructure):
         """Remove tables and views, those that are there, and nothing that hangs on them."""
         if not names:
             return
-        kinds = self.kinds()
+        kinds = self.kinds([RelationName(name) for name in names])
         drop_views(self, [name for name in names if kinds.get(name) == "view"])
         tables = [quoted(name) for name in names if kinds.get(name) == "table"]
         if tables:

@@ -74,6 +74,7 @@ class PostgresSession(Noting):
         self._url = url
         self._password = password
         self._interrupted = Event()
+        self.writes_whole_names = False
         self._connection = self._connect()
         info = self._connection.info
         self.identity = f"{info.user} at {info.dbname}"

@@ -12,20 +12,15 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from typing import Any
 
 from msgspec import Struct
 
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import RelationName
-from inchworm.targets.databases.postgres.attached import (
-    Attached,
-    Session,
-    attached_to,
-    give,
-    index_ahead,
-    taking_off,
-    whole_names,
-)
+from inchworm.targets.databases.postgres.asking import Session, whole_names
+from inchworm.targets.databases.postgres.attached import Attached, attached_to, give, taking_off
+from inchworm.targets.databases.postgres.indexes import index_ahead
 from inchworm.targets.databases.protocols import Switch
 from inchworm.targets.databases.quoting import quoted, quoted_one
 
@@ -49,6 +44,37 @@ SELECT n.nspname, c.relname, c.relkind::text, pg_get_viewdef(c.oid), max(found.d
 FROM found JOIN pg_class c ON c.oid = found.view JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('v', 'm')
 GROUP BY n.nspname, c.relname, c.relkind, c.oid ORDER BY max(found.depth), 1, 2
+"""
+
+_DEPENDED_UPON = """
+WITH target AS (
+  SELECT c.oid, n.nspname || '.' || c.relname AS name, c.reltype, t.typarray
+  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+  LEFT JOIN pg_type t ON t.oid = c.reltype
+  WHERE c.oid = ANY(?::text[]::regclass[]::oid[])
+)
+SELECT t.name, d.classid = 'pg_rewrite'::regclass
+FROM target t JOIN pg_depend d ON d.refclassid = 'pg_class'::regclass AND d.refobjid = t.oid
+LEFT JOIN pg_class o ON d.classid = 'pg_class'::regclass AND o.oid = d.objid
+WHERE CASE d.classid
+  WHEN 'pg_type'::regclass THEN d.objid <> t.reltype
+  WHEN 'pg_class'::regclass THEN d.deptype NOT IN ('a', 'i') OR o.relkind NOT IN ('i', 'I', 't')
+  WHEN 'pg_attrdef'::regclass THEN d.deptype NOT IN ('a', 'i')
+  WHEN 'pg_constraint'::regclass THEN d.deptype NOT IN ('a', 'i')
+  WHEN 'pg_statistic_ext'::regclass THEN d.deptype NOT IN ('a', 'i')
+  WHEN 'pg_publication_rel'::regclass THEN d.deptype NOT IN ('a', 'i')
+  ELSE true END
+UNION
+SELECT t.name, false
+FROM target t JOIN pg_depend d
+  ON d.refclassid = 'pg_type'::regclass AND d.refobjid IN (t.reltype, t.typarray)
+WHERE d.classid <> 'pg_type'::regclass OR d.objid NOT IN (t.reltype, t.typarray)
+UNION
+SELECT t.name, false FROM target t JOIN pg_inherits i ON i.inhrelid = t.oid
+"""
+"""Relations on which anything may hang, and whether rules do; what each has by itself is left out.
+
+It takes a part of the time that it takes to tell what hangs on them, and mostly nothing does.
 """
 
 _HANGING = """
@@ -157,19 +183,33 @@ def drop_views(session: Session, names: Sequence[str]) -> None:
 
 def hanging_on(session: Session, names: Collection[str]) -> dict[str, tuple[str, ...]]:
     """Objects that hang on relations and cannot be carried along, in the server's words."""
+    with whole_names(session):
+        return _hanging(session, _depended_upon(session, names))
+
+
+def _hanging(session: Session, upon: Mapping[str, bool]) -> dict[str, tuple[str, ...]]:
     hanging: dict[str, list[str]] = {}
-    if names:
-        with whole_names(session):
-            asked = [[quoted(name) for name in sorted(names)]]
-            rows = [*session.rows(_HANGING, asked), *session.rows(_MATERIALISED, asked)]
-        for name, described in rows:
-            hanging.setdefault(name, []).append(described)
+    with whole_names(session):
+        asked = [[quoted(name) for name in sorted(upon)]]
+        rows = session.rows(_HANGING, asked) if upon else []
+        rows += session.rows(_MATERIALISED, asked) if True in upon.values() else []
+    for name, described in rows:
+        hanging.setdefault(name, []).append(described)
     return {name: tuple(those) for name, those in hanging.items()}
+
+
+def _depended_upon(session: Session, names: Collection[str]) -> dict[str, bool]:
+    """Relations on which anything may hang, each with whether rules do, such as those of views."""
+    upon: dict[str, bool] = {}
+    if names:
+        for name, has_rules in session.rows(_DEPENDED_UPON, [[quoted(n) for n in sorted(names)]]):
+            upon[name] = has_rules or upon.get(name, False)
+    return upon
 
 
 def prepare(session: Session, switches: Sequence[Switch]) -> None:
     """Make ahead what takes long: the indexes of tables, on those that take their places."""
-    kinds = session.kinds()
+    kinds = session.kinds([each for s in switches for each in (s.name, s.staging) if each])
     index_ahead(
         session,
         {
@@ -203,30 +243,41 @@ def _lock(session: Session, switches: Sequence[Switch]) -> None:
     before what they read, as for whoever reads by them: then neither waits for the other. To lock a
     view by its name would lock all that it reads, too; to leave it in its schema locks it alone.
     """
-    kinds = session.kinds()
-    for view in _replaced_views(session, [s.name for s in switches if s.name in kinds], kinds):
+    kinds = session.kinds([switch.name for switch in switches])
+    for view in _replaced_views(session, kinds):
         session.execute(f"ALTER VIEW {quoted(view)} SET SCHEMA {quoted_one(view.schema)}")
     tables = sorted(switch.name for switch in switches if kinds.get(switch.name) == "table")
     if tables:
         session.execute(f"LOCK TABLE {', '.join(map(quoted, tables))}")
 
 
-def _replaced_views(
-    session: Session, names: Sequence[str], kinds: Mapping[str, str]
-) -> list[RelationName]:
-    """The views that a switch-over tells anew, each before those that it reads."""
-    if not names:
-        return []
-    with whole_names(session):
-        rows = session.rows(_VIEWS, [[quoted(name) for name in names]])
+def _replaced_views(session: Session, kinds: Mapping[str, str]) -> list[RelationName]:
+    """The views that a switch-over tells anew, each before those that it reads.
+
+    Args:
+        session: in the transaction of the switch-over.
+        kinds: ``table`` or ``view`` for what is replaced.
+    """
     direct = [
         f"{schema}.{table}"
-        for schema, table, kind, _, _, is_direct in rows
+        for schema, table, kind, _, _, is_direct in _reading(
+            session, _depended_upon(session, kinds)
+        )
         if is_direct and kind == "v"
     ]
-    own = [name for name in names if kinds[name] == "view"]
+    own = [name for name, kind in kinds.items() if kind == "view"]
     outermost_first = dict.fromkeys([*reversed(direct), *own])
-    return [RelationName(name) for name in outermost_first if kinds.get(name) == "view"]
+    existing = session.kinds(list(map(RelationName, outermost_first)))
+    return [RelationName(name) for name in outermost_first if existing.get(name) == "view"]
+
+
+def _reading(session: Session, upon: Mapping[str, bool]) -> list[tuple[Any, ...]]:
+    """The views that read relations, also by way of others: innermost first."""
+    read = [quoted(name) for name, has_rules in upon.items() if has_rules]
+    if not read:
+        return []
+    with whole_names(session):
+        return session.rows(_VIEWS, [read])
 
 
 @contextmanager
@@ -242,7 +293,7 @@ def views_made_again(
     kinds = session.kinds()
     existing = [name for name in names if name in kinds]
     mine = attached_to(session, [name for name in existing if kinds[name] == "view"])
-    views = _views_upon(session, existing, own)
+    views = _views_upon(session, _depended_upon(session, existing), own)
     _refuse(hanging_on(session, [view.name for view in views]))
     drop_views(session, [view.name for view in views])
     yield
@@ -258,13 +309,16 @@ class _SwitchOver:
     def __init__(self, session: Session, switches: Sequence[Switch]) -> None:
         self.session = session
         self.switches = switches
-        self.kinds = session.kinds()
+        self.kinds = session.kinds([switch.name for switch in switches])
         existing = [switch.name for switch in switches if switch.name in self.kinds]
         own = {name for s in switches for name in (s.name, s.staging) if name is not None}
         formers = {s.former for s in switches if s.former is not None}
-        self.attached = attached_to(session, sorted({*existing, *formers}))
-        self.views = _views_upon(session, existing, own)
-        _refuse(hanging_on(session, [name for name in existing if self.kinds[name] == "table"]))
+        with whole_names(session):
+            self.attached = attached_to(session, sorted({*existing, *formers}))
+            upon = _depended_upon(session, existing)
+            self.views = _views_upon(session, upon, own)
+            tables = {name: each for name, each in upon.items() if self.kinds[name] == "table"}
+            _refuse(_hanging(session, tables))
         removed = {switch.name for switch in switches if switch.staging is None}
         removed -= {switch.former for switch in switches if switch.former is not None}
         published = {name: self.attached[name].publications for name in removed & set(existing)}
@@ -372,15 +426,13 @@ def _refuse(hanging: Mapping[str, Sequence[str]]) -> None:
         )
 
 
-def _views_upon(session: Session, names: Sequence[str], leave_out: Collection[str]) -> list[_View]:
+def _views_upon(
+    session: Session, upon: Mapping[str, bool], leave_out: Collection[str]
+) -> list[_View]:
     """Views that read some relations, each after those that it reads itself."""
-    if not names:
-        return []
-    with whole_names(session):
-        rows = session.rows(_VIEWS, [[quoted(name) for name in names]])
     views = {
         f"{schema}.{table}": (kind, query, is_direct)
-        for schema, table, kind, query, _, is_direct in rows
+        for schema, table, kind, query, _, is_direct in _reading(session, upon)
         if f"{schema}.{table}" not in leave_out
     }
     for name, (kind, _, _) in views.items():

@@ -6,6 +6,7 @@ import sqlite3
 from collections.abc import Collection, Iterable, Mapping, Sequence
 
 from inchworm.core.environments.rights import Rights
+from inchworm.core.identifiers import RelationName
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.type_names import normal_type
 from inchworm.core.structure.definitions import Definition, Thing
@@ -25,11 +26,17 @@ class SqliteCatalogue(SqliteSession):
     def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
         """Tables and views with their columns, by real name."""
         chosen = None if schemas is None else set(schemas)
+        names = map(RelationName, self.kinds())
+        return self._tables(n for n in names if chosen is None or n.schema in chosen)
+
+    def tables(self, names: Collection[RelationName]) -> dict[str, Table]:
+        """Those of some tables and views that exist, with their columns."""
+        return self._tables(map(RelationName, self.kinds(names)))
+
+    def _tables(self, names: Iterable[RelationName]) -> dict[str, Table]:
         tables: dict[str, Table] = {}
-        for name in self.kinds():
+        for name in names:
             schema, _, table = name.partition(".")
-            if chosen is not None and schema not in chosen:
-                continue
             columns = self.rows(f"PRAGMA {quoted(schema)}.table_info({quoted_text(table)})")
             tables[name] = Table(
                 name,
@@ -97,8 +104,8 @@ class SqliteCatalogue(SqliteSession):
         """No more and no less than whoever may write the file."""
         return Rights()
 
-    def kinds(self) -> Mapping[str, str]:
-        """``table`` or ``view`` for each thing that :meth:`structure` lists."""
+    def kinds(self, names: Collection[RelationName] | None = None) -> Mapping[str, str]:
+        """``table`` or ``view`` for all that :meth:`structure` lists, or for those named."""
         kinds_of: dict[str, str] = {}
         for schema in self._schemas():
             shadows = self._shadows(schema)
@@ -108,7 +115,7 @@ class SqliteCatalogue(SqliteSession):
             ):
                 if name not in shadows:
                     kinds_of[folded(schema, name)] = kind
-        return kinds_of
+        return kinds_of if names is None else {n: kinds_of[n] for n in names if n in kinds_of}
 
     def tables_in(self, schema: str) -> frozenset[str]:
         """The names of the tables in one schema."""
@@ -132,11 +139,11 @@ class SqliteCatalogue(SqliteSession):
         """None: in a file there is nothing that cannot be counted."""
         return None
 
-    def publications(self, names: Collection[str]) -> list[Definition]:
+    def publications(self, names: Collection[RelationName]) -> list[Definition]:
         """None: nothing is sent to other servers."""
         return []
 
-    def dependents(self, names: Collection[str]) -> Mapping[str, tuple[str, ...]]:
+    def dependents(self, names: Collection[RelationName]) -> Mapping[str, tuple[str, ...]]:
         """Nothing: triggers and indexes are made again, and all else of SQLite goes by name."""
         return {}
 

@@ -1,7 +1,7 @@
 """What PostgreSQL says about its schemas, as statements that would make them again.
 
 Everything is read with an empty search path, so that the server writes every name with its schema.
-One query per kind of thing, however many there are.
+One query says which kinds of things there are; another one for each kind tells them, however many.
 """
 
 from __future__ import annotations
@@ -15,6 +15,28 @@ from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.core.structure.shapes import ColumnShape, TableShape, column_sql
 
 Rows = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
+
+_PRESENT = """
+WITH asked AS (SELECT oid FROM pg_namespace WHERE nspname = ANY(?)),
+relation AS (
+  SELECT c.oid, c.relkind FROM pg_class c WHERE c.relnamespace IN (SELECT oid FROM asked)
+),
+kind AS (SELECT DISTINCT relkind FROM relation)
+SELECT CASE relkind WHEN 'c' THEN 'composites' WHEN 'S' THEN 'sequences'
+                    WHEN 'i' THEN 'indexes' WHEN 'I' THEN 'indexes'
+                    WHEN 'v' THEN 'views' WHEN 'm' THEN 'views' ELSE 'tables' END FROM kind
+UNION
+SELECT CASE typtype WHEN 'e' THEN 'types' ELSE 'domains' END FROM pg_type
+WHERE typtype IN ('e', 'd') AND typnamespace IN (SELECT oid FROM asked)
+UNION
+SELECT 'constraints' WHERE EXISTS (
+  SELECT 1 FROM pg_constraint WHERE conrelid IN (SELECT oid FROM relation))
+UNION
+SELECT 'comments' WHERE EXISTS (
+  SELECT 1 FROM pg_description
+  WHERE classoid = 'pg_class'::regclass AND objoid IN (SELECT oid FROM relation))
+"""
+"""The kinds of things that there are in some schemas."""
 
 _TYPES = """
 SELECT n.nspname, t.typname, array_agg(quote_literal(e.enumlabel) ORDER BY e.enumsortorder)
@@ -135,16 +157,21 @@ def read_definitions(rows: Rows, schemas: Sequence[str]) -> list[Definition]:
         schemas: their real names.
     """
     asked = [list(schemas)]
+    present = {kind for (kind,) in rows(_PRESENT, asked)}
+
+    def of(kind: str, query: str) -> list[tuple[Any, ...]]:
+        return rows(query, asked) if kind in present else []
+
     return [
-        *_types(rows(_TYPES, asked)),
-        *_domains(rows(_DOMAINS, asked)),
-        *_composites(rows(_COMPOSITES, asked)),
-        *_sequences(rows(_SEQUENCES, asked)),
-        *_tables(rows(_COLUMNS, asked), rows(_CONSTRAINTS, asked)),
-        *_belongings(rows(_BELONGINGS, asked)),
-        *_indexes(rows(_INDEXES, asked)),
-        *_views(rows(_VIEWS, asked)),
-        *_comments(rows(_COMMENTS, asked)),
+        *_types(of("types", _TYPES)),
+        *_domains(of("domains", _DOMAINS)),
+        *_composites(of("composites", _COMPOSITES)),
+        *_sequences(of("sequences", _SEQUENCES)),
+        *_tables(of("tables", _COLUMNS), of("constraints", _CONSTRAINTS)),
+        *_belongings(of("sequences", _BELONGINGS)),
+        *_indexes(of("indexes", _INDEXES)),
+        *_views(of("views", _VIEWS)),
+        *_comments(of("comments", _COMMENTS)),
     ]
 
 

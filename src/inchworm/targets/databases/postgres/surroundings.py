@@ -22,6 +22,33 @@ WITH relation AS (
 )
 """
 
+_PRESENT = """
+WITH asked AS (SELECT oid, nspacl FROM pg_namespace WHERE nspname = ANY(?)),
+relation AS (
+  SELECT c.oid, c.relhastriggers,
+         c.relrowsecurity OR c.relforcerowsecurity OR c.reloptions IS NOT NULL AS has_options,
+         c.relacl IS NOT NULL AS has_rights
+  FROM pg_class c WHERE c.relnamespace IN (SELECT oid FROM asked)
+)
+SELECT CASE WHEN relhastriggers THEN 'trigger' END FROM relation
+UNION
+SELECT CASE WHEN has_options THEN 'options' END FROM relation
+UNION
+SELECT CASE WHEN has_rights THEN 'rights' END FROM relation
+UNION
+SELECT CASE WHEN nspacl IS NOT NULL THEN 'rights' END FROM asked
+UNION
+SELECT 'rights' WHERE EXISTS (
+  SELECT 1 FROM pg_attribute WHERE attacl IS NOT NULL AND attrelid IN (SELECT oid FROM relation))
+UNION
+SELECT 'policy' WHERE EXISTS (
+  SELECT 1 FROM pg_policy WHERE polrelid IN (SELECT oid FROM relation))
+UNION
+SELECT 'routine' WHERE EXISTS (
+  SELECT 1 FROM pg_proc WHERE pronamespace IN (SELECT oid FROM asked))
+"""
+"""The kinds of things that there are in some schemas, but for owners, whom everything has."""
+
 _ROUTINES = """
 SELECT n.nspname || '.' || p.proname || '(' || pg_get_function_identity_arguments(p.oid) || ')',
        pg_get_functiondef(p.oid)
@@ -114,6 +141,7 @@ def read_surroundings(rows: Rows, schemas: Sequence[str]) -> Iterator[Definition
         rows: runs a query with values for its ``?``; names without a schema must not be found.
         schemas: their real names.
     """
+    present = {Thing.OWNER, *(kind for (kind,) in rows(_PRESENT, [list(schemas)]))}
     for thing, (query, times) in _QUERIES.items():
-        for name, sql in rows(query, [list(schemas)] * times):
+        for name, sql in rows(query, [list(schemas)] * times) if thing in present else ():
             yield Definition(thing=thing, name=str(name), sql=str(sql).strip())

@@ -392,7 +392,7 @@ def test_a_step_may_take_only_so_much_memory(live_here: tuple[Program, str]) -> 
     """The database keeps to it: the step fails, and others have what they need."""
     program, url = live_here
     hungry = "SELECT max(h) AS top FROM (SELECT list(hash(a.i) ORDER BY hash(b.i)) AS h FROM "
-    hungry += "range(2000) a(i), range(4000) b(i) WHERE EXISTS (SELECT 1 FROM raw.reading))"
+    hungry += "range(1000) a(i), range(4000) b(i) WHERE EXISTS (SELECT 1 FROM raw.reading))"
     execute(program, url, "DELETE FROM raw.reading")
     program.write("models/mart/apart.sql", f"{TABLE}{hungry}\n")
     matrix = (program.folder / "parameters.toml").read_text()

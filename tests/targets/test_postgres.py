@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator
+from contextlib import ExitStack
 from pathlib import Path
 
 import psycopg
@@ -175,6 +177,54 @@ def test_waiting_for_a_lock_is_bounded_and_says_for_whom(
         assert database.locking(give_way) == "done"
     assert len(tried) == 4
     assert database.rows("SHOW lock_timeout") == [("15s",)]
+
+
+def test_all_locks_of_a_switch_over_are_waited_for_together(
+    database: Database, postgres_url: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A reader who queued behind the first of them would be cancelled while the next is awaited."""
+    monkeypatch.setattr("inchworm.targets.databases.postgres.lock_waits.ATTEMPTS", 1)
+    names = ("m.a", "m.b", "m.c")
+    for name in names:
+        database.build(name, Store.TABLE, "SELECT 1 AS x")
+        database.build(f"{name}__beside", Store.TABLE, "SELECT 2 AS x")
+
+    def work() -> None:
+        with database.transaction():
+            database.switch_over([switch(name) for name in names])
+            assert database.rows("SHOW statement_timeout") == [("0",)]  # what follows has its time
+
+    is_over = threading.Event()
+
+    def give_way_one_after_the_other() -> None:
+        with psycopg.connect(postgres_url, autocommit=True) as looking:
+            for name, reader in readers.items():
+                while not is_over.wait(0.05) and not looking.execute(WAITED_FOR, [name]).fetchall():
+                    pass
+                is_over.wait(0.5)
+                reader.rollback()
+
+    with ExitStack() as stack:
+        readers = {name: stack.enter_context(psycopg.connect(postgres_url)) for name in names}
+        for name, reader in readers.items():
+            reader.execute(f"SELECT x FROM {name}".encode())
+        giving_way = threading.Thread(target=give_way_one_after_the_other)
+        giving_way.start()
+        try:
+            with pytest.raises(TargetError, match="waited 800ms for a lock"):
+                database.locking(work)
+        finally:
+            is_over.set()
+            giving_way.join()
+    assert database.rows("SELECT x FROM m.a") == [(1,)]
+    database.locking(work)
+    assert database.rows("SELECT x FROM m.a") == [(2,)]
+
+
+WAITED_FOR = """
+SELECT 1 FROM pg_locks
+WHERE NOT granted AND relation = %s::regclass AND mode = 'AccessExclusiveLock'
+"""
 
 
 def test_a_server_that_is_gone(database: Database, postgres_url: str) -> None:

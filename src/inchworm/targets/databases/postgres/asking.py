@@ -33,6 +33,10 @@ class Session(Protocol):
         """Run a statement."""
         ...
 
+    def take_locks(self, statements: Sequence[str]) -> None:
+        """Run statements that wait for locks, none for longer than all of them may together."""
+        ...
+
     def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         """Run a query."""
         ...

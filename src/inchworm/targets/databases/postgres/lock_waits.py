@@ -5,7 +5,8 @@ read too. So work that needs such locks waits for less than a second, gives up, 
 queued, and tries again. When it takes longer, a second connection watches who is in the way.
 
 It gives up before anybody else has to: a reader who holds what we wait for, and waits for what we
-hold, would be told after a second (``deadlock_timeout``) that its query is cancelled.
+hold, would be told after a second (``deadlock_timeout``) that its query is cancelled. Such a reader
+may have queued behind us when we waited for the first of several locks, so the time is for all.
 """
 
 from __future__ import annotations
@@ -23,8 +24,9 @@ from inchworm.targets.databases.protocols import Result
 
 ATTEMPTS = 15
 """How often work is tried that others keep from its locks."""
-WAIT = "800ms"
-"""How long each attempt waits for a lock."""
+LIMIT = 0.8
+"""Seconds for which each attempt waits for a lock, or for all locks that it takes together."""
+WAIT = f"{LIMIT * 1000:.0f}ms"
 PAUSE = 1.0
 """Seconds between two attempts, in which others go on."""
 _SOON = 0.3

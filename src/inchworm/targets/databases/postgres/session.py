@@ -16,14 +16,13 @@ from psycopg import errors
 from inchworm.core.errors import EnvironmentMoved, TargetError, WorkedOn
 from inchworm.targets.databases.noting import Noting
 from inchworm.targets.databases.postgres.lock_waits import (
+    LIMIT,
     WAIT,
     Blockers,
     LockHeld,
     try_for_locks,
 )
-from inchworm.targets.databases.postgres.switch_over import (
-    ViewShapeChanged,
-)
+from inchworm.targets.databases.postgres.switch_over import ViewShapeChanged
 from inchworm.targets.databases.protocols import Result, Server
 from inchworm.targets.databases.quoting import quoted, quoted_one
 from inchworm.targets.secret import Secret
@@ -33,6 +32,8 @@ _LOCK_TIMEOUT = "15s"
 
 _TURN = "inchworm switch-over"
 """The name of the lock by which those who switch over and those who look know of each other."""
+
+_LET_IT_END = "Nothing was changed by it. Have the session that holds it end, and go on."
 
 _LOOKS = 5
 """How often the catalogue is looked at, where it changes meanwhile."""
@@ -200,6 +201,33 @@ class PostgresSession(Noting):
             if not self._connection.closed:
                 self._wait_for_locks(before)
 
+    def take_locks(self, statements: Sequence[str]) -> None:
+        """Run statements that wait for locks, none for longer than all of them may together.
+
+        Called inside a transaction, with which the limit ends.
+
+        Raises:
+            LockHeld: when another session holds one of the locks for longer.
+        """
+        until = time.monotonic() + LIMIT
+        for statement in statements:
+            left = max(1, round((until - time.monotonic()) * 1000))
+            self._limit(str(left))
+            try:
+                self.execute(statement)
+            except TargetError as error:
+                if not isinstance(error.__cause__, errors.QueryCanceled):
+                    raise
+                raise LockHeld(
+                    f"{self._where} says: waited {WAIT} for a lock", next=_LET_IT_END
+                ) from error
+        if statements:
+            self._limit("DEFAULT")
+
+    def _limit(self, milliseconds: str) -> None:
+        with self._errors():
+            self._run(f"SET LOCAL statement_timeout TO {milliseconds}", ())
+
     def _wait_for_locks(self, limit: str) -> None:
         self._lock_timeout = limit
         self.execute(f"SET lock_timeout = '{limit}'")
@@ -348,8 +376,7 @@ class PostgresSession(Noting):
             ) from error
         except errors.LockNotAvailable as error:
             raise LockHeld(
-                f"{self._where} says: waited {self._lock_timeout} for a lock",
-                next="Nothing was changed by it. Have the session that holds it end, and go on.",
+                f"{self._where} says: waited {self._lock_timeout} for a lock", next=_LET_IT_END
             ) from error
         except errors.InvalidTableDefinition as error:
             refused = self._refused(error)

@@ -6,12 +6,11 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from typing import TYPE_CHECKING, Self
 
+from inchworm.core.identifiers import RelationName
 from inchworm.core.structure.changes import Change, late_last
 from inchworm.core.structure.definitions import Definition, in_working_order
 from inchworm.targets.databases.postgres.catalogue import PostgresCatalogue
-from inchworm.targets.databases.postgres.switch_over import (
-    views_made_again,
-)
+from inchworm.targets.databases.postgres.switch_over import lock, views_made_again
 from inchworm.targets.databases.quoting import quoted
 
 if TYPE_CHECKING:
@@ -106,7 +105,9 @@ class PostgresStructure(PostgresCatalogue):
 
         A view of PostgreSQL does not let the type of a column change that it reads.
         """
-        kinds = self.kinds()
-        own = {name for name in upon if kinds.get(name) == "view"}
-        with self.transaction(), views_made_again(self, upon, own):
-            yield
+        names = list(map(RelationName, upon))
+        own = {name for name, kind in self.kinds(names).items() if kind == "view"}
+        with self.transaction():
+            lock(self, names)
+            with views_made_again(self, names, own):
+                yield

@@ -227,7 +227,7 @@ def switch_over(session: Session, switches: Sequence[Switch]) -> None:
     Raises:
         TargetError: when something cannot be carried along, or the server refuses.
     """
-    _lock(session, switches)
+    lock(session, [switch.name for switch in switches])
     session.execute("SAVEPOINT switch_over")
     try:
         _SwitchOver(session, switches).run(views_stay=True)
@@ -236,19 +236,25 @@ def switch_over(session: Session, switches: Sequence[Switch]) -> None:
         _SwitchOver(session, switches).run(views_stay=False)
 
 
-def _lock(session: Session, switches: Sequence[Switch]) -> None:
+def lock(session: Session, names: Sequence[RelationName]) -> None:
     """Wait for the locks, always in one order, before anybody is asked what tables have.
 
     Otherwise a right or an index that somebody gives a table meanwhile would be lost. Views come
     before what they read, as for whoever reads by them: then neither waits for the other. To lock a
     view by its name would lock all that it reads, too; to leave it in its schema locks it alone.
+
+    Args:
+        session: in a transaction.
+        names: the relations that are replaced or changed.
     """
-    kinds = session.kinds([switch.name for switch in switches])
-    for view in _replaced_views(session, kinds):
-        session.execute(f"ALTER VIEW {quoted(view)} SET SCHEMA {quoted_one(view.schema)}")
-    tables = sorted(switch.name for switch in switches if kinds.get(switch.name) == "table")
-    if tables:
-        session.execute(f"LOCK TABLE {', '.join(map(quoted, tables))}")
+    kinds = session.kinds(names)
+    locks = [
+        f"ALTER VIEW {quoted(view)} SET SCHEMA {quoted_one(view.schema)}"
+        for view in _replaced_views(session, kinds)
+    ]
+    if tables := sorted(name for name, kind in kinds.items() if kind == "table"):
+        locks.append(f"LOCK TABLE {', '.join(map(quoted, tables))}")
+    session.take_locks(locks)
 
 
 def _replaced_views(session: Session, kinds: Mapping[str, str]) -> list[RelationName]:
@@ -282,7 +288,7 @@ def _reading(session: Session, upon: Mapping[str, bool]) -> list[tuple[Any, ...]
 
 @contextmanager
 def views_made_again(
-    session: Session, names: Sequence[str], own: Collection[str]
+    session: Session, names: Sequence[RelationName], own: Collection[str]
 ) -> Iterator[None]:
     """Take views upon relations away, and make them again at the end of the block.
 
@@ -290,14 +296,14 @@ def views_made_again(
         names: the relations.
         own: views among them, or upon them, that are not made again here.
     """
-    kinds = session.kinds()
+    kinds = session.kinds(names)
     existing = [name for name in names if name in kinds]
     mine = attached_to(session, [name for name in existing if kinds[name] == "view"])
     views = _views_upon(session, _depended_upon(session, existing), own)
     _refuse(hanging_on(session, [view.name for view in views]))
     drop_views(session, [view.name for view in views])
     yield
-    after = session.kinds()
+    after = session.kinds(list(map(RelationName, mine)))
     give(session, {name: given for name, given in mine.items() if name in after}, after)
     for view in views:
         session.execute(f"CREATE {view.sql}")

@@ -33,7 +33,7 @@ class Session(Protocol):
         """Run a statement."""
         ...
 
-    def take_locks(self, statements: Sequence[str]) -> None:
+    def take_locks(self, statements: Sequence[str], *, are_all: bool) -> None:
         """Run statements that wait for locks, none for longer than all of them may together."""
         ...
 

@@ -11,6 +11,7 @@ may have queued behind us when we waited for the first of several locks, so the 
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from threading import Event, Thread
@@ -47,6 +48,19 @@ Connection = psycopg.Connection[tuple[Any, ...]]
 
 class LockHeld(TargetError):
     """A lock that is needed is held by another session."""
+
+
+class Patience:
+    """The time for which all statements of an attempt together may wait for locks."""
+
+    def __init__(self) -> None:
+        self._until: float | None = None
+
+    def left(self) -> int:
+        """Milliseconds from now on, at least one; the time begins with the first question."""
+        if self._until is None:
+            self._until = time.monotonic() + LIMIT
+        return max(1, round((self._until - time.monotonic()) * 1000))
 
 
 class Blockers:

@@ -16,10 +16,10 @@ from psycopg import errors
 from inchworm.core.errors import EnvironmentMoved, TargetError, WorkedOn
 from inchworm.targets.databases.noting import Noting
 from inchworm.targets.databases.postgres.lock_waits import (
-    LIMIT,
     WAIT,
     Blockers,
     LockHeld,
+    Patience,
     try_for_locks,
 )
 from inchworm.targets.databases.postgres.switch_over import ViewShapeChanged
@@ -32,6 +32,9 @@ _LOCK_TIMEOUT = "15s"
 
 _TURN = "inchworm switch-over"
 """The name of the lock by which those who switch over and those who look know of each other."""
+
+_TAKES_LOCKS = re.compile(r"\s*(?:ALTER|CREATE|DROP|LOCK|REFRESH|TRUNCATE)\b", re.IGNORECASE)
+"""Statements that may wait for locks while they keep readers waiting."""
 
 _LET_IT_END = "Nothing was changed by it. Have the session that holds it end, and go on."
 
@@ -76,6 +79,8 @@ class PostgresSession(Noting):
         self._password = password
         self._interrupted = Event()
         self.writes_whole_names = False
+        self._patience: Patience | None = None
+        """With locks, while others are kept waiting; None while nobody is."""
         self._connection = self._connect()
         info = self._connection.info
         self.identity = f"{info.user} at {info.dbname}"
@@ -193,28 +198,39 @@ class PostgresSession(Noting):
         blockers = Blockers(pid, self._connect)
         if not brief:
             return try_for_locks(work, blockers, self._pause, once=True)
+
+        def attempt() -> Result:
+            self._patience = Patience()
+            try:
+                return work()
+            finally:
+                self._patience = None
+
         before = self._lock_timeout
         self._wait_for_locks(WAIT)
         try:
-            return try_for_locks(work, blockers, self._pause)
+            return try_for_locks(attempt, blockers, self._pause)
         finally:
             if not self._connection.closed:
                 self._wait_for_locks(before)
 
-    def take_locks(self, statements: Sequence[str]) -> None:
+    def take_locks(self, statements: Sequence[str], *, are_all: bool) -> None:
         """Run statements that wait for locks, none for longer than all of them may together.
 
         Called inside a transaction, with which the limit ends.
 
+        Args:
+            statements: one of them may wait for several locks, each for as long as it may in all.
+            are_all: whether nothing that follows needs a lock that somebody else may hold.
+
         Raises:
             LockHeld: when another session holds one of the locks for longer.
         """
-        until = time.monotonic() + LIMIT
+        patience = self._patience or Patience()
         for statement in statements:
-            left = max(1, round((until - time.monotonic()) * 1000))
-            self._limit(str(left))
+            self._limit(f"statement_timeout TO {patience.left()}")
             try:
-                self.execute(statement)
+                self._execute(statement, ())
             except TargetError as error:
                 if not isinstance(error.__cause__, errors.QueryCanceled):
                     raise
@@ -222,11 +238,13 @@ class PostgresSession(Noting):
                     f"{self._where} says: waited {WAIT} for a lock", next=_LET_IT_END
                 ) from error
         if statements:
-            self._limit("DEFAULT")
+            self._limit("statement_timeout TO DEFAULT")
+        if are_all:
+            self._patience = None
 
-    def _limit(self, milliseconds: str) -> None:
+    def _limit(self, setting: str) -> None:
         with self._errors():
-            self._run(f"SET LOCAL statement_timeout TO {milliseconds}", ())
+            self._run(f"SET LOCAL {setting}", ())
 
     def _wait_for_locks(self, limit: str) -> None:
         self._lock_timeout = limit
@@ -242,6 +260,11 @@ class PostgresSession(Noting):
 
     def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
         """Run a statement."""
+        if self._patience is not None and _TAKES_LOCKS.match(sql):
+            self._limit(f"lock_timeout TO {self._patience.left()}")
+        self._execute(sql, values)
+
+    def _execute(self, sql: str, values: Sequence[Any]) -> None:
         with self._errors():
             self._run(sql, values)
         self._note(sql, values)

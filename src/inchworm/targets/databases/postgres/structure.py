@@ -108,6 +108,6 @@ class PostgresStructure(PostgresCatalogue):
         names = list(map(RelationName, upon))
         own = {name for name, kind in self.kinds(names).items() if kind == "view"}
         with self.transaction():
-            lock(self, names)
+            lock(self, names, are_all=False)
             with views_made_again(self, names, own):
                 yield

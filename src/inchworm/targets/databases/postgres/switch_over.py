@@ -227,7 +227,7 @@ def switch_over(session: Session, switches: Sequence[Switch]) -> None:
     Raises:
         TargetError: when something cannot be carried along, or the server refuses.
     """
-    lock(session, [switch.name for switch in switches])
+    lock(session, [switch.name for switch in switches], are_all=True)
     session.execute("SAVEPOINT switch_over")
     try:
         _SwitchOver(session, switches).run(views_stay=True)
@@ -236,7 +236,7 @@ def switch_over(session: Session, switches: Sequence[Switch]) -> None:
         _SwitchOver(session, switches).run(views_stay=False)
 
 
-def lock(session: Session, names: Sequence[RelationName]) -> None:
+def lock(session: Session, names: Sequence[RelationName], *, are_all: bool) -> None:
     """Wait for the locks, always in one order, before anybody is asked what tables have.
 
     Otherwise a right or an index that somebody gives a table meanwhile would be lost. Views come
@@ -246,6 +246,7 @@ def lock(session: Session, names: Sequence[RelationName]) -> None:
     Args:
         session: in a transaction.
         names: the relations that are replaced or changed.
+        are_all: whether nothing else is changed in the transaction that somebody may hold.
     """
     kinds = session.kinds(names)
     locks = [
@@ -254,7 +255,7 @@ def lock(session: Session, names: Sequence[RelationName]) -> None:
     ]
     if tables := sorted(name for name, kind in kinds.items() if kind == "table"):
         locks.append(f"LOCK TABLE {', '.join(map(quoted, tables))}")
-    session.take_locks(locks)
+    session.take_locks(locks, are_all=are_all)
 
 
 def _replaced_views(session: Session, kinds: Mapping[str, str]) -> list[RelationName]:

@@ -81,6 +81,7 @@ class PostgresSession(Noting):
         self.writes_whole_names = False
         self._patience: Patience | None = None
         """With locks, while others are kept waiting; None while nobody is."""
+        self._has_all_locks = False
         self._connection = self._connect()
         info = self._connection.info
         self.identity = f"{info.user} at {info.dbname}"
@@ -200,7 +201,7 @@ class PostgresSession(Noting):
             return try_for_locks(work, blockers, self._pause, once=True)
 
         def attempt() -> Result:
-            self._patience = Patience()
+            self._patience, self._has_all_locks = Patience(), False
             try:
                 return work()
             finally:
@@ -239,8 +240,7 @@ class PostgresSession(Noting):
                 ) from error
         if statements:
             self._limit("statement_timeout TO DEFAULT")
-        if are_all:
-            self._patience = None
+        self._has_all_locks = are_all
 
     def _limit(self, setting: str) -> None:
         with self._errors():
@@ -260,7 +260,7 @@ class PostgresSession(Noting):
 
     def execute(self, sql: str, values: Sequence[Any] = ()) -> None:
         """Run a statement."""
-        if self._patience is not None and _TAKES_LOCKS.match(sql):
+        if self._patience and not self._has_all_locks and _TAKES_LOCKS.match(sql):
             self._limit(f"lock_timeout TO {self._patience.left()}")
         self._execute(sql, values)
 

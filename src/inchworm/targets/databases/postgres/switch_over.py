@@ -178,7 +178,11 @@ def _view_sql(name: str, options: str, query: str) -> str:
 def drop_views(session: Session, names: Sequence[str]) -> None:
     """Drop views that may read each other, and nothing else."""
     if names:
-        session.execute(f"DROP VIEW {', '.join(map(quoted, names))}")
+        session.execute(_dropping(names))
+
+
+def _dropping(views: Sequence[str]) -> str:
+    return f"DROP VIEW {', '.join(map(quoted, views))}"
 
 
 def hanging_on(session: Session, names: Collection[str]) -> dict[str, tuple[str, ...]]:
@@ -372,7 +376,8 @@ class _SwitchOver:
             return
         views = [*(switch.name for switch in own), *(view.name for view in self.views)]
         _refuse(hanging_on(self.session, views))
-        drop_views(self.session, views)
+        if views:  # those that read others were not locked before
+            self.session.take_locks([_dropping(views)], are_all=True)
 
     def _tables(self) -> None:
         for switch in self.switches:

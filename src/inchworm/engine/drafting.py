@@ -308,12 +308,11 @@ def _replaced(
     place: OpenEnvironment, rollback: Rollback, live: Composition
 ) -> dict[RelationName, Aside]:
     """The replaced tables of the state that comes back, as far as they are still there."""
-    kinds = place.database.kinds()
     recorded = place.bookkeeping.aside(place.project)
-    replaced = [
-        a for a in recorded if a.purpose is Purpose.REPLACED and kinds.get(a.name) == "table"
-    ]
-    return usable_replaced(replaced, rollback, live.promotions)
+    replaced = [each for each in recorded if each.purpose is Purpose.REPLACED]
+    kinds = place.database.kinds([each.name for each in replaced])
+    existing = [each for each in replaced if kinds.get(each.name) == "table"]
+    return usable_replaced(existing, rollback, live.promotions)
 
 
 def _columns(

@@ -207,8 +207,8 @@ class StagingArea:
         Args:
             models: the physical names of all models that are live.
         """
-        kinds = self._database.kinds()
         live = set(models)
+        kinds = self._database.kinds([aside(model, REPLACED) for model in live])
         self._bookkeeping.put_aside(
             Aside(name=replaced, purpose=Purpose.REPLACED, of=model, promotion="")
             for model in sorted(live)

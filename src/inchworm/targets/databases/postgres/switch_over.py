@@ -46,13 +46,17 @@ WHERE c.relkind IN ('v', 'm')
 GROUP BY n.nspname, c.relname, c.relkind, c.oid ORDER BY max(found.depth), 1, 2
 """
 
-_DEPENDED_UPON = """
+_WITH_TYPES = """
 WITH target AS (
   SELECT c.oid, n.nspname || '.' || c.relname AS name, c.reltype, t.typarray
   FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
   LEFT JOIN pg_type t ON t.oid = c.reltype
   WHERE c.oid = ANY(?::text[]::regclass[]::oid[])
 )
+"""
+"""The beginning of a query about relations, and the types of their rows."""
+
+_DEPENDED_UPON = f"""{_WITH_TYPES}
 SELECT t.name, d.classid = 'pg_rewrite'::regclass
 FROM target t JOIN pg_depend d ON d.refclassid = 'pg_class'::regclass AND d.refobjid = t.oid
 LEFT JOIN pg_class o ON d.classid = 'pg_class'::regclass AND o.oid = d.objid
@@ -77,13 +81,7 @@ SELECT t.name, false FROM target t JOIN pg_inherits i ON i.inhrelid = t.oid
 It takes a part of the time that it takes to tell what hangs on them, and mostly nothing does.
 """
 
-_HANGING = """
-WITH target AS (
-  SELECT c.oid, n.nspname || '.' || c.relname AS name, c.reltype, t.typarray
-  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-  LEFT JOIN pg_type t ON t.oid = c.reltype
-  WHERE c.oid = ANY(?::text[]::regclass[]::oid[])
-), hanging AS (
+_HANGING = f"""{_WITH_TYPES}, hanging AS (
   SELECT g.oid AS target, g.name, d.classid, d.objid, d.objsubid
   FROM target g JOIN pg_depend d ON d.refclassid = 'pg_class'::regclass AND d.refobjid = g.oid
   UNION

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from inchworm.core.errors import TargetError
 from inchworm.core.execution import StepReport, StepState
+from inchworm.engine.deferred import signals_deferred
 from inchworm.engine.executor import (
     Crew,
     Ended,
@@ -22,7 +23,6 @@ from inchworm.engine.executor import (
     Mode,
     most_beside,
     perform_beside,
-    signals_deferred,
 )
 
 DONE = StepReport(state=StepState.DONE)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
 from pathlib import Path
 
@@ -232,6 +234,33 @@ def test_all_locks_of_a_change_are_waited_for_together(
     before = database.definitions(["m"])
     database.locking(work)
     assert database.definitions(["m"]) != before
+
+
+def test_a_lock_that_work_comes_to_late_is_waited_for_a_little(
+    database: Database, postgres_url: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Its table may be read all the time, each time for an instant."""
+    monkeypatch.setattr("inchworm.targets.databases.postgres.lock_waits.ATTEMPTS", 1)
+    monkeypatch.setattr("inchworm.targets.databases.postgres.lock_waits.LIMIT", 0.0)
+    monkeypatch.setattr("inchworm.targets.databases.postgres.lock_waits._LEAST", 60_000)
+    database.build("m.a", Store.TABLE, "SELECT 1 AS x")
+
+    def work() -> None:
+        with database.transaction():
+            database.execute("ALTER TABLE m.a ALTER x SET DEFAULT 3")
+
+    with (
+        psycopg.connect(postgres_url) as reader,
+        psycopg.connect(postgres_url, autocommit=True) as looking,
+        ThreadPoolExecutor(1) as beside,
+    ):
+        reader.execute("SELECT x FROM m.a")
+        working = beside.submit(database.locking, work)
+        while not looking.execute(WAITED_FOR, ["m.a"]).fetchall():
+            assert not working.done()
+        time.sleep(0.2)  # much longer than a lock is waited for that has no time at all
+        reader.rollback()
+        working.result()
 
 
 WAITED_FOR = """

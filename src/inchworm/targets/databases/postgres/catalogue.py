@@ -23,7 +23,7 @@ from inchworm.targets.databases.quoting import quoted
 _BIG = 131_072
 """Pages of 8 kB; a table with more is not counted."""
 
-_OF_OTHERS = """
+_OF_USERS = """
   n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg_toast%'
   AND n.nspname NOT LIKE 'pg_temp%'
 """
@@ -81,7 +81,7 @@ class PostgresCatalogue(PostgresSession):
     def structure(self, schemas: Iterable[str] | None = None) -> dict[str, Table]:
         """Tables and views with their columns, by real name."""
         if schemas is None:
-            return self._tables(_OF_OTHERS, [])
+            return self._tables(_OF_USERS, [])
         return self._tables("n.nspname = ANY(?)", [list(schemas)])
 
     def tables(self, names: Collection[RelationName]) -> dict[str, Table]:
@@ -142,7 +142,7 @@ class PostgresCatalogue(PostgresSession):
         """``table`` or ``view`` for all that :meth:`structure` lists, or for those named."""
         if names is not None and not names:
             return {}
-        query = _KINDS.format(_OF_OTHERS if names is None else _NAMED)
+        query = _KINDS.format(_OF_USERS if names is None else _NAMED)
         return {
             f"{schema}.{name}": "view" if kind in {"v", "m"} else "table"
             for schema, name, kind in self.rows(query, [] if names is None else _asked(names))

@@ -30,6 +30,9 @@ LIMIT = 0.8
 WAIT = f"{LIMIT * 1000:.0f}ms"
 PAUSE = 1.0
 """Seconds between two attempts, in which others go on."""
+_LEAST = 50
+"""Milliseconds that a lock is waited for when that time is over: work in between, such as making an
+index, may take long, and a table that many read for an instant each is never free by itself."""
 _SOON = 0.3
 """Seconds in which most work is done, and there is no need for a second connection."""
 _LOOK = 0.1
@@ -57,10 +60,10 @@ class Patience:
         self._until: float | None = None
 
     def left(self) -> int:
-        """Milliseconds from now on, at least one; the time begins with the first question."""
+        """Milliseconds from now on, at least a few; the time begins with the first question."""
         if self._until is None:
             self._until = time.monotonic() + LIMIT
-        return max(1, round((self._until - time.monotonic()) * 1000))
+        return max(_LEAST, round((self._until - time.monotonic()) * 1000))
 
 
 class Blockers:

@@ -21,6 +21,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from inchworm.core.running.sending import Message, Operation, message_of
+from inchworm.engine.running import flows
 from tests.driver import Program
 
 API = """
@@ -161,6 +162,27 @@ def test_each_row_is_sent_once_and_again_when_it_changed(
     kept = program.ask(url, "SELECT count(*) FROM inchworm.waiting_rows")
     assert kept == [(0,)], "what was said is not kept longer than needed"
     assert program.ask(url, "SELECT count(*) FROM inchworm.arrived_rows") == [(3,)]
+
+
+def test_a_row_that_comes_again_is_sent_once(
+    anywhere: tuple[Program, str], receiver: Receiver, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Whether it was looked up together with the first, or later."""
+    program, _ = anywhere
+    monkeypatch.setattr(flows, "_LOOKED_UP", 3)
+    prepare(program, receiver, rows(1, 2, 1, 3, 2, 1, 4))
+    assert run(program)["message"] == "4 rows sent, 3 sent before"
+    assert sorted(body["level"] for _, _, body in receiver.requests) == [1, 2, 3, 4]
+    assert run(program)["message"] == "0 rows sent, 7 sent before"
+
+
+def test_what_was_sent_takes_no_memory(plain: Program, receiver: Receiver) -> None:
+    """DuckDB has indexes in memory, a hundred bytes for each of the millions of rows."""
+    prepare(plain, receiver, rows(1))
+    run(plain)
+    url = f"duckdb:///{plain.folder}/.inchworm/dev.duckdb"
+    query = "SELECT table_name, constraint_type FROM duckdb_constraints() WHERE table_name LIKE "
+    assert plain.ask(url, f"{query} '%_rows' AND constraint_type <> 'NOT NULL'") == []
 
 
 def test_what_an_earlier_version_recorded_counts(

@@ -217,6 +217,23 @@ def test_many_rows_are_added_at_once(database: Database) -> None:
     assert len(database.rows("SELECT * FROM m.t")) == 3
 
 
+def test_rows_are_found_by_any_of_many_texts(database: Database) -> None:
+    """By more than a statement has values for; an index of UUIDs is of use for it, too."""
+    database.execute("CREATE TABLE m.t (k UUID PRIMARY KEY, s VARCHAR)")
+    keys = [f"7f5a0000-0000-5000-8000-{n:012}" for n in range(70_000)]
+    texts = ["it's", "?; %s", '"{a}"', ""]
+    with database.transaction():
+        database.add_rows("m.t", ("k", "s"), list(zip(keys, texts, strict=False)))
+    condition, values = database.one_of("k", "UUID", keys[2:])
+    found = database.rows(f"SELECT s FROM m.t WHERE {condition}", values)
+    assert sorted(found) == [("",), ('"{a}"',)]
+    condition, values = database.one_of("s", "VARCHAR", ["it's", "?; %s", "other"])
+    database.execute(f"DELETE FROM m.t WHERE {condition} AND s <> ?", [*values, "it's"])
+    assert sorted(s for (s,) in database.rows("SELECT s FROM m.t")) == ["", '"{a}"', "it's"]
+    condition, values = database.one_of("k", "UUID", [])
+    assert database.rows(f"SELECT s FROM m.t WHERE {condition}", values) == []
+
+
 def test_rows_come_with_the_names_of_their_columns(database: Database) -> None:
     """Also where there are none."""
     assert database.select("SELECT 1 AS a, 'x' AS b") == (["a", "b"], [(1, "x")])

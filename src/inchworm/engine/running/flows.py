@@ -40,6 +40,9 @@ _ATTEMPTS = 5
 _LONGEST_PAUSE = 60.0
 """Seconds between two attempts, at most; also where the receiver asks for more."""
 
+_LOOKED_UP = 10_000
+"""Rows of which the database is asked at a time whether they were sent before."""
+
 _MOST_REASONS = 20
 """Dead letters whose reasons stand in the log of the run."""
 
@@ -192,8 +195,8 @@ class _Sending:
         if self._site.context.dead_letters:
             return
         if self._receiver.at_once == 1:
-            for some in self._batches(self._messages()):
-                self._send_all(self._new(some))
+            for some in self._new():
+                self._send_all(self._recorded(some))
         else:
             self._send_new()
 
@@ -203,7 +206,7 @@ class _Sending:
         One thread uses the connection at a time: nothing is recorded of the rows that were sent
         before the next are ready. Those were recorded as being sent by then, too.
         """
-        batches = self._batches(self._messages())
+        batches = self._new()
         with ThreadPoolExecutor(1) as beside:
             ahead = beside.submit(self._following, batches)
             while (messages := ahead.result()) is not None:
@@ -211,16 +214,33 @@ class _Sending:
                 self._send_all(messages, ahead)
 
     def _following(self, batches: Iterator[list[Message]]) -> list[Message] | None:
-        """The new ones among the next messages; None behind the last."""
+        """The next new messages, recorded; None behind the last."""
         some = next(batches, None)
-        return None if some is None else self._new(some)
+        return None if some is None else self._recorded(some)
 
     def _batches(self, messages: Iterator[Message]) -> Iterator[list[Message]]:
         while some := list(islice(messages, self._receiver.at_once)):
             yield some
 
-    def _messages(self) -> Iterator[Message]:
-        """A message for each row, in the order in which the database gives them.
+    def _new(self) -> Iterator[list[Message]]:
+        """Messages that were neither sent nor refused before, few at a time.
+
+        Those that are together here were looked up together: whoever takes them records them before
+        taking the next, which may repeat them.
+        """
+        messages = self._messages()
+        while some := list(islice(messages, _LOOKED_UP)):
+            distinct = dict(some)
+            known = self._sent.known(distinct)
+            self.outcome.known += len(some) - len(distinct) + len(known - self._repeated)
+            yield from self._batches(
+                Message.of_text(identity, text)
+                for identity, text in distinct.items()
+                if identity not in known
+            )
+
+    def _messages(self) -> Iterator[tuple[str, str]]:
+        """The identity and the text of a message for each row, in the database's order.
 
         All of them are read before the first is sent, into a file that nobody else sees and that is
         gone with the process: to send a million takes an hour, and a transaction that is open so
@@ -240,7 +260,7 @@ class _Sending:
                 ) from error
             for line in file:
                 identity, _, text = line.partition(" ")
-                yield Message.of_text(identity, text)
+                yield identity, text
 
     def _read(self) -> Iterator[Message]:
         """The messages, while the query runs."""
@@ -255,12 +275,8 @@ class _Sending:
                 for row in some:
                     yield self._receiver.message(dict(zip(names, row, strict=True)))
 
-    def _new(self, messages: Sequence[Message]) -> list[Message]:
-        """Those that were neither sent nor refused before, recorded as being sent."""
-        distinct = {message.identity: message for message in messages}
-        known = self._sent.known(distinct)
-        self.outcome.known += len(messages) - len(distinct) + len(known - self._repeated)
-        new = [message for message in distinct.values() if message.identity not in known]
+    def _recorded(self, new: Sequence[Message]) -> list[Message]:
+        """New messages, recorded as being sent; without those that cannot be sent."""
         faults = {message.identity: self._receiver.fault(message) for message in new}
         with self._site.database.transaction():
             self._sent.add(

@@ -158,6 +158,21 @@ class Session(Protocol):
         """Run a query."""
         ...
 
+    def one_of(self, column: str, type_name: str, texts: Collection[str]) -> tuple[str, list[Any]]:
+        """The condition that a column has one of some texts, and the values that it takes.
+
+        It is one value however many texts there are: thousands are one statement.
+
+        Args:
+            column: its name, as SQL has it.
+            type_name: the name of the column's type.
+            texts: each as a value of that type is written.
+        """
+        ...
+
+    indexes_in_memory: bool
+    """Whether an index takes memory for every row of its table while the database is open."""
+
     def select(self, sql: str) -> tuple[list[str], list[tuple[Any, ...]]]:
         """Run a query; the names of its columns, and its rows."""
         ...

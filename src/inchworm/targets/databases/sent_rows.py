@@ -12,16 +12,11 @@ from __future__ import annotations
 import uuid
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from contextlib import closing
-from typing import ClassVar, TypeVar
+from typing import ClassVar
 
 from inchworm.core.running.copying import TakenFile
 from inchworm.core.running.sending import Message, Sent
 from inchworm.targets.databases.protocols import Database
-
-T = TypeVar("T")
-
-_AT_ONCE = 200
-"""Rows per statement."""
 
 _AT_ONCE_FORMER = 10_000
 """Rows of an earlier version's table that are moved at a time."""
@@ -69,20 +64,15 @@ class SentRows(_OfFlow):
 
     def known(self, identities: Collection[str]) -> set[str]:
         """Those of some rows that were sent before, are on their way, or were refused."""
-        known: set[str] = set()
-        for some in _batched(list(identities)):
-            by_key = {_key(self._flow, identity): identity for identity in some}
-            arrived = self._database.rows(
-                f"SELECT row_key FROM {self._table} WHERE row_key IN ({_places(some)})",
-                list(by_key),
-            )
-            waiting = self._database.rows(
-                f"SELECT identity FROM {self._waiting_table} "
-                f"WHERE flow = ? AND identity IN ({_places(some)})",
-                [self._flow, *some],
-            )
-            known |= {by_key[str(key)] for (key,) in arrived} | {each for (each,) in waiting}
-        return known
+        by_key = {_key(self._flow, identity): identity for identity in identities}
+        is_asked, keys = self._database.one_of("row_key", "UUID", by_key)
+        arrived = self._database.rows(f"SELECT row_key FROM {self._table} WHERE {is_asked}", keys)
+        is_asked, values = self._database.one_of("identity", "VARCHAR", identities)
+        waiting = self._database.rows(
+            f"SELECT identity FROM {self._waiting_table} WHERE flow = ? AND {is_asked}",
+            [self._flow, *values],
+        )
+        return {by_key[str(key)] for (key,) in arrived} | {each for (each,) in waiting}
 
     def messages(self, state: Sent) -> list[tuple[Message, str]]:
         """The messages that stand so, each with the reason."""
@@ -106,13 +96,12 @@ class SentRows(_OfFlow):
 
     def sent(self, identities: Collection[str], at: str, run: str) -> None:
         """Record that messages have arrived; what they said is forgotten. In a transaction."""
-        for some in _batched(list(identities)):
-            self._database.execute(
-                f"DELETE FROM {self._waiting_table} "
-                f"WHERE flow = ? AND identity IN ({_places(some)})",
-                [self._flow, *some],
-            )
-            self._arrived((self._flow, identity, at, run) for identity in some)
+        is_sent, values = self._database.one_of("identity", "VARCHAR", identities)
+        self._database.execute(
+            f"DELETE FROM {self._waiting_table} WHERE flow = ? AND {is_sent}",
+            [self._flow, *values],
+        )
+        self._arrived((self._flow, identity, at, run) for identity in identities)
 
     def stand(self, identity: str, state: Sent, reason: str, at: str) -> None:
         """Record where a message stands, and why. Called inside a transaction."""
@@ -135,17 +124,21 @@ class SentRows(_OfFlow):
             tables = self._tables()
             if tables >= {self.name, self._waiting}:
                 return
-            self._database.execute(
-                f"CREATE TABLE {self._table} (row_key UUID PRIMARY KEY, flow VARCHAR NOT NULL, "
-                "sent_at VARCHAR NOT NULL, run VARCHAR NOT NULL)"
-            )
+            columns = "row_key UUID NOT NULL, flow VARCHAR NOT NULL, sent_at VARCHAR NOT NULL, "
+            self._make(self._table, f"{columns}run VARCHAR NOT NULL", "row_key")
             columns = " VARCHAR NOT NULL, ".join(_WAITING)
-            self._database.execute(
-                f"CREATE TABLE {self._waiting_table} ({columns} VARCHAR NOT NULL, "
-                "PRIMARY KEY (flow, identity))"
-            )
+            self._make(self._waiting_table, f"{columns} VARCHAR NOT NULL", "flow, identity")
             if self._former in tables:
                 self._take_over(f"{self._schema}.{self._former}")
+
+    def _make(self, table: str, columns: str, key: str) -> None:
+        """Make a table, with an index by its key where that does not stay in memory.
+
+        In memory it takes a hundred bytes a row, of millions that were sent; and a scan of the keys
+        answers for thousands of rows at a time. One run of a flow has the database to itself there.
+        """
+        index = "" if self._database.indexes_in_memory else f", PRIMARY KEY ({key})"
+        self._database.execute(f"CREATE TABLE {table} ({columns}{index})")
 
     def _tables(self) -> frozenset[str]:
         return self._database.tables_in(self._schema)
@@ -238,11 +231,3 @@ def _key(flow: str, identity: str) -> str:
     It takes a quarter of the memory that an index over flow and identity takes.
     """
     return str(uuid.uuid5(uuid.NAMESPACE_OID, f"{flow} {identity}"))
-
-
-def _places(values: Sequence[object]) -> str:
-    return ", ".join("?" * len(values))
-
-
-def _batched(items: Sequence[T]) -> Iterable[Sequence[T]]:
-    return (items[at : at + _AT_ONCE] for at in range(0, len(items), _AT_ONCE))

@@ -47,6 +47,7 @@ class DuckDbSession(Noting):
     """A connection to a DuckDB file."""
 
     dialect = "duckdb"
+    indexes_in_memory = True
 
     def __init__(
         self,
@@ -168,6 +169,10 @@ class DuckDbSession(Noting):
         with self._errors():
             rows: list[tuple[Any, ...]] = self._connection.execute(sql, list(values)).fetchall()
             return rows
+
+    def one_of(self, column: str, type_name: str, texts: Collection[str]) -> tuple[str, list[Any]]:
+        """The condition that a column has one of some texts, and the values that it takes."""
+        return f"{column} IN (SELECT unnest(?::{type_name}[]))", [list(texts)]
 
     def select(self, sql: str) -> tuple[list[str], list[tuple[Any, ...]]]:
         """Run a query; the names of its columns, and its rows."""

@@ -71,6 +71,7 @@ class PostgresSession(Noting):
     """
 
     dialect = "postgres"
+    indexes_in_memory = False
 
     def __init__(
         self, url: str, *, password: Secret | None = None, read_only: bool = False
@@ -281,6 +282,10 @@ class PostgresSession(Noting):
         """Run a query."""
         with self._errors():
             return self._run(sql, values).fetchall()
+
+    def one_of(self, column: str, type_name: str, texts: Collection[str]) -> tuple[str, list[Any]]:
+        """The condition that a column has one of some texts, and the values that it takes."""
+        return f"{column} = ANY (?::{type_name}[])", [list(texts)]
 
     def select(self, sql: str) -> tuple[list[str], list[tuple[Any, ...]]]:
         """Run a query; the names of its columns, and its rows."""

@@ -8,6 +8,7 @@ model has to be a table.
 from __future__ import annotations
 
 import datetime as dt
+import json
 import sqlite3
 from collections.abc import Callable, Collection, Generator, Iterator, Sequence
 from contextlib import closing, contextmanager, suppress
@@ -57,6 +58,7 @@ class SqliteSession(Noting):
     """A connection to a SQLite file and those of its schemas."""
 
     dialect = "sqlite"
+    indexes_in_memory = False
 
     def __init__(self, path: Path, *, login: str = "", read_only: bool = False) -> None:
         self.identity = f"{login} at {path.name}".lstrip()
@@ -154,6 +156,10 @@ class SqliteSession(Noting):
         """Run a query."""
         with self._errors():
             return self._connection.execute(sql, list(values)).fetchall()
+
+    def one_of(self, column: str, type_name: str, texts: Collection[str]) -> tuple[str, list[Any]]:
+        """The condition that a column has one of some texts, and the values that it takes."""
+        return f"{column} IN (SELECT value FROM json_each(?))", [json.dumps(list(texts))]
 
     def select(self, sql: str) -> tuple[list[str], list[tuple[Any, ...]]]:
         """Run a query; the names of its columns, and its rows."""

@@ -6,7 +6,7 @@ import subprocess
 import sys
 
 FORBIDDEN = {
-    *("click", "rich", "httpx", "starlette", "uvicorn", "sqlalchemy", "sqlite3", "duckdb"),
+    *("click", "rich", "urllib3", "starlette", "uvicorn", "sqlalchemy", "sqlite3", "duckdb"),
     *("filelock", "pandas", "numpy", "nbformat", "openapi_spec_validator"),
 }
 

@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping
 from http import HTTPStatus
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
-from urllib.parse import urlencode
+from urllib.parse import unquote, urlencode
 
 from msgspec import Struct, field
 
@@ -20,8 +20,9 @@ from inchworm.targets.secret import Secret
 from inchworm.targets.services import SIM_FOLDER
 
 if TYPE_CHECKING:
-    import httpx
     from starlette.types import ASGIApp, Message
+    from urllib3 import BaseHTTPResponse, PoolManager
+    from urllib3.exceptions import HTTPError
 
 _SIMULATED = "sim:"
 _TIMEOUT = 30
@@ -29,6 +30,12 @@ _TIMEOUT = 30
 
 _LARGEST_ANSWER = 64 * 1024 * 1024
 """Bytes of an answer."""
+
+_PIECE = 64 * 1024
+"""Bytes of an answer that are read at a time."""
+
+_AT_ONCE = 10
+"""Connections to a service that are kept open."""
 
 
 class Answer(Struct, frozen=True, kw_only=True):
@@ -96,6 +103,7 @@ def http_client(
         TargetError: when the address is of no known kind.
     """
     headers = {"authorization": f"Bearer {token.reveal()}"} if token is not None else {}
+    headers["user-agent"] = "inchworm"
     if url.startswith(_SIMULATED):
         from inchworm.sim.app import create_app
 
@@ -103,24 +111,23 @@ def http_client(
         app = create_app(file, resolve=resolve)
         return SimulatedClient(app, headers)
     if url.startswith(("http://", "https://")):
-        import ssl
-
-        import httpx
-
-        # to read all certificates that the machine trusts takes longer than most requests; one
-        # that trusts nobody is never asked, as no redirect is followed
-        verify = True if url.startswith("https:") else ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
-        client = httpx.Client(base_url=url, headers=headers, timeout=timeout, verify=verify)
-        return HttpClient(client, url)
+        return HttpClient(url, headers, timeout)
     raise TargetError(f"there is no service at {url!r}.", next="Write sim:NAME or an http address.")
 
 
 class HttpClient:
-    """Sends requests over the network."""
+    """Sends requests over the network, through the machine's proxy where it has one.
 
-    def __init__(self, client: httpx.Client, name: str) -> None:
-        self._client = client
-        self._name = name
+    Args:
+        url: the service's address; the paths of requests are put behind it.
+        headers: of every request.
+        timeout: seconds that the service may take to let us connect, and then to answer.
+    """
+
+    def __init__(self, url: str, headers: Mapping[str, str], timeout: float) -> None:
+        self._url = url.rstrip("/")
+        self._headers = headers
+        self._pools = _pools(url, timeout)
 
     def send(
         self,
@@ -131,33 +138,92 @@ class HttpClient:
         headers: Mapping[str, str] | None = None,
     ) -> Answer:
         """The answer to a request."""
-        import httpx
+        from urllib3.exceptions import HTTPError
 
-        content = bytearray()
+        sent = {**self._headers, **(headers or {})}
+        if body is not None:
+            sent["content-type"] = "application/json"
         try:
-            with self._client.stream(
-                method, path, json=body, params=query or None, headers=headers
-            ) as answer:
-                for piece in answer.iter_bytes():
-                    content += piece
-                    if len(content) > _LARGEST_ANSWER:
-                        raise TargetError(
-                            f"the service {self._name} answers with more than "
-                            f"{_LARGEST_ANSWER:,} bytes.",
-                            next="Check its address: that is no answer of such a service.",
-                        )
-        except httpx.HTTPError as error:
+            answer = self._pools.request(
+                method,
+                f"{self._url}/{path.removeprefix('/')}{'?' + urlencode(query) if query else ''}",
+                body=None if body is None else json.dumps(body).encode(),
+                headers=sent,
+                redirect=False,
+                preload_content=False,
+            )
+            content = self._content(answer)
+        except HTTPError as error:
             raise TargetError(
-                f"the service {self._name} cannot be reached: {error or type(error).__name__}.",
+                f"the service {self._url} cannot be reached: {_reason(error)}.",
                 next="Check its address in the environment file, and that it is running.",
             ) from error
         return Answer(
-            status=answer.status_code, content=bytes(content), headers=dict(answer.headers)
+            status=answer.status,
+            content=content,
+            headers={name.lower(): value for name, value in answer.headers.items()},
         )
+
+    def _content(self, answer: BaseHTTPResponse) -> bytes:
+        """What an answer says, as far as that is of a size that can be right."""
+        content = bytearray()
+        try:
+            for piece in answer.stream(_PIECE):
+                content += piece
+                if len(content) > _LARGEST_ANSWER:
+                    raise TargetError(
+                        f"the service {self._url} answers with more than "
+                        f"{_LARGEST_ANSWER:,} bytes.",
+                        next="Check its address: that is no answer of such a service.",
+                    )
+        except BaseException:
+            answer.close()  # what is left of it would be taken for the next answer
+            raise
+        answer.release_conn()
+        return bytes(content)
 
     def close(self) -> None:
         """Let go of the connections."""
-        self._client.close()
+        self._pools.clear()
+
+
+def _pools(url: str, timeout: float) -> PoolManager:
+    """Connections to an address, directly or through a proxy.
+
+    Which proxy is for the machine to say: in ``HTTP_PROXY``, ``HTTPS_PROXY`` and ``NO_PROXY``, or
+    in the settings of its system.
+    """
+    from urllib.request import getproxies, proxy_bypass
+
+    from urllib3 import PoolManager, ProxyManager, Timeout
+    from urllib3.util import make_headers, parse_url
+
+    address = parse_url(url)
+    limits = Timeout(connect=timeout, read=timeout)
+    proxy = getproxies().get(str(address.scheme))
+    if proxy is None or proxy_bypass(address.netloc or ""):
+        return PoolManager(maxsize=_AT_ONCE, timeout=limits, retries=False)
+    login = parse_url(proxy).auth
+    return ProxyManager(
+        proxy,
+        proxy_headers=make_headers(proxy_basic_auth=unquote(login)) if login else None,
+        maxsize=_AT_ONCE,
+        timeout=limits,
+        retries=False,
+    )
+
+
+def _reason(error: HTTPError) -> str:
+    """Why a request failed, without the objects that the library names."""
+    from urllib3.exceptions import ConnectTimeoutError, NewConnectionError, ReadTimeoutError
+
+    is_late = isinstance(error, ConnectTimeoutError | ReadTimeoutError)
+    if is_late and not isinstance(error, NewConnectionError):
+        return "it takes too long"
+    cause = error.__cause__ or error.__context__
+    if isinstance(cause, OSError) and cause.strerror:
+        return cause.strerror
+    return str(cause or error).rstrip(".")
 
 
 class SimulatedClient:
@@ -194,8 +260,6 @@ class SimulatedClient:
         headers: Mapping[str, str],
     ) -> Answer:
         """One request and its answer, as the ASGI specification 3.0 has them."""
-        from urllib.parse import unquote
-
         content = b"" if body is None else json.dumps(body).encode()
         scope = {
             "type": "http",

@@ -15,7 +15,7 @@ import time
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import closing
-from itertools import islice
+from itertools import chain, islice
 from typing import Any
 
 from msgspec import Struct, field
@@ -330,7 +330,10 @@ class _Sending:
         Raises:
             TargetError: when it takes nothing from us, or cannot be reached.
         """
-        reply: Reply = self._retrying(self._exchange, message)
+        reply = self._exchange(message)
+        if reply.verdict is Verdict.AGAIN:
+            attempts = chain([reply], iter(lambda: self._exchange(message), None))
+            reply = self._retrying(next, attempts)
         match reply.verdict:
             case Verdict.TAKEN:
                 return None

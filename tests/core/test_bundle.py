@@ -46,6 +46,25 @@ def bundle(files: dict[str, bytes] | None = None, commit: str = "c0ffee") -> Bun
     return pack(reading.assembly, files, [], provenance, snapshot=False)
 
 
+def test_the_manifest_says_what_parts_are_made_of() -> None:
+    """Whoever has the bundle alone can follow a column, and look up what a part needs."""
+    sql = b"SELECT x.one, max(x.one) OVER () AS most FROM a.x WHERE x.one > :least"
+    least = b'[least]\ntype = "integer"\nevery = 1\n'
+    manifest = bundle(FILES | {"models/b/y.sql": sql, "parameters.toml": least}).manifest
+    (entry,) = (part for part in manifest["parts"] if part["id"] == "model:b.y")
+    assert entry["parameters"] == ["least"]
+    (table,) = entry["tables"]
+    assert (table["name"], [column["name"] for column in table["columns"]]) == (
+        "b.y",
+        ["one", "most"],
+    )
+    assert entry["lineage"] == [
+        {"from": "a.x.one", "to": "b.y", "how": "rows"},
+        {"from": "a.x.one", "to": "b.y.most", "how": "computed"},
+        {"from": "a.x.one", "to": "b.y.one", "how": "copied"},
+    ]
+
+
 def store_of(folder: Path) -> BundleStore:
     return BundleStore.at(str(folder), folder)
 

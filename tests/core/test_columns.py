@@ -321,6 +321,26 @@ def test_a_named_column_is_read(sql: str, used: set[str]) -> None:
     assert [p.name for p in resolved(sql.replace("river", "rver")).problems] == ["rver"]
 
 
+@pytest.mark.parametrize(
+    ("key", "decides"),
+    [
+        ("1", {"ref.gauge.name"}),
+        ("2", {"ref.gauge.river"}),
+        ("(2)", {"ref.gauge.river"}),
+        ("(1, 2)", {"ref.gauge.name", "ref.gauge.river"}),
+        ("0", set()),
+        ("3", set()),
+        ("'2'", set()),
+        ("2.0", set()),
+        ("river", {"ref.gauge.river"}),
+    ],
+)
+def test_a_whole_number_is_the_place_of_a_column(key: str, decides: set[str]) -> None:
+    """Where there is one at that place; a text or a fraction is a value as any other."""
+    found = resolved(f"SELECT DISTINCT ON ({key}) name, river FROM ref.gauge")
+    assert {str(node) for node, _ in found.rows} == decides
+
+
 DECIDING = {
     "LIMIT": ("duckdb", "SELECT name FROM ref.gauge LIMIT (SELECT max(level_cm) FROM raw.reading)"),
     "OFFSET": (

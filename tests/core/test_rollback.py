@@ -219,12 +219,15 @@ def test_with_a_migration_all_before_it_stay() -> None:
     ]
 
 
-def lacking(tables: dict[str, Table], changing: set[PartId] | None = None) -> list[str]:
+def lacking(
+    tables: dict[str, Table], changing: set[PartId] | None = None, **models: str
+) -> list[str]:
     live = replace(EMPTY, tables=tables)
     files = FILES | {"models/m/c.sql": "SELECT id, note FROM ops.s"}
+    files |= {f"models/m/{name}.sql": sql for name, sql in models.items()}
     files |= {"schemas/ops/migrations/0001_a.sql": "CREATE TABLE ops.s (id INT, note TEXT);"}
     to = request(files, live)
-    physical = {name: RelationName(f"dev_{name}") for name in ("ops.s", "raw.t", "m.a", "x.y")}
+    physical = {name: RelationName(f"dev_{name}") for name in ("x.y", "raw.t", "m.a", "ops.s")}
     found = lacking_columns(to.assembly, live, changing or set(), physical)
     return [f"{each.part}: {each.message}" for each in found]
 
@@ -238,6 +241,11 @@ def test_what_comes_back_needs_the_columns_that_it_reads() -> None:
     both = "model:m.c: model:m.c reads ops.s.id, ops.s.note, which are not there any more"
     assert lacking({}) == [both], "the tables that are managed outside are checked elsewhere"
     assert lacking({}, {OPS}) == [], "the database is asked"
+    fewer = Table("dev_ops.s", (Column("note", "TEXT"),))
+    assert lacking({"dev_ops.s": without}, b="SELECT id FROM ops.s") == [one]
+    assert lacking({"dev_ops.s": fewer}, d="SELECT note FROM ops.s") == [
+        "model:m.c: model:m.c reads ops.s.id, which is not there any more"
+    ], "a reader beside it lacks nothing"
 
 
 def test_what_was_taken_back_has_not_passed() -> None:

@@ -40,7 +40,9 @@ RAW = {
 }
 
 
-def said(files: dict[str, str], matrix: str = MATRIX) -> list[tuple[str, str | None, int | None]]:
+def said(
+    files: dict[str, str], matrix: str = MATRIX, environments: tuple[str, ...] = ("dev", "prod")
+) -> list[tuple[str, str | None, int | None]]:
     """Rule, file and line of what is said about mixed-up values."""
     everything = RAW | files | {"parameters.toml": matrix}
     assembly = read_project(
@@ -48,7 +50,7 @@ def said(files: dict[str, str], matrix: str = MATRIX) -> list[tuple[str, str | N
         version="1.0.0",
         dialect="duckdb",
         files={path: text.encode() for path, text in everything.items()},
-        environments=["dev", "prod"],
+        environments=list(environments),
     ).assembly
     quiet = {"parameter/unused", "notebook/not-followed"}
     found = [f for f in check_assembly(assembly, TODAY) if f.rule not in quiet]
@@ -138,6 +140,21 @@ def test_a_connection_leads_to_different_places() -> None:
     assert found == [("environment/shared-target", "connections/c.toml", None)]
     assert said({"connections/c.toml": shared + "shared = true"}) == []
     assert said({"connections/c.toml": 'kind = "http"\nurl = "${host}"\n'}) == []
+
+
+@pytest.mark.parametrize(
+    "places",
+    [("one", "one", "one"), ("one", "other", "one"), ("other", "one", "one")],
+    ids=["all", "the first and the last", "the last two"],
+)
+def test_an_address_that_some_environments_share_is_told_once(places: tuple[str, ...]) -> None:
+    """Whichever they are, and however many."""
+    names = ("dev", "test", "prod")
+    cells = (f'{name} = "http://{at}.example"' for name, at in zip(names, places, strict=True))
+    matrix = '[to]\ntype = "text"\n' + "\n".join(cells)
+    connection = {"connections/c.toml": 'kind = "http"\nurl = "${to}"\n'}
+    shared = ("environment/shared-target", "connections/c.toml", None)
+    assert said(connection, matrix, names) == [shared]
 
 
 def test_a_parameter_inside_a_text_is_none() -> None:

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from msgspec.structs import replace
+from sqlglot import exp
 
 from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
@@ -16,7 +17,7 @@ from inchworm.core.parameters.matrix import substitute
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Part
 from inchworm.core.rendered import Rendered, RenderedFlow
-from inchworm.core.sql.columns import resolve
+from inchworm.core.sql.columns import Resolution, resolve
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import parameters_in, to_text, with_values
 from inchworm.core.structure.tables import Column, Table
@@ -116,9 +117,8 @@ class FlowKind:
 
     def _outward(
         self, flow: Flow, tables: Mapping[str, Table], report: Report
-    ) -> tuple[tuple[Read, ...], tuple[Edge, ...], tuple[Any, ...]]:
+    ) -> tuple[tuple[Read, ...], tuple[Edge, ...], tuple[Use, ...]]:
         line = flow.document.line_of(("from", "query"))
-        owner = str(flow.part)
         if not _expressions_fit(flow, report):
             return (), (), ()
         try:
@@ -129,24 +129,48 @@ class FlowKind:
             report(rule.finding(message, part=flow.part, file=flow.file, line=line))
             return (), (), ()
         if rows.query is None:
-            table = (flow.settings.from_.table or "").lower()
-            if flow.api_end is not None and table in tables:
-                check_types(flow, rows.fields, tables[table], report)
-            reads = tuple(
-                Read(
-                    table=table,
-                    columns=frozenset({column.lower()}),
-                    file=flow.file,
-                    line=flow.document.line_of(("fields", name)),
-                )
-                for name, column in flow.settings.fields.items()
+            return (*self._of_table(flow, rows.fields, tables, report), ())
+        line = line or flow.document.line_of(("fields",))
+        return self._of_query(flow, rows.query, rows.fields, tables, report, line)
+
+    def _of_table(
+        self,
+        flow: Flow,
+        fields: Mapping[str, str],
+        tables: Mapping[str, Table],
+        report: Report,
+    ) -> tuple[tuple[Read, ...], tuple[Edge, ...]]:
+        """What a flow of a table's rows reads: columns, each of which is a field."""
+        table = (flow.settings.from_.table or "").lower()
+        if flow.api_end is not None and table in tables:
+            check_types(flow, fields, tables[table], report)
+        columns = {name: column.lower() for name, column in flow.settings.fields.items()}
+        reads = tuple(
+            Read(
+                table=table,
+                columns=frozenset({column}),
+                file=flow.file,
+                line=flow.document.line_of(("fields", name)),
             )
-            edges = tuple(
-                Edge(Node(table, column.lower()), Node(owner, name), How.COPIED)
-                for name, column in flow.settings.fields.items()
-            )
-            return reads, edges, ()
-        query, line = rows.query, line or flow.document.line_of(("fields",))
+            for name, column in columns.items()
+        )
+        owner = str(flow.part)
+        edges = tuple(
+            Edge(Node(table, column), Node(owner, name), How.COPIED)
+            for name, column in columns.items()
+        )
+        return reads, edges
+
+    def _of_query(
+        self,
+        flow: Flow,
+        query: exp.Query,
+        fields: Mapping[str, str],
+        tables: Mapping[str, Table],
+        report: Report,
+        line: int | None,
+    ) -> tuple[tuple[Read, ...], tuple[Edge, ...], tuple[Use, ...]]:
+        """What a flow of a query's rows reads, where its fields come from, and its parameters."""
         resolution = resolve(query, tables, flow.dialect, flow.declared)
         report_problems(flow.part, flow.file, resolution, report, first_line=line or 1)
         QueryReview(flow.part, tables, flow.dialect, report).look(
@@ -154,27 +178,13 @@ class FlowKind:
         )
         shown = tuple(Column(column.name, column.type) for column in resolution.columns)
         if flow.api_end is not None:
-            check_types(flow, rows.fields, Table("the query", shown), report)
-        columns = {column.name: column for column in resolution.columns}
-        field_edges: list[Edge] = [Edge(s, Node(owner), How.ROWS) for s, _ in resolution.rows]
-        for name, column in rows.fields.items():
-            source = columns.get(column.lower())
-            if source is not None:
-                field_edges += [Edge(s, Node(owner, name), how) for s, how in source.sources]
-            elif not resolution.open:
-                report_field(
-                    flow,
-                    report,
-                    f"the field {name} takes {column}, which the query does not show",
-                    ("fields", name),
-                    did_you_mean(column, columns, rules.FIELD_UNKNOWN.remedy),
-                )
-        at = [
+            check_types(flow, fields, Table("the query", shown), report)
+        reads = tuple(
             Read(table=r.table, columns=r.columns, file=r.file, line=line)
             for r in reads_of(flow.file, resolution)
-        ]
+        )
         uses = tuple(Use(parameter=n, file=flow.file, line=line) for n in parameters_in(query))
-        return tuple(at), tuple(field_edges), uses
+        return reads, tuple(_edges(flow, fields, resolution, report)), uses
 
     def render(self, flow: Flow, values: Mapping[str, Value]) -> Rendered:
         """The file and its query with this environment's values, and the API document."""
@@ -188,6 +198,29 @@ class FlowKind:
         if flow.api_end is not None:
             document["openapi"] = substitute(flow.api, values)
         return RenderedFlow(part=flow.part, content=document, dialect=flow.dialect)
+
+
+def _edges(
+    flow: Flow, fields: Mapping[str, str], resolution: Resolution, report: Report
+) -> Iterator[Edge]:
+    """Where each field of a query's rows comes from; a field of no column is reported."""
+    owner = str(flow.part)
+    columns = {column.name: column for column in resolution.columns}
+    for source, _ in resolution.rows:
+        yield Edge(source, Node(owner), How.ROWS)
+    for name, column in fields.items():
+        shown = columns.get(column.lower())
+        if shown is not None:
+            for source, how in shown.sources:
+                yield Edge(source, Node(owner, name), how)
+        elif not resolution.open:
+            report_field(
+                flow,
+                report,
+                f"the field {name} takes {column}, which the query does not show",
+                ("fields", name),
+                did_you_mean(column, columns, rules.FIELD_UNKNOWN.remedy),
+            )
 
 
 def _expressions_fit(flow: Flow, report: Report) -> bool:

@@ -43,6 +43,10 @@ class Renames(Struct, frozen=True, kw_only=True):
         """The name that a column had before; the table is given by its new name."""
         return self.columns.get((table, column), column)
 
+    def now(self, table: str, column: str) -> str:
+        """The full name that a column has before the renames."""
+        return f"{self.table_before(table)}.{self.column_before(table, column)}"
+
 
 def tables_of(definitions: Iterable[Definition], dialect: str) -> dict[str, Definition]:
     """The tables among some definitions, by name, each with its shape.

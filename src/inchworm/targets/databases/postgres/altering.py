@@ -15,18 +15,19 @@ from functools import cached_property
 
 from inchworm.core.errors import ProjectError
 from inchworm.core.sql.spelling import spelled
-from inchworm.core.sql.type_names import normal_type
-from inchworm.core.structure.change import Renames, keeps_values, sql_name, tables_of
-from inchworm.core.structure.changes import Change, Demand, Effect
+from inchworm.core.structure.change import Renames, sql_name, tables_of
+from inchworm.core.structure.changes import Change, Effect
 from inchworm.core.structure.definitions import Definition, Thing, in_working_order
-from inchworm.core.structure.shapes import ColumnShape, TableShape, column_sql
+from inchworm.core.structure.shapes import TableShape
 from inchworm.core.structure.violations import foreign_key, violations
-from inchworm.targets.databases.postgres.rows import filling, misfits
+from inchworm.targets.databases.postgres.altered_columns import (
+    AlteredColumn,
+    added_column,
+    alter,
+)
 
 _DIALECT = "postgres"
 _LABEL = re.compile(r"'(?:[^']|'')*'")
-_COSTLY = ("nextval", "random", "clock_timestamp", "uuid")
-"""Defaults that give every row another value, so that all rows are written when they come."""
 
 
 def altered(
@@ -127,7 +128,7 @@ class _Altering:
                 how, what = f"RENAME CONSTRAINT {name} TO {new_name}", "rename constraint"
             else:
                 how, what = f"DROP CONSTRAINT {name}", "drop constraint"
-            yield Change(what=what, name=f"{table}.{name}", statements=(_alter(table, how),))
+            yield Change(what=what, name=f"{table}.{name}", statements=(alter(table, how),))
 
     def _stays(self, table: str, name: str, text: str) -> bool:
         return (
@@ -192,7 +193,7 @@ class _Altering:
                 ):
                     coming.append((is_foreign, table, name, text))
         for _, table, name, text in sorted(coming, key=lambda each: each[0]):
-            how = _alter(table, f"ADD CONSTRAINT {name} {text}")
+            how = alter(table, f"ADD CONSTRAINT {name} {text}")
             is_old = table in self.before
             live_table = self.renames.table_before(table)
             yield Change(
@@ -275,19 +276,19 @@ class _Altering:
                 what="drop column",
                 name=f"{table}.{name}",
                 reshapes=table,
-                statements=(_alter(table, f"DROP COLUMN {spelled(name)}"),),
+                statements=(alter(table, f"DROP COLUMN {spelled(name)}"),),
                 effect=Effect.LOSES if was_plain else Effect.SLOW,
-                lost=(self._now(table, name),) if was_plain else (),
+                lost=(self.renames.now(table, name),) if was_plain else (),
             )
         for name, column in after.items():
             if name not in before:
                 if column.generated is None:
-                    yield self._added(table, column)
+                    yield added_column(table, column, self.renames)
             elif name not in again and before[name] != column:
-                yield from self._altered_column(table, before[name], column)
+                yield from AlteredColumn(table, before[name], column, self.renames).changes()
         for name, column in after.items():
             if name in again or (name not in before and column.generated is not None):
-                yield self._added(table, column)
+                yield added_column(table, column, self.renames)
 
     def _make(self, thing: Thing, effect: Effect) -> Iterator[Change]:
         for new in self._of(self.wanted, thing):
@@ -325,97 +326,6 @@ class _Altering:
                 text = _without_text(old.sql)
                 yield Change(what="comment", name=old.name, statements=(f"{text} IS NULL",))
 
-    def _now(self, table: str, column: str) -> str:
-        """A column under the names that it and its table have before the renames."""
-        return f"{self.renames.table_before(table)}.{self.renames.column_before(table, column)}"
-
-    def _added(self, table: str, column: ColumnShape) -> Change:
-        fills_itself = column.default is not None or column.generated or column.identity
-        is_costly = column.generated is not None or bool(column.identity)
-        if column.default is not None and any(word in column.default for word in _COSTLY):
-            is_costly = True
-        demands: tuple[Demand, ...] = ()
-        if column.required and not fills_itself:
-            message = f"{table}.{column.name} is required and has no default"
-            demands = (
-                Demand(
-                    query=f"SELECT count(*) FROM {sql_name(self.renames.table_before(table))}",
-                    said=message,
-                ),
-            )
-        return Change(
-            what="add column",
-            name=f"{table}.{column.name}",
-            statements=(_alter(table, f"ADD COLUMN {column_sql(column)}"),),
-            effect=Effect.SLOW if is_costly else Effect.SAFE,
-            demands=demands,
-        )
-
-    def _altered_column(self, table: str, old: ColumnShape, new: ColumnShape) -> Iterator[Change]:
-        """A column that stays, and is otherwise than before."""
-        name = f"{table}.{new.name}"
-        column = f"ALTER COLUMN {spelled(new.name)}"
-
-        def change(what: str, *how: str, effect: Effect = Effect.SAFE, **more: object) -> Change:
-            statements = tuple(_alter(table, each) for each in how)
-            return Change(what=what, name=name, statements=statements, effect=effect, **more)  # type: ignore[arg-type]
-
-        if old.generated is not None:
-            yield change("keep as plain column", f"{column} DROP EXPRESSION")
-        if old.identity and not new.identity:
-            yield change("no identity", f"{column} DROP IDENTITY")
-        if old.default is not None and (new.default != old.default or new.type != old.type):
-            yield change("no default", f"{column} DROP DEFAULT")
-        if new.type != old.type:
-            was, will = (normal_type(c.type, _DIALECT) for c in (old, new))
-            keeps = keeps_values(was, will)
-            source = sql_name(self.renames.table_before(table))
-            fits = misfits(source, self.renames.column_before(table, new.name), was, will)
-            is_quick = keeps and was.startswith("VARCHAR") and will.startswith(("VARCHAR", "TEXT"))
-            through = "" if keeps or _is_alike(was, will) else "::text"
-            yield change(
-                f"type {old.type} to {new.type}",
-                f"{column} TYPE {new.type} USING {spelled(new.name)}{through}::{new.type}",
-                effect=Effect.SAFE if is_quick else Effect.SLOW if keeps else Effect.LOSES,
-                lost=() if keeps else (self._now(table, new.name),),
-                misfits=((self._now(table, new.name), fits),) if fits and not keeps else (),
-                if_fitting=(_alter(table, f"{column} TYPE {new.type}"),) if _shortens(will) else (),
-                reshapes=table,
-            )
-        if new.default is not None and (new.default != old.default or new.type != old.type):
-            yield change("default", f"{column} SET DEFAULT {new.default}")
-        if new.required and not old.required:
-            source = sql_name(self.renames.table_before(table))
-            called = spelled(self.renames.column_before(table, new.name))
-            empty = f"SELECT count(*) FROM {source} WHERE {called} IS NULL"
-            message = f"{name} is to be required, and is empty"
-            value = new.default or filling(normal_type(new.type, _DIALECT))
-            fill = f"UPDATE {source} SET {called} = {value} WHERE {called} IS NULL"
-            demands = (
-                Demand(
-                    query=empty,
-                    said=message,
-                    remedy=f"Fill it first, with a value that is right: {fill};",
-                ),
-            )
-            yield change("required", f"{column} SET NOT NULL", effect=Effect.SLOW, demands=demands)
-        if old.required and not new.required:
-            yield change("not required", f"{column} DROP NOT NULL")
-        if new.identity and not old.identity:
-            sequence = f"pg_get_serial_sequence('{sql_name(table)}', '{new.name}')"
-            highest = f"(SELECT max({spelled(new.name)}) FROM {sql_name(table)})"
-            yield Change(
-                what="identity",
-                name=name,
-                statements=(
-                    _alter(table, f"{column} ADD GENERATED {new.identity.upper()} AS IDENTITY"),
-                    f"SELECT setval({sequence}, greatest({highest}, 1), {highest} IS NOT NULL)",
-                ),
-                effect=Effect.SLOW,
-            )
-        elif new.identity != old.identity and old.identity and new.identity:
-            yield change("identity", f"{column} SET GENERATED {new.identity.upper()}")
-
     # ---- what is no longer wanted -------------------------------------------------------------
 
     def _drop_late(self) -> Iterator[Change]:
@@ -430,10 +340,10 @@ class _Altering:
                         what="drop column",
                         name=f"{table}.{name}",
                         reshapes=table,
-                        statements=(_alter(table, f"DROP COLUMN {spelled(name)}"),),
+                        statements=(alter(table, f"DROP COLUMN {spelled(name)}"),),
                         effect=Effect.SAFE if is_worked_out else Effect.LOSES,
                         late=True,
-                        lost=() if is_worked_out else (self._now(table, name),),
+                        lost=() if is_worked_out else (self.renames.now(table, name),),
                     )
         gone = [name for name in self.before if name not in self.after]
         for table in gone:
@@ -476,22 +386,9 @@ def _constraints(
     return constraints
 
 
-_NUMBERS = ("SMALLINT", "INT", "BIGINT", "DECIMAL", "NUMERIC", "REAL", "DOUBLE")
-_TIMES = ("DATE", "TIMESTAMP")
-
-
-def _is_alike(old: str, new: str) -> bool:
-    """Whether a value of one type can be made one of the other without writing it as text."""
-    return any(old.startswith(kind) and new.startswith(kind) for kind in (_NUMBERS, _TIMES))
-
-
 def _shape(definition: Definition) -> TableShape:
     assert definition.shape is not None  # tables_of has refused it
     return definition.shape
-
-
-def _alter(table: str, how: str) -> str:
-    return f"ALTER TABLE {sql_name(table)} {how}"
 
 
 def _view_goes(view: Definition, *, late: bool = False) -> Change:
@@ -505,8 +402,3 @@ def _view_goes(view: Definition, *, late: bool = False) -> Change:
 def _without_text(comment: str) -> str:
     """``COMMENT ON ... `` up to the text that it gives."""
     return comment.split(" IS ", 1)[0]
-
-
-def _shortens(type_: str) -> bool:
-    """Whether the server refuses texts that are too long for a type, unless told to cut them."""
-    return type_.startswith(("VARCHAR(", "CHAR("))

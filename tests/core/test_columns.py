@@ -203,6 +203,18 @@ CASES = {
             "": {f"rows {NAME}", "rows ref.gauge.river"},
         },
     ),
+    "a condition of a comprehension computes": (
+        "SELECT [x + 1 for x in [1, 2] if x > gauge_id] AS l FROM raw.reading",
+        {"l": {f"computed {GAUGE}"}, "": set()},
+    ),
+    "a table's name as a text": (
+        "SELECT name FROM 'ref.gauge'",
+        {"name": {f"copied {NAME}"}, "": set()},
+    ),
+    "a series is called as its function": (
+        "SELECT range AS n, generate_series AS m FROM range(3), generate_series(1, 3)",
+        {"n": set(), "m": set(), "": set()},
+    ),
     "an open table gives any column": (
         "SELECT anything FROM ext.feed",
         {"anything": {"copied ext.feed.anything"}, "": set()},
@@ -216,6 +228,20 @@ def test_sources(sql: str, expected: dict[str, set[str]]) -> None:
     found = resolved(sql)
     assert spelled(found) == expected
     assert found.problems == ()
+
+
+@pytest.mark.parametrize(
+    "sql",
+    [
+        "SELECT generate_series FROM generate_series(1, 3)",
+        "SELECT g FROM generate_series(1, 3) AS g",
+        "SELECT t.n FROM generate_series(1, 3) AS t(n)",
+        "SELECT u FROM unnest(ARRAY[1, 2]) AS u",
+    ],
+)
+def test_rows_of_functions_of_postgres_are_known(sql: str) -> None:
+    """A function of one column gives it its own name, or that which it has here."""
+    assert resolved(sql, "postgres").problems == ()
 
 
 @pytest.mark.parametrize(
@@ -245,6 +271,13 @@ def test_a_column_that_does_not_exist_still_counts_as_read() -> None:
     """Its readers further down must be known, so the edge from it stays."""
     found = spelled(resolved("SELECT r.depth AS d FROM raw.reading r"))
     assert found["d"] == {"copied raw.reading.depth"}
+
+
+@pytest.mark.parametrize("path", ["'levels.csv'", "('levels.csv')", "('levels' || ('.csv'))"])
+def test_a_path_is_that_of_a_declared_place_however_it_is_written(path: str) -> None:
+    found = resolved(f"SELECT x FROM read_csv({path})")
+    assert {str(node) for node, _ in found.rows} == {"place levels"}
+    assert [problem.kind for problem in found.problems] == ["not-understood"]
 
 
 def test_a_pivot_over_the_data_depends_on_everything_and_says_so() -> None:

@@ -15,6 +15,8 @@ BASE = {
     "models/hydro/raw.sql": "SELECT 1 AS gauge, CAST(2 AS DOUBLE) AS level",
     "models/hydro/daily.sql": "SELECT gauge, level AS top FROM hydro.raw",
     "models/report/out.sql": "SELECT * FROM hydro.daily",
+    "checks/none.sql": "SELECT gauge FROM hydro.raw WHERE gauge > 5",
+    "consumers/desk.toml": 'contact = "desk"\n[reads]\n"hydro.raw" = ["gauge"]\n',
     "parameters.toml": '[days]\ntype = "integer"\nevery = 3\n',
 }
 
@@ -99,6 +101,8 @@ RAW = "models__hydro__raw.sql"
             ],
         ),
         ({"models__report__new.sql": "SELECT 1 AS n"}, ["minor model:report.new added"]),
+        ({"checks__none.sql": None}, ["major check:none gone"]),
+        ({"consumers__desk.toml": None}, ["minor consumer:desk gone"]),
         (
             {"models__report__out.sql": "/*---\nstore = 'table'\n---*/\nSELECT * FROM hydro.daily"},
             ["minor model:report.out changed is a table now"],

@@ -146,6 +146,14 @@ def test_a_walk_shows_all_that_is_reached(graph: Graph[int], start: Node) -> Non
     assert met(graph.walk(start, Direction.DOWN)) == set(graph.reached([start], Direction.DOWN))
 
 
+def test_a_column_is_not_its_whole_table() -> None:
+    """Who takes the table as a whole is affected by each column that has sources of its own."""
+    whole, other = Node("s.e"), Node("s.f", "x")
+    graph = Graph.of([edge(Node("s.a"), whole, How.WHOLE), edge(A, B), edge(whole, other)])
+    assert set(graph.reached([A], Direction.DOWN)) - {A} == {B}
+    assert Node("s.a") in graph.reached([Node("s.e", "y")], Direction.UP)
+
+
 def test_a_whole_table_comes_from_what_its_columns_come_from() -> None:
     """And is affected by whatever they affect."""
     assert shown(DIAMOND.walk(Node("s.d"), Direction.UP)) == {

@@ -97,6 +97,8 @@ CASES: dict[rules.Rule, tuple[str, list[str], list[str]]] = {
             f"SELECT 1 / NULLIF(g.zero, 0) AS x {GAUGE}",
             f"SELECT CASE WHEN g.zero <> 0 THEN 1 / g.zero END AS x {GAUGE}",
             f"SELECT 1 / g.zero AS x {GAUGE} WHERE g.zero > 0",
+            f"SELECT 1 / g.zero AS x {GAUGE} QUALIFY g.zero > 0",
+            f"SELECT 1 / g.zero AS x {GAUGE} GROUP BY g.zero HAVING g.zero > 0",
             f"SELECT sum(level) / count(*) AS x {READING}",
             f"SELECT level / 2 AS x {READING}",
         ],

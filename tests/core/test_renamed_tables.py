@@ -41,6 +41,9 @@ QUERIES = {
     "a CTE": "WITH c AS (SELECT t.n, t.id FROM y.t) SELECT x.t.n, c.n FROM x.t JOIN c USING (id)",
     "a CTE of a table's name": "WITH t AS (SELECT n FROM x.t) SELECT t.n FROM t",
     "a derived table": "SELECT d.n, x.t.id FROM (SELECT t.n, id FROM y.t) AS d JOIN x.t USING (id)",
+    "a derived table of an outer one's name": (
+        "SELECT id, (SELECT max(t.n) FROM (SELECT n + 100 AS n FROM y.t) AS t) AS m FROM x.t"
+    ),
     "every column of one": (
         "SELECT t.*, d.n AS m FROM x.t JOIN (SELECT t.* FROM y.t) AS d ON d.id = x.t.id"
     ),

@@ -122,6 +122,15 @@ def test_neighbours_run_before_and_behind() -> None:
     ]
 
 
+def test_what_is_between_two_runs_once() -> None:
+    """It depends on the one, and the other depends on it: it runs behind."""
+    ends = '[[steps]]\nname = "x"\nbuild = ["a.one", "a.three"]\n'
+    steps = planned("all", FILES | {"pipelines/all.toml": ends}, upstream=True, downstream=True)
+    built = [str(step.part) for step in steps if step.work == "build"]
+    assert sorted(built) == ["model:a.one", "model:a.three", "model:a.two"]
+    assert built[-1] == "model:a.two"
+
+
 def test_a_step_of_its_own_comes_behind_what_it_needs_and_nothing_else() -> None:
     """Nobody asked for the neighbours, so they do not run."""
     assert told(planned("a.two")) == [

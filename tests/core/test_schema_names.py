@@ -20,6 +20,14 @@ def renamed(statement: str, dialect: str = "postgres", *schemas: str) -> str:
     )
 
 
+@pytest.mark.parametrize("dialect", ["duckdb", "postgres"])
+def test_an_index_has_the_order_that_sqlite_gives_it(dialect: str) -> None:
+    """Which has no words for where the nulls go in an index."""
+    statement = "CREATE INDEX i ON ops.t (a, b DESC)"
+    made = with_physical_schemas(statement, lambda name: f"ada_{name}", dialect, "sqlite")
+    assert made == 'CREATE INDEX "ada_ops".i ON t(a, b DESC)'
+
+
 @pytest.mark.parametrize("dialect", DIALECTS)
 def test_every_word_of_the_dialect_is_renamed_where_a_schema_stands(dialect: str) -> None:
     """A schema may be called as any word that the tokenizer takes for something else."""
@@ -56,6 +64,8 @@ def test_every_word_of_the_dialect_is_renamed_where_a_schema_stands(dialect: str
         ("postgres", "ALTER TABLE a.b SET SCHEMA ref", 'ALTER TABLE a.b SET SCHEMA "ada_ref"'),
         ("postgres", "SET search_path TO ref, public", 'SET search_path TO "ada_ref", public'),
         ("duckdb", "USE ref", 'USE "ada_ref"'),
+        ("postgres", "SELECT nextval('ref.s')", "SELECT nextval('ada_ref.s')"),
+        ("postgres", "SELECT nextval('\"ref\".s')", "SELECT nextval('\"ada_ref\".s')"),
         ("postgres", "CREATE SCHEMA IF NOT EXISTS ref", 'CREATE SCHEMA IF NOT EXISTS "ada_ref"'),
         ("duckdb", "DELETE FROM river.ref.rate", 'DELETE FROM river."ada_ref".rate'),
         ("sqlite", "DELETE FROM 'ref'.'rate'", "DELETE FROM \"ada_ref\".'rate'"),

@@ -44,4 +44,6 @@ def function_name(function: exp.Expr) -> str:
     """The folded name of a function."""
     if isinstance(function, exp.Anonymous):
         return function.name.lower()
+    if isinstance(function, exp.GenerateSeries):  # which the parser calls otherwise in PostgreSQL
+        return "range" if function.args.get("is_end_exclusive") else "generate_series"
     return function.sql_name().lower() if isinstance(function, exp.Func) else clause(function.key)

@@ -48,14 +48,6 @@ class TableShape(Struct, frozen=True, kw_only=True, dict=True):
         """Columns by name."""
         return {column.name: column for column in self.columns}
 
-    def same_as(self, other: TableShape) -> bool:
-        """Whether both are alike in all but the order of their columns."""
-        return (
-            self.by_name == other.by_name
-            and dict(self.constraints) == dict(other.constraints)
-            and self.options == other.options
-        )
-
 
 def column_sql(column: ColumnShape) -> str:
     """A column as it stands in PostgreSQL's CREATE TABLE and ADD COLUMN."""

@@ -203,6 +203,11 @@ CASES = {
             "": {f"rows {NAME}", "rows ref.gauge.river"},
         },
     ),
+    "a lambda in a lambda has the names of both": (
+        "SELECT list_transform([1], x -> list_transform([2], y -> x + y + gauge_id)) AS l "
+        "FROM raw.reading",
+        {"l": {f"computed {GAUGE}"}, "": set()},
+    ),
     "a condition of a comprehension computes": (
         "SELECT [x + 1 for x in [1, 2] if x > gauge_id] AS l FROM raw.reading",
         {"l": {f"computed {GAUGE}"}, "": set()},
@@ -257,8 +262,12 @@ def test_rows_of_functions_of_postgres_are_known(sql: str) -> None:
             None,
         ),
         ("SELECT q.name FROM ref.gauge g", "unknown-table", "q", 1, None),
+        ("SELECT 1 AS a,\nq.* FROM ref.gauge g", "unknown-table", "q", 2, None),
     ],
-    ids=["unknown column", "unknown table", "ambiguous column", "unknown alias"],
+    ids=[
+        *("unknown column", "unknown table", "ambiguous column", "unknown alias"),
+        "unknown alias of a star",
+    ],
 )
 def test_problems(sql: str, kind: str, name: str, line: int, suggestion: str | None) -> None:
     """What is wrong is reported with its line, and with the nearest name if one is near."""
@@ -278,6 +287,8 @@ def test_a_path_is_that_of_a_declared_place_however_it_is_written(path: str) -> 
     found = resolved(f"SELECT x FROM read_csv({path})")
     assert {str(node) for node, _ in found.rows} == {"place levels"}
     assert [problem.kind for problem in found.problems] == ["not-understood"]
+    other = resolved(f"SELECT x FROM read_csv({path})".replace("levels", "others"))
+    assert {problem.kind for problem in other.problems} == {"reaches-outside", "not-understood"}
 
 
 def test_a_pivot_over_the_data_depends_on_everything_and_says_so() -> None:

@@ -90,6 +90,26 @@ def request(files: dict[str, str], live: Composition) -> Request:
     )
 
 
+def test_a_part_that_is_gone_or_another_has_drifted() -> None:
+    """A table that somebody dropped; what the workspace has not, or has otherwise."""
+    live = after(FILES)
+    address = ENVIRONMENT.database
+    assert live.drifted(address) == []
+    names = {str(part.name) for part in live.parts}
+    assert {"p", "m.a", "ops"} <= names, "kinds of every sort are there"
+    without = replace(live, items={})
+    assert without.drifted(address) == [PIPELINE]
+    item = replace(live.items[PIPELINE], digest="sha256:other")
+    assert replace(live, items={**live.items, PIPELINE: item}).drifted(address) == [PIPELINE]
+    tables = {name: table for name, table in live.tables.items() if name != "m.a"}
+    assert replace(live, tables=tables).drifted(address) == [PartId(Kind.MODEL, "m.a")]
+
+
+def test_a_name_in_another_case_is_that_of_the_project() -> None:
+    names = request(FILES, EMPTY).names
+    assert names.logical("M.A") == names.logical("m.a") == "m.a"
+
+
 def drafted(files: dict[str, str], live: Composition) -> Draft:
     return draft(request(files, live))
 

@@ -22,6 +22,7 @@ from inchworm.core.sql.render import to_text
 from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.replay import replay
 from inchworm.core.structure.shapes import ColumnShape, column_sql
+from inchworm.core.structure.violations import ForeignKey, foreign_key
 from inchworm.kinds.project_reader import read_project
 from inchworm.targets.databases import Database, connect
 
@@ -60,6 +61,34 @@ def test_replay_gives_what_the_database_has(database: Database) -> None:
             (c.name, c.type) for c in table.columns
         ]
     assert [c.required for c in static["ops.a"].columns] == [True, False, False]
+
+
+def test_a_key_goes_along_when_a_column_is_renamed() -> None:
+    """The other columns of the key stay in it."""
+    script = (
+        "CREATE TABLE ops.a (x INTEGER, y INTEGER, PRIMARY KEY (x, y));"
+        "ALTER TABLE ops.a RENAME COLUMN x TO z;"
+    )
+    tables, _ = replay(parse_statements(script, "duckdb"), {}, "duckdb")
+    assert tables["ops.a"].key == ("z", "y")
+
+
+@pytest.mark.parametrize(
+    ("text", "key"),
+    [
+        (
+            "FOREIGN KEY (a, b) REFERENCES ops.t(c, d)",
+            ForeignKey(columns=("a", "b"), target="ops.t", target_columns=("c", "d")),
+        ),
+        (
+            'FOREIGN KEY ("A") REFERENCES t(c) ON DELETE CASCADE',
+            ForeignKey(columns=("A",), target="t", target_columns=("c",)),
+        ),
+        ("CHECK ((a > 1))", None),
+    ],
+)
+def test_a_foreign_key_as_the_server_tells_it(text: str, key: ForeignKey | None) -> None:
+    assert foreign_key(text) == key
 
 
 def test_scripts_run_under_other_schema_names(database: Database) -> None:

@@ -117,7 +117,6 @@ def _send_rows(
     """Send the rows that were not sent yet; or the dead letters, where those are meant."""
     sent = SentRows(site.database, site.bookkeeping.schema, site.prepared.bundle.project, part.name)
     sent.ensure()
-    site.database.keep_log_short()
     with closing(receiver):
         sending = _Sending(document, receiver, sent, site)
         try:

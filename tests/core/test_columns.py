@@ -236,17 +236,25 @@ def test_sources(sql: str, expected: dict[str, set[str]]) -> None:
 
 
 @pytest.mark.parametrize(
-    "sql",
+    ("dialect", "sql"),
     [
-        "SELECT generate_series FROM generate_series(1, 3)",
-        "SELECT g FROM generate_series(1, 3) AS g",
-        "SELECT t.n FROM generate_series(1, 3) AS t(n)",
-        "SELECT u FROM unnest(ARRAY[1, 2]) AS u",
+        ("postgres", "SELECT generate_series FROM generate_series(1, 3)"),
+        ("postgres", "SELECT g FROM generate_series(1, 3) AS g"),
+        ("postgres", "SELECT t.n FROM generate_series(1, 3) AS t(n)"),
+        ("postgres", "SELECT u FROM unnest(ARRAY[1, 2]) AS u"),
+        ("duckdb", "SELECT g.range FROM range(3) AS g"),
+        ("sqlite", "SELECT value FROM generate_series(1, 3)"),
     ],
 )
-def test_rows_of_functions_of_postgres_are_known(sql: str) -> None:
+def test_rows_of_functions_are_known(dialect: str, sql: str) -> None:
     """A function of one column gives it its own name, or that which it has here."""
-    assert resolved(sql, "postgres").problems == ()
+    assert resolved(sql, dialect).problems == ()
+
+
+def test_a_function_that_is_not_understood_is_called_as_it_is_written() -> None:
+    sql = "SELECT * FROM json_table('[]', '$[*]' COLUMNS (id int PATH '$.a')) AS t"
+    (problem,) = resolved(sql, "postgres").problems
+    assert problem.name == "table function json_table"
 
 
 @pytest.mark.parametrize(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from types import MappingProxyType
 
 from sqlglot import exp
@@ -9,6 +10,11 @@ from sqlglot import exp
 _SPELLED = MappingProxyType(
     {"matchrecognize": "MATCH_RECOGNIZE", "connect": "CONNECT BY", "tablesample": "SAMPLE"}
 )
+
+_TABLE_FUNCTIONS: Mapping[type[exp.Expr], str] = MappingProxyType(
+    {exp.JSONTable: "json_table", exp.XMLTable: "xmltable", exp.OpenJSON: "openjson"}
+)
+"""Functions in FROM whose names the parser has only letter by letter."""
 
 NAMES = (exp.Table, exp.Column)
 """The kinds of node that name a table or column."""
@@ -46,4 +52,6 @@ def function_name(function: exp.Expr) -> str:
         return function.name.lower()
     if isinstance(function, exp.GenerateSeries):  # which the parser calls otherwise in PostgreSQL
         return "range" if function.args.get("is_end_exclusive") else "generate_series"
-    return function.sql_name().lower() if isinstance(function, exp.Func) else clause(function.key)
+    if not isinstance(function, exp.Func):
+        return clause(function.key)
+    return _TABLE_FUNCTIONS.get(type(function)) or function.sql_name().lower()

@@ -149,7 +149,8 @@ class FromResolver(ProjectionResolver):
         names = self._alias_columns(node)
         if not names and (is_series or isinstance(function, exp.UDTF)):
             alias = self._alias(node) if self.dialect == "postgres" else None
-            names = [alias or ("unnest" if isinstance(function, exp.UDTF) else name)]
+            own = "unnest" if isinstance(function, exp.UDTF) else name
+            names = [alias or ("value" if self.dialect == "sqlite" else own)]
         columns = tuple(OutColumn(name=n, sources=as_computed(arguments)) for n in names)
         if isinstance(node, exp.Unnest) and isinstance(
             offset := node.args.get("offset"), exp.Identifier

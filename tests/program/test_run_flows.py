@@ -285,6 +285,15 @@ def test_what_is_not_taken_is_a_dead_letter(plain: Program, receiver: Receiver) 
     assert run(plain, "--dead-letters")["message"] == "2 rows sent"
 
 
+def test_a_row_that_would_lead_elsewhere_is_never_sent(plain: Program, receiver: Receiver) -> None:
+    prepare(plain, receiver, rows(1, gauge="..") + " UNION ALL " + rows(2))
+    step = run(plain)
+    assert step["message"] == "1 row sent, 1 dead letter"
+    assert "/gauges/../levels: a path cannot have" in step["log"]
+    assert run(plain, "--dead-letters")["message"] == "0 rows sent, 1 dead letter"
+    assert len(receiver.requests) == 1
+
+
 def test_a_receiver_that_is_busy_is_asked_again(plain: Program, receiver: Receiver) -> None:
     answers = iter([429, 503, 201])
 
@@ -386,6 +395,21 @@ def test_an_inward_flow_has_nothing_to_run(river: Program) -> None:
     river.promote("riverwatch-1.4.0", "dev")
     output = river("run", "intake", "--in", "dev").text
     assert "nothing to run: it takes in what others send" in output
+
+
+def test_a_value_that_no_request_can_carry_is_a_fault() -> None:
+    """It would end a header, or lead to another place of the API."""
+    operation = Operation(
+        method="POST", path="/x/{g}/y", places={"g": "path", "h": "header"}, schema={}
+    )
+
+    def fault(g: str, h: str) -> str:
+        return message_of({"g": g, "h": h}, {"g": "g", "h": "h"}, operation).fault
+
+    assert fault("a/../b ..", "at Ελβα") == ""
+    assert fault("..", "x").startswith("/x/../y: a path cannot have")
+    assert fault(".", "x").startswith("/x/./y: a path cannot have")
+    assert fault("a", "x\r\nHost: other").startswith("h: a header cannot have line breaks")
 
 
 def test_rows_are_told_apart_by_what_the_flow_says() -> None:

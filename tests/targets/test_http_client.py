@@ -92,7 +92,8 @@ def test_a_request_has_what_it_was_given() -> None:
     """The path stands behind that of the address; the answer's headers are in lower case."""
     with served(fine) as server, client(f"{server.url}/base/") as service:
         body, query = {"n": "ü"}, {"q": "a b&c"}
-        answer = service.send("POST", "/x%2Fy/z", body, query, {"Idempotency-Key": "k"})
+        more = {"Idempotency-Key": "k", "River": "Ελβα"}
+        answer = service.send("POST", "/x%2Fy/z", body, query, more)
         service.send("GET", "plain")
         (first, headers, sent), (second, _, nothing) = server.requests
     assert answer.json() == {"a": 1}
@@ -100,6 +101,7 @@ def test_a_request_has_what_it_was_given() -> None:
     assert first == "POST /base/x%2Fy/z?q=a+b%26c"
     assert sent == b'{"n": "\\u00fc"}'
     assert headers["authorization"] == "Bearer abc"
+    assert headers["river"].encode("iso-8859-1").decode() == "Ελβα"
     assert (headers["content-type"], headers["idempotency-key"]) == ("application/json", "k")
     assert (second, nothing) == ("GET /base/plain", b"")
 
@@ -224,3 +226,17 @@ def test_the_way_leads_through_the_proxy_of_the_machine(monkeypatch: pytest.Monk
             service.send("GET", "/direct")
             assert len(server.requests) == 1
         assert len(proxy.requests) == 1
+        monkeypatch.delenv("http_proxy")
+        monkeypatch.setenv("all_proxy", proxy.url.removeprefix("http://"))
+        with client("http://board.example") as service:
+            assert service.send("GET", "/").status == 200
+    monkeypatch.setenv("http_proxy", "socks5://127.0.0.1:1")
+    refused = pytest.raises(TargetError, match=r"\(http_proxy .*, or name board\.example in no_p")
+    with refused, client("http://board.example"):
+        pass
+
+
+@pytest.mark.parametrize("url", ["http://[::1", "http://a b:x", "ftp://board.example"])
+def test_what_is_no_address_is_said(url: str) -> None:
+    with pytest.raises(TargetError, match=r"is no address|there is no service at"), client(url):
+        pass

@@ -140,7 +140,9 @@ class HttpClient:
         """The answer to a request."""
         from urllib3.exceptions import HTTPError
 
-        sent = {**self._headers, **(headers or {})}
+        given = {**self._headers, **(headers or {})}
+        # any text, as UTF-8: the library makes bytes of it by ISO-8859-1
+        sent = {name: value.encode().decode("iso-8859-1") for name, value in given.items()}
         if body is not None:
             sent["content-type"] = "application/json"
         try:
@@ -192,25 +194,40 @@ def _pools(url: str, timeout: float) -> PoolManager:
 
     Which proxy is for the machine to say: in ``HTTP_PROXY``, ``HTTPS_PROXY`` and ``NO_PROXY``, or
     in the settings of its system.
+
+    Raises:
+        TargetError: when the address, or that of the proxy, is none.
     """
     from urllib.request import getproxies, proxy_bypass
 
     from urllib3 import PoolManager, ProxyManager, Timeout
+    from urllib3.exceptions import LocationParseError, ProxySchemeUnknown
     from urllib3.util import make_headers, parse_url
 
-    address = parse_url(url)
+    try:
+        address = parse_url(url)
+    except LocationParseError as error:
+        raise TargetError(f"{url} is no address.", next="Write it as a browser has it.") from error
     limits = Timeout(connect=timeout, read=timeout)
-    proxy = getproxies().get(str(address.scheme))
+    proxies = getproxies()
+    proxy = proxies.get(str(address.scheme)) or proxies.get("all")
     if proxy is None or proxy_bypass(address.netloc or ""):
         return PoolManager(maxsize=_AT_ONCE, timeout=limits, retries=False)
-    login = parse_url(proxy).auth
-    return ProxyManager(
-        proxy,
-        proxy_headers=make_headers(proxy_basic_auth=unquote(login)) if login else None,
-        maxsize=_AT_ONCE,
-        timeout=limits,
-        retries=False,
-    )
+    try:
+        login = parse_url(proxy).auth
+        return ProxyManager(
+            proxy if "://" in proxy else f"http://{proxy}",
+            proxy_headers=make_headers(proxy_basic_auth=unquote(login)) if login else None,
+            maxsize=_AT_ONCE,
+            timeout=limits,
+            retries=False,
+        )
+    except (LocationParseError, ProxySchemeUnknown) as error:
+        raise TargetError(
+            "the proxy of this machine is none for HTTP.",
+            next=f"Correct it ({address.scheme}_proxy or all_proxy), or name {address.host} in "
+            "no_proxy.",
+        ) from error
 
 
 def _reason(error: HTTPError) -> str:

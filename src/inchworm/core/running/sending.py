@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+import unicodedata
 from collections.abc import Iterable, Mapping
 from decimal import Decimal
 from enum import StrEnum
@@ -59,6 +60,16 @@ class Message(Struct, frozen=True, kw_only=True):
     query: Mapping[str, str] = field(default_factory=dict)
     headers: Mapping[str, str] = field(default_factory=dict)
     body: Mapping[str, Any] | None = None
+
+    @property
+    def fault(self) -> str:
+        """What no request can carry of it; empty where it can be sent."""
+        for name, value in self.headers.items():
+            if any(unicodedata.category(letter) == "Cc" for letter in value):
+                return f"{name}: a header cannot have line breaks or other control characters"
+        if not {".", ".."}.isdisjoint(self.path.split("/")):
+            return f"{self.path}: a path cannot have . or .. as a value, it would lead elsewhere"
+        return ""
 
     @property
     def text(self) -> str:

@@ -94,11 +94,15 @@ class ApiReceiver:
         return message_of(row, self._fields, self._operation, self._once_per)
 
     def fault(self, message: Message) -> str:
-        """Why the API's schema does not take a request's body."""
-        return "" if message.body is None else self._validator.fault(message.body)
+        """Why the API's schema does not take a request's body, or no request can carry it."""
+        return message.fault or (
+            "" if message.body is None else self._validator.fault(message.body)
+        )
 
     def deliver(self, message: Message) -> Reply:
         """Send a request; a receiver that cannot be reached may be reached later."""
+        if message.fault:  # of a dead letter that is to be sent all the same
+            return Reply(verdict=Verdict.REFUSED, text=message.fault)
         headers = {**message.headers, "idempotency-key": message.identity}
         try:
             answer = self._client.send(

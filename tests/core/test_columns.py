@@ -203,6 +203,18 @@ CASES = {
             "": {f"rows {NAME}", "rows ref.gauge.river"},
         },
     ),
+    "a join in parentheses has the columns of both under its alias": (
+        "SELECT j.p, j.name FROM (raw.reading JOIN ref.gauge USING (gauge_id)) AS j(p)",
+        {
+            "p": {f"copied {GAUGE}", f"copied {REF}"},
+            "name": {f"copied {NAME}"},
+            "": {f"rows {GAUGE}", f"rows {REF}"},
+        },
+    ),
+    "a table in parentheses": (
+        "SELECT x.name FROM (ref.gauge) AS x",
+        {"name": {f"copied {NAME}"}, "": set()},
+    ),
     "a lambda in a lambda has the names of both": (
         "SELECT list_transform([1], x -> list_transform([2], y -> x + y + gauge_id)) AS l "
         "FROM raw.reading",
@@ -523,7 +535,7 @@ def test_columns_that_only_the_database_knows(
 def test_columns_that_no_declaration_names(dialect: str, hidden: str, unknown: str) -> None:
     """What is hidden in one product is plain in another, and has to be there."""
     for name in hidden.split():
-        assert not resolved(f"SELECT {name} FROM raw.reading", dialect).problems
+        assert not resolved(f"SELECT {name}, r.{name} FROM raw.reading r", dialect).problems
     for name in unknown.split():
         (problem,) = resolved(f"SELECT {name} FROM raw.reading", dialect).problems
         assert (problem.kind, problem.name) == ("unknown-column", name)

@@ -51,6 +51,9 @@ QUERIES = {
     "a join in parentheses": (
         "SELECT x.t.n AS a, y.t.n AS b FROM (x.t JOIN y.t ON x.t.id = y.t.id) WHERE x.t.n < y.t.n"
     ),
+    "an alias of a join in parentheses": (
+        "SELECT j.n, j.id FROM (x.t JOIN (SELECT id FROM y.t) AS y USING (id)) AS j WHERE j.n > 1"
+    ),
     "the inner one in a join": (
         "SELECT t.id FROM x.t WHERE t.n IN "
         "(SELECT d.n + x.t.id - 1 FROM y.t JOIN x.t AS d ON d.id = y.t.id)"

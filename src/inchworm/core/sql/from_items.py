@@ -40,19 +40,23 @@ class FromResolver(ProjectionResolver):
                 return self._add_source(node.this, scope)
             case exp.Table() if isinstance(node.this, exp.Identifier):
                 name, relation = self._table(node, scope)
-            case exp.Subquery() if isinstance(node.this, exp.Table):
+            case exp.Subquery() if isinstance(node.this, exp.Table) and alias is None:
                 rows |= self._add_source(node.this, scope)
                 for join in node.args.get("joins") or []:
                     rows |= self._join(join, scope)
                 return rows
+            case exp.Subquery() if isinstance(node.this, exp.Table):
+                inner = Scope(ctes=scope.ctes, outer=scope)
+                rows |= self._add_source(node.this, inner)
+                name, relation = alias or "", self._joined(inner)
             case exp.Subquery():
                 name, relation = alias or "", self.query(node, Scope(ctes=scope.ctes, outer=scope))
                 relation = replace(relation, table=None)
             case exp.Values():
                 name, relation = alias or "", self._values(node, scope)
             case exp.Lateral() if isinstance(node.this, exp.Subquery):
-                inner = self.query(node.this, Scope(ctes=scope.ctes, outer=scope))
-                name, relation = alias or "", replace(inner, table=None)
+                shown = self.query(node.this, Scope(ctes=scope.ctes, outer=scope))
+                name, relation = alias or "", replace(shown, table=None)
             case _:
                 name, relation = alias or "", self._table_function(node, scope)
         if not isinstance(node, exp.Values):

@@ -239,6 +239,8 @@ class ValueResolver(Struct):
                 continue
             column_name = names[cut]
             column = relation.named(column_name) or relation.guessed(column_name)
+            if column is None and relation.table is not None and self._is_hidden(column_name):
+                return OutColumn(name=name, sources=NOTHING)
             if column is None:
                 return self._unknown_column(column_name, node, scope, relation)
             if cut == len(names) - 1:
@@ -276,9 +278,13 @@ class ValueResolver(Struct):
         relation = scope.find_relation(name)
         if relation is not None:
             return OutColumn(name=name, sources=as_computed(relation.everything))
-        if name in _HIDDEN_COLUMNS.get(self.dialect, ()):
+        if self._is_hidden(name):
             return OutColumn(name=name, sources=NOTHING)
         return self._unknown_column(name, node, scope)
+
+    def _is_hidden(self, name: str) -> bool:
+        """Whether every table of the dialect has a column that no declaration names."""
+        return name in _HIDDEN_COLUMNS.get(self.dialect, ())
 
     @staticmethod
     def _candidates(name: str, scope: Scope) -> list[OutColumn]:

@@ -25,6 +25,8 @@ from inchworm.core.sql.values import Problem
 from inchworm.core.structure.tables import Table
 
 _LEFT_ONLY = frozenset({"SEMI", "ANTI"})
+_COUNT_FROM_ONE = frozenset({"postgres", "sqlite"})
+"""Dialects that call the columns of VALUES ``column1``, ``column2`` ...; in DuckDB ``col0`` ..."""
 _SERIES = frozenset({"range", "generate_series", "generate_subscripts"})
 
 
@@ -137,7 +139,8 @@ class FromResolver(ProjectionResolver):
         for i in range(width):
             cells = [row.expressions[i] for row in node.expressions if i < len(row.expressions)]
             sources = frozenset(s for cell in cells for s in self._value(cell, outer))
-            columns.append(OutColumn(name=f"col{i}", sources=as_computed(sources)))
+            name = f"column{i + 1}" if self.dialect in _COUNT_FROM_ONE else f"col{i}"
+            columns.append(OutColumn(name=name, sources=as_computed(sources)))
         return Relation(columns=tuple(columns)).renamed(self._alias_columns(node))
 
     def _table_function(self, node: exp.Expr, scope: Scope) -> Relation:

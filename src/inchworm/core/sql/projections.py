@@ -8,6 +8,7 @@ from msgspec.structs import replace
 from sqlglot import exp
 
 from inchworm.core.sql.names import fold
+from inchworm.core.sql.output_names import name_in_postgres
 from inchworm.core.sql.relations import NOTHING, OutColumn, Relation, Scope, Sources, as_computed
 from inchworm.core.sql.types import type_of
 from inchworm.core.sql.values import ValueResolver
@@ -149,6 +150,8 @@ class ProjectionResolver(ValueResolver):
             return fold(inner.this, self.dialect)
         if isinstance(inner, exp.Dot) and isinstance(inner.expression, exp.Identifier):
             return fold(inner.expression, self.dialect)
+        if self.dialect == "postgres":
+            return name_in_postgres(inner)
         try:
             name = projection.sql(dialect=self.dialect)
         except Exception:  # the library cannot spell everything that it can read

@@ -215,6 +215,10 @@ CASES = {
         "SELECT x.name FROM (ref.gauge) AS x",
         {"name": {f"copied {NAME}"}, "": set()},
     ),
+    "a count of rows has a name of its own": (
+        'SELECT "count_star()" AS n FROM (SELECT count(*) FROM raw.reading) AS q',
+        {"n": set(), "": set()},
+    ),
     "a lambda in a lambda has the names of both": (
         "SELECT list_transform([1], x -> list_transform([2], y -> x + y + gauge_id)) AS l "
         "FROM raw.reading",

@@ -1,9 +1,9 @@
 """The names that databases give columns of a select list which have none.
 
 Whoever reads the result has no other name for them, so a wrong one is a column that is not found.
-DuckDB and SQLite take the text of the expression. PostgreSQL takes the name of the column or
-function that an expression is about, or else the type that it is cast to; see "Output columns" in
-its documentation of SELECT, and what its server shows.
+DuckDB and SQLite take the text of the expression, as far as they have not read it otherwise.
+PostgreSQL takes the name of the column or function that an expression is about, or else the type
+that it is cast to; see "Output columns" in its documentation of SELECT, and what its server shows.
 """
 
 from __future__ import annotations
@@ -41,6 +41,11 @@ class _Name(NamedTuple):
 
 
 _NONE = _Name("?column?", is_weak=True)
+
+
+def is_count_of_rows(projection: exp.Expr) -> bool:
+    """Whether it is ``count(*)``, or ``count()``: DuckDB calls both of them ``count_star()``."""
+    return isinstance(projection, exp.Count) and isinstance(projection.this, exp.Star | None)
 
 
 def name_in_postgres(projection: exp.Expr) -> str:

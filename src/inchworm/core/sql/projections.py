@@ -8,7 +8,7 @@ from msgspec.structs import replace
 from sqlglot import exp
 
 from inchworm.core.sql.names import fold
-from inchworm.core.sql.output_names import name_in_postgres
+from inchworm.core.sql.output_names import is_count_of_rows, name_in_postgres
 from inchworm.core.sql.relations import NOTHING, OutColumn, Relation, Scope, Sources, as_computed
 from inchworm.core.sql.types import type_of
 from inchworm.core.sql.values import ValueResolver
@@ -152,6 +152,8 @@ class ProjectionResolver(ValueResolver):
             return fold(inner.expression, self.dialect)
         if self.dialect == "postgres":
             return name_in_postgres(inner)
+        if self.dialect == "duckdb" and is_count_of_rows(inner):
+            return "count_star()"
         try:
             name = projection.sql(dialect=self.dialect)
         except Exception:  # the library cannot spell everything that it can read

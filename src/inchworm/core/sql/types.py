@@ -30,14 +30,13 @@ _SAME_AS_ARGUMENT = (
     exp.Abs,
     exp.AnyValue,
 )
-_COUNTING = (exp.Count, exp.RowNumber, exp.Rank, exp.DenseRank, exp.Length)
+_COUNTING = (exp.Count, exp.RowNumber, exp.Rank, exp.DenseRank)
 _TEXTUAL = (
     exp.Upper,
     exp.Lower,
     exp.Trim,
     exp.Substring,
     exp.Concat,
-    exp.DPipe,
     exp.GroupConcat,
     exp.Replace,
 )
@@ -49,7 +48,10 @@ _DEPTH = 60
 
 _THROUGH = (exp.Alias, exp.Paren, exp.Window, exp.Filter, exp.Neg, exp.Distinct, *_SAME_AS_ARGUMENT)
 _ARITHMETIC = (exp.Add, exp.Sub, exp.Mul)
-_CASES = (exp.Column, exp.Cast, exp.Literal, exp.Case, exp.Coalesce, exp.Avg, exp.TimestampTrunc)
+_CASES = (
+    *(exp.Column, exp.Cast, exp.Literal, exp.Case, exp.Coalesce, exp.Avg, exp.TimestampTrunc),
+    *(exp.DPipe, exp.Length),
+)
 
 
 _cases: dict[type[exp.Expr], type[exp.Expr] | str | None] = {}
@@ -110,13 +112,30 @@ def type_of(
     if isinstance(node, exp.Cast):
         return _text_of_type(node.to, dialect)
     if isinstance(node, exp.Literal):
-        kind = "TEXT" if node.is_string else "INT" if node.is_int else None
+        kind = "TEXT" if node.is_string else _type_of_number(node)
         return UNKNOWN_TYPE if kind is None else normal_type(kind, dialect)
+    if case is exp.DPipe:
+        sides = (of(node.this), of(node.args.get("expression")))
+        return next((side for side in sides if side.endswith("[]")), normal_type("TEXT", dialect))
+    if case is exp.Length:
+        return normal_type("INT" if dialect == "postgres" else "BIGINT", dialect)
     if case is exp.Avg and dialect == "duckdb":
         return normal_type("DOUBLE", dialect)
     if case is exp.TimestampTrunc and of(node.this) == "TIMESTAMP":
         return normal_type("TIMESTAMP", dialect)
     return UNKNOWN_TYPE
+
+
+def _type_of_number(literal: exp.Literal) -> str | None:
+    """The type of a whole number that fits one; None of all others."""
+    if not literal.is_int:
+        return None
+    bits = int(literal.this).bit_length()
+    return "INT" if bits < _BITS_OF_INT else "BIGINT" if bits < 2 * _BITS_OF_INT else None
+
+
+_BITS_OF_INT = 32
+"""With the one of its sign."""
 
 
 def _text_of_type(kind: exp.Expr, dialect: str) -> str:

@@ -40,6 +40,7 @@ _TEXTUAL = (
     exp.GroupConcat,
     exp.Replace,
 )
+_TIMES = ("DATE", "TIME", "INTERVAL")
 _INTEGERS = ("TINYINT", "SMALLINT", "INT", "BIGINT")
 
 
@@ -119,7 +120,7 @@ def type_of(
         return next((side for side in sides if side.endswith("[]")), normal_type("TEXT", dialect))
     if case is exp.Length:
         return normal_type("INT" if dialect == "postgres" else "BIGINT", dialect)
-    if case is exp.Avg and dialect == "duckdb":
+    if case is exp.Avg and dialect == "duckdb" and not of(node.this).startswith(_TIMES):
         return normal_type("DOUBLE", dialect)
     if case is exp.TimestampTrunc and of(node.this) == "TIMESTAMP":
         return normal_type("TIMESTAMP", dialect)

@@ -142,6 +142,7 @@ def test_a_column_without_a_name_has_that_which_the_server_gives_it(
     [
         "SELECT q.ts, q.count FROM (SELECT ts::date, count(*) FROM t GROUP BY 1) AS q",
         "SELECT column2, column1 FROM (VALUES (1, 'a')) AS v",
+        "SELECT q.y, q.x FROM (SELECT (t.p).* FROM t) AS q",
         "WITH q AS (SELECT coalesce(a, 0) FROM t) SELECT coalesce FROM q",
     ],
 )

@@ -36,6 +36,9 @@ class ProjectionResolver(ValueResolver):
                 shown = self._several(projection, several, scope, node)
             elif isinstance(projection, exp.Explode | exp.Inline):
                 shown = self._unnested(projection, scope, node)
+            elif isinstance(projection, exp.Dot) and isinstance(projection.expression, exp.Star):
+                of_value = as_computed(self._value(projection.this, scope, node))
+                shown = Relation(believed=of_value)  # (value).*: a column for each of its fields
             if shown is not None:
                 columns += shown.columns
                 opened |= shown.open

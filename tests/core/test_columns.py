@@ -286,10 +286,25 @@ def test_a_function_that_is_not_understood_is_called_as_it_is_written() -> None:
             None,
         ),
         ("SELECT q.name FROM ref.gauge g", "unknown-table", "q", 1, None),
+        (
+            "SELECT level_cm FROM raw.reading\nJOIN ref.gauge USING (river)",
+            "unknown-column",
+            "river",
+            2,
+            None,
+        ),
+        (
+            "SELECT level_cm FROM ref.gauge JOIN raw.reading USING (name)",
+            "unknown-column",
+            "name",
+            1,
+            None,
+        ),
         ("SELECT 1 AS a,\nq.* FROM ref.gauge g", "unknown-table", "q", 2, None),
     ],
     ids=[
         *("unknown column", "unknown table", "ambiguous column", "unknown alias"),
+        *("a key that is not on the left", "a key that is not on the right"),
         "unknown alias of a star",
     ],
 )

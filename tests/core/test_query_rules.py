@@ -161,6 +161,10 @@ CASES: dict[rules.Rule, tuple[str, list[str], list[str]]] = {
         ],
         [
             "SELECT r.at FROM raw.reading r JOIN ref.gauge g ON g.id = r.gauge_id",
+            "SELECT r.at, e.at AS earlier FROM raw.reading r "
+            "JOIN raw.reading e ON e.gauge_id = r.gauge_id AND e.at < r.at",
+            "SELECT r.at FROM raw.reading r "
+            "ASOF JOIN raw.reading e ON e.gauge_id = r.gauge_id AND r.at >= e.at",
             "SELECT r.at FROM raw.reading r JOIN ref.visit v ON v.gauge_id = r.gauge_id",
             "SELECT r.at FROM raw.reading r SEMI JOIN ref.shift s ON s.gauge_id = r.gauge_id",
             "SELECT r.at FROM raw.reading r JOIN "

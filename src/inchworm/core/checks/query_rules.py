@@ -274,6 +274,8 @@ def _join(node: exp.Expr, context: Context) -> Found:
             right = node.this.alias_or_name
             yield rules.NO_JOIN_CONDITION, f"joins {right} to every row, without a condition"
         return
+    if _is_range(node):
+        return
     pairs = list(_pairs(node, select, context))
     right = _tables_of(pairs, 1)
     left = _tables_of(pairs, 0)
@@ -288,6 +290,20 @@ def _join(node: exp.Expr, context: Context) -> Found:
         f"joins {one.name} with {other.name} on less than a key of both "
         f"({', '.join(one.key)}; {', '.join(other.key)}), so rows multiply",
     )
+
+
+def _is_range(join: exp.Join) -> bool:
+    """Whether rows are meant to meet several others: all earlier ones, those within a time."""
+    on = join.args.get("on")
+    own = join.this.alias_or_name.lower()
+    for compared in on.find_all(*_RANGES) if on is not None else ():
+        aliases = {column.table.lower() for column in compared.find_all(exp.Column)}
+        if own in aliases and len(aliases) > 1:
+            return True
+    return False
+
+
+_RANGES = (exp.LT, exp.LTE, exp.GT, exp.GTE, exp.NEQ, exp.Between)
 
 
 def _tables_of(pairs: list[tuple[_Ended, _Ended]], side: int) -> dict[Table, set[str]]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from msgspec.structs import replace
 from sqlglot import exp
 
@@ -182,12 +184,14 @@ class FromResolver(ProjectionResolver):
             names = {c.name for r in before.values() for c in r.columns}
             using = [c.name for r in new for c in r.columns if c.name in names]
         for name in using:
-            sides = [scope.merged.get(name)] if name in scope.merged else []
-            candidates = [*(() if sides else before.values()), *new]
-            sides += [r.named(name) or r.guessed(name) for r in candidates]
-            resolved = [side for side in sides if side is not None]
+            merged = scope.merged.get(name)
+            left = [merged] if merged else _all_named(name, before.values())
+            right = _all_named(name, new)
+            resolved = [*left, *right]
+            if not left or not right:
+                lacking = None if left or len(before) > 1 else next(iter(before.values()), None)
+                self._unknown_column(name, join, scope, new[0] if left and new else lacking)
             if not resolved:
-                self._unknown_column(name, join, scope)
                 continue
             both = resolved[0]
             for other in resolved[1:]:
@@ -255,3 +259,9 @@ def _merged(join: exp.Join, sides: list[OutColumn], both: OutColumn) -> OutColum
     if join.args.get("side") == "FULL":
         return both._replace(sources=as_computed(both.sources))
     return both
+
+
+def _all_named(name: str, relations: Iterable[Relation]) -> list[OutColumn]:
+    """The column of a name in each of some relations that has one, or may have it."""
+    columns = (relation.named(name) or relation.guessed(name) for relation in relations)
+    return [column for column in columns if column is not None]

@@ -9,6 +9,7 @@ that it is cast to; see "Output columns" in its documentation of SELECT, and wha
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from typing import NamedTuple
 
 from sqlglot import exp
@@ -93,17 +94,31 @@ def _written(node: exp.Expr) -> _Name:
 
 
 def _called(node: exp.Func | exp.Exists) -> _Name:
-    """The name of a function as PostgreSQL has it; of some the parser only knows one spelling.
+    """The name of a function as PostgreSQL has it.
 
-    Some operators are functions to the parser: they are spelled with what stands on their left.
+    The parser has one kind of node for several names, and knows how long the one was that stood
+    there. Some operators are functions to it, which are spelled with what stands on their left.
     """
+    kind = type(node)
+    names = [*(kind.sql_names() if isinstance(node, exp.Func) else ()), *_OTHERS.get(kind, ())]
+    length = node.meta["end"] - node.meta["start"] + 1 if "start" in node.meta else None
     text = node.sql(dialect=_DIALECT)
     called = _CALL.match(text) or _WORD.fullmatch(text)
-    if called is None:
+    if called is None or (isinstance(node, exp.Pow) and length is None):
         return _NONE
     name = called.group(called.lastindex or 0)
-    is_operator = isinstance(node, exp.Binary) and name != node.sql_name()
-    return _NONE if is_operator else _Name(name.lower())
+    if isinstance(node, exp.Binary) and name not in names:
+        return _NONE
+    as_long = [other for other in names if len(other) == length]
+    is_other = length is not None and len(name) != length and len(as_long) == 1
+    return _Name((as_long[0] if is_other else name).lower())
+
+
+_OTHERS: Mapping[type[exp.Expr], tuple[str, ...]] = {
+    exp.CurrentTimestamp: ("NOW",),
+    exp.StrPosition: ("STRPOS",),
+}
+"""Names of functions in PostgreSQL that the parser does not count among those of a kind."""
 
 
 def _type_name(type_: exp.DataType) -> str:

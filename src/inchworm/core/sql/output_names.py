@@ -104,14 +104,12 @@ def _called(node: exp.Func | exp.Exists) -> _Name:
     length = node.meta["end"] - node.meta["start"] + 1 if "start" in node.meta else None
     text = node.sql(dialect=_DIALECT)
     called = _CALL.match(text) or _WORD.fullmatch(text)
-    if called is None or (isinstance(node, exp.Pow) and length is None):
-        return _NONE
-    name = called.group(called.lastindex or 0)
-    if isinstance(node, exp.Binary) and name not in names:
-        return _NONE
+    name = called.group(called.lastindex or 0) if called else ""
     as_long = [other for other in names if len(other) == length]
-    is_other = length is not None and len(name) != length and len(as_long) == 1
-    return _Name((as_long[0] if is_other else name).lower())
+    if len(name) != length and len(as_long) == 1:
+        return _Name(as_long[0].lower())
+    is_operator = isinstance(node, exp.Binary) and (length is None or name not in names)
+    return _NONE if is_operator or not name else _Name(name.lower())
 
 
 _OTHERS: Mapping[type[exp.Expr], tuple[str, ...]] = {

@@ -57,6 +57,8 @@ def test_what_is_not_one_query(text: str, reason: str, line: int | None) -> None
         ("CAST(t AS DATE)", "DATE"),
         ("avg(n)", "DOUBLE"),
         ("avg(at)", "unknown"),
+        ("max(n)", "INT"),
+        ("max(n, 3)", "unknown"),
         ("2147483647", "INT"),
         ("2147483648", "BIGINT"),
         ("9223372036854775808", "unknown"),

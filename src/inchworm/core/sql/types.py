@@ -98,6 +98,8 @@ def type_of(
             return UNKNOWN_TYPE
         return type_of(child, type_of_column, dialect, depth + 1)
 
+    if isinstance(node, exp.Min | exp.Max) and node.expressions:
+        return UNKNOWN_TYPE  # the largest of some values, or a list of the largest ones
     if case is exp.Paren:
         return of(node.this)
     if case is exp.Column:

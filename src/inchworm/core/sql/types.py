@@ -98,7 +98,7 @@ def type_of(
             return UNKNOWN_TYPE
         return type_of(child, type_of_column, dialect, depth + 1)
 
-    if isinstance(node, exp.Min | exp.Max) and node.expressions:
+    if isinstance(node, exp.Min | exp.Max) and (node.expressions or node.args.get("count")):
         return UNKNOWN_TYPE  # the largest of some values, or a list of the largest ones
     if case is exp.Paren:
         return of(node.this)

@@ -153,11 +153,11 @@ class ProjectionResolver(ValueResolver):
             return fold(inner.this, self.dialect)
         if isinstance(inner, exp.Dot) and isinstance(inner.expression, exp.Identifier):
             return fold(inner.expression, self.dialect)
-        if self.dialect == "postgres":
-            return name_in_postgres(inner)
         if self.dialect == "duckdb" and is_count_of_rows(inner):
             return "count_star()"
         try:
+            if self.dialect == "postgres":
+                return name_in_postgres(inner)
             name = projection.sql(dialect=self.dialect)
         except Exception:  # the library cannot spell everything that it can read
             name = ""

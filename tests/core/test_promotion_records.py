@@ -74,7 +74,7 @@ FULL = replace(
                 effect=Effect.LOSES,
                 late=True,
                 lost=("ops.t.n",),
-                demands=(Demand(query="q", said="s", remedy="r"),),
+                demands=(Demand(query="q", message="s", remedy="r"),),
             ),
         )
     },

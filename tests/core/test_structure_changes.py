@@ -196,7 +196,9 @@ TEXTS = st.lists(st.text(max_size=6), max_size=3).map(tuple)
         effect=st.sampled_from(Effect),
         late=st.booleans(),
         lost=TEXTS,
-        demands=st.lists(st.builds(Demand, query=st.text(), said=st.text()), max_size=2).map(tuple),
+        demands=st.lists(st.builds(Demand, query=st.text(), message=st.text()), max_size=2).map(
+            tuple
+        ),
         rows=TEXTS,
         several=TEXTS,
         reshapes=st.text(max_size=6),
@@ -225,6 +227,16 @@ def test_a_change_of_a_former_version_is_read() -> None:
     data = told("drop index", "ops.i").to_json()
     del data["several"], data["reshapes"]
     assert Change.from_json(data) == told("drop index", "ops.i")
+
+
+def test_what_a_change_demands_has_the_names_that_ledgers_have() -> None:
+    """A draft's digest is made of them; one demand has no remedy, as in a former version."""
+    demand = Demand(query="SELECT 1", message="is empty", remedy="Fill it.")
+    change = replace(told("required", "ops.a.b"), demands=(demand,))
+    recorded = change.to_json()
+    assert recorded["demands"] == [{"query": "SELECT 1", "said": "is empty", "remedy": "Fill it."}]
+    former = {**recorded, "demands": [{"query": "SELECT 1", "said": "is empty"}]}
+    assert Change.from_json(former).demands == (replace(demand, remedy=""),)
 
 
 def test_changes_that_views_of_others_stand_in_the_way_of() -> None:

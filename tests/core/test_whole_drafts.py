@@ -392,7 +392,7 @@ def test_what_stands_in_the_way_of_a_structure_is_in_the_draft() -> None:
         message="m",
         remedy="",
     )
-    demand = Demand(query="SELECT 1", said="id is required")
+    demand = Demand(query="SELECT 1", message="id is required")
     drafted = draft(
         asked(live(), planned=planned(change("make", demands=(demand,)), findings=(stuck,)))
     )

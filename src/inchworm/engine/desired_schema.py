@@ -159,7 +159,7 @@ def plan_structures(
             continue
         stuck = [
             rules.ROWS_IN_THE_WAY.finding(
-                f"{demand.said}, with {counted(rows, 'row')} there",
+                f"{demand.message}, with {counted(rows, 'row')} there",
                 part=part,
                 file=file,
                 remedy=demand.remedy or None,

@@ -145,10 +145,11 @@ class HttpClient:
         sent = {name: value.encode().decode("iso-8859-1") for name, value in given.items()}
         if body is not None:
             sent["content-type"] = "application/json"
+        address = f"{self._url}/{path.removeprefix('/')}"
         try:
             answer = self._pools.request(
                 method,
-                f"{self._url}/{path.removeprefix('/')}{'?' + urlencode(query) if query else ''}",
+                f"{address}?{urlencode(query)}" if query else address,
                 body=None if body is None else json.dumps(body).encode(),
                 headers=sent,
                 redirect=False,

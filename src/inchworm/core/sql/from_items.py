@@ -189,8 +189,8 @@ class FromResolver(ProjectionResolver):
             right = _all_named(name, new)
             resolved = [*left, *right]
             if not left or not right:
-                lacking = None if left or len(before) > 1 else next(iter(before.values()), None)
-                self._unknown_column(name, join, scope, new[0] if left and new else lacking)
+                lacking = new if left else list(before.values())
+                self._unknown_column(name, join, scope, lacking[0] if len(lacking) == 1 else None)
             if not resolved:
                 continue
             both = resolved[0]

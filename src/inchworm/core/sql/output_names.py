@@ -100,7 +100,7 @@ def _called(node: exp.Func | exp.Exists) -> _Name:
     there. Some operators are functions to it, which are spelled with what stands on their left.
     """
     kind = type(node)
-    names = [*(kind.sql_names() if isinstance(node, exp.Func) else ()), *_OTHERS.get(kind, ())]
+    names = [*(kind.sql_names() if isinstance(node, exp.Func) else ()), *_MORE_NAMES.get(kind, ())]
     length = node.meta["end"] - node.meta["start"] + 1 if "start" in node.meta else None
     text = node.sql(dialect=_DIALECT)
     called = _CALL.match(text) or _WORD.fullmatch(text)
@@ -112,7 +112,7 @@ def _called(node: exp.Func | exp.Exists) -> _Name:
     return _NONE if is_operator or not name else _Name(name.lower())
 
 
-_OTHERS: Mapping[type[exp.Expr], tuple[str, ...]] = {
+_MORE_NAMES: Mapping[type[exp.Expr], tuple[str, ...]] = {
     exp.CurrentTimestamp: ("NOW",),
     exp.StrPosition: ("STRPOS",),
 }

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 from enum import StrEnum
 from typing import Any
 
-from msgspec import Struct
+from msgspec import Struct, convert, field, to_builtins
 from msgspec.structs import asdict
 
 
@@ -23,7 +23,8 @@ class Demand(Struct, frozen=True, kw_only=True):
     """A condition for a change to work: ``query`` counts the rows that stand in its way."""
 
     query: str
-    said: str
+    message: str = field(name="said")  # the ledger's name for it
+    """What is wrong with those rows."""
     remedy: str = ""
     """What to do about those rows; empty where the rule's own remedy is all there is."""
 
@@ -67,7 +68,7 @@ class Change(Struct, frozen=True, kw_only=True):
 
     def to_json(self) -> dict[str, Any]:
         """The change as the ledger keeps it."""
-        return asdict(self) | {"demands": [asdict(demand) for demand in self.demands]}
+        return asdict(self) | {"demands": to_builtins(list(self.demands))}
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> Change:
@@ -82,7 +83,7 @@ class Change(Struct, frozen=True, kw_only=True):
                 "several": tuple(data.get("several", ())),
                 "misfits": tuple((name, query) for name, query in data.get("misfits", ())),
                 "if_fitting": tuple(data.get("if_fitting", ())),
-                "demands": tuple(Demand(**demand) for demand in data["demands"]),
+                "demands": convert(data["demands"], tuple[Demand, ...]),
             }
         )
 

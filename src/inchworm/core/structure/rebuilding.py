@@ -348,11 +348,11 @@ class _Rebuilding:
             fills_itself = column.default is not None or column.generated or "KEY" in column.rest
             if column.required and old is None and not fills_itself:
                 message = f"{name}.{column.name} is required and has no default"
-                yield Demand(query=f"SELECT count(*) FROM {sql_name(source)}", said=message)
+                yield Demand(query=f"SELECT count(*) FROM {sql_name(source)}", message=message)
             elif column.required and old is not None and not old.required:
                 empty = f"SELECT count(*) FROM {sql_name(source)} WHERE {spelled(old.name)} IS NULL"
                 yield Demand(
-                    query=empty, said=f"{name}.{column.name} is to be required, and is empty"
+                    query=empty, message=f"{name}.{column.name} is to be required, and is empty"
                 )
 
     def _in_place(self, name: str) -> Iterator[Change]:
@@ -399,7 +399,7 @@ class _Rebuilding:
                 name=f"{table}.{name}",
                 statements=(f"ALTER TABLE {sql_name(table)} {column} SET NOT NULL",),
                 effect=Effect.SLOW,
-                demands=(Demand(query=empty, said=message),),
+                demands=(Demand(query=empty, message=message),),
             )
         elif old.required and not new.required:
             yield self._alter("not required", table, name, f"{column} DROP NOT NULL")

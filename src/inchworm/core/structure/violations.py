@@ -55,11 +55,11 @@ def violations(table: str, text: str) -> tuple[Demand, ...]:
             f"SELECT coalesce(sum(n), 0) FROM (SELECT count(*) AS n FROM {source} WHERE {present} "
             f"GROUP BY {grouped} HAVING count(*) > 1) AS repeated"
         )
-        return (Demand(query=twice, said=broken),)
+        return (Demand(query=twice, message=broken),)
     check = _CHECK.match(text)
     if check is not None:
         query = f"SELECT count(*) FROM {source} WHERE NOT {check['condition']}"
-        return (Demand(query=query, said=broken),)
+        return (Demand(query=query, message=broken),)
     foreign = foreign_key(text)
     if foreign is None:
         return ()
@@ -70,7 +70,7 @@ def violations(table: str, text: str) -> tuple[Demand, ...]:
         f"SELECT count(*) FROM {source} AS a WHERE {present} AND NOT EXISTS "
         f"(SELECT 1 FROM {_quoted(foreign.target)} AS b WHERE {same})"
     )
-    return (Demand(query=query, said=broken),)
+    return (Demand(query=query, message=broken),)
 
 
 def _names(listed: str) -> tuple[str, ...]:

@@ -35,7 +35,7 @@ def added_column(table: str, column: ColumnShape, renames: Renames) -> Change:
         demands = (
             Demand(
                 query=f"SELECT count(*) FROM {sql_name(renames.table_before(table))}",
-                said=f"{table}.{column.name} is required and has no default",
+                message=f"{table}.{column.name} is required and has no default",
             ),
         )
     return Change(
@@ -123,7 +123,7 @@ class AlteredColumn:
         fill = f"UPDATE {source} SET {called} = {value} WHERE {called} IS NULL"
         demand = Demand(
             query=f"SELECT count(*) FROM {source} WHERE {called} IS NULL",
-            said=f"{self._name} is to be required, and is empty",
+            message=f"{self._name} is to be required, and is empty",
             remedy=f"Fill it first, with a value that is right: {fill};",
         )
         return Change(

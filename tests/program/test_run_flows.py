@@ -8,8 +8,9 @@ import signal
 import socket
 import threading
 import time
+import uuid
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -159,9 +160,9 @@ def test_each_row_is_sent_once_and_again_when_it_changed(
     prepare(program, receiver, rows(1, 3))
     assert run(program)["message"] == "1 row sent, 1 sent before"
     assert len(receiver.requests) == len(receiver.taken) == 3
-    kept = program.ask(url, "SELECT count(*) FROM inchworm.waiting_rows")
+    kept = program.ask(url, "SELECT count(*) FROM inchworm.unsent_rows")
     assert kept == [(0,)], "what was said is not kept longer than needed"
-    assert program.ask(url, "SELECT count(*) FROM inchworm.arrived_rows") == [(3,)]
+    assert program.ask(url, "SELECT count(*) FROM inchworm.sent_keys") == [(3,)]
 
 
 def test_a_row_that_comes_again_is_sent_once(
@@ -185,10 +186,18 @@ def test_what_was_sent_takes_no_memory(plain: Program, receiver: Receiver) -> No
     assert plain.ask(url, f"{query} '%_rows' AND constraint_type <> 'NOT NULL'") == []
 
 
+_ROWS_OF_EARLIER = (
+    "(flow VARCHAR NOT NULL, identity VARCHAR NOT NULL, state VARCHAR NOT NULL, "
+    "message VARCHAR NOT NULL, reason VARCHAR NOT NULL, changed_at VARCHAR NOT NULL, "
+    "run VARCHAR NOT NULL, PRIMARY KEY (flow, identity))"
+)
+
+
+@pytest.mark.parametrize("tables", [("sent_rows",), ("arrived_rows", "waiting_rows")])
 def test_what_an_earlier_version_recorded_counts(
-    anywhere: tuple[Program, str], receiver: Receiver
+    tables: Sequence[str], anywhere: tuple[Program, str], receiver: Receiver
 ) -> None:
-    """It had one table of all rows: those sent, those on their way, and the dead letters."""
+    """The first had one table of all rows, the next a wide one of those that were sent."""
     program, url = anywhere
     prepare(program, receiver, rows(1, 2, 3))
     run(program)
@@ -199,20 +208,27 @@ def test_what_an_earlier_version_recorded_counts(
         {"path": path[0].removeprefix("/v2").partition("?")[0], "query": {}, "headers": {}}
         | {"body": body[2]}
     )
-    ((flow,),) = program.ask(url, "SELECT DISTINCT flow FROM inchworm.arrived_rows")
+    ((flow,),) = program.ask(url, "SELECT DISTINCT flow FROM inchworm.sent_batches")
+    row_key = uuid.uuid5(uuid.NAMESPACE_OID, f"{flow} {key[0]}")
+    texts = "flow VARCHAR NOT NULL, sent_at VARCHAR NOT NULL, run VARCHAR NOT NULL"
+    arrived = f"(row_key UUID NOT NULL, {texts}, PRIMARY KEY (row_key))"
+    with_state = [("sent", ""), ("refused", message), ("sending", message)]
     program.ask(
         url,
-        "DROP TABLE inchworm.arrived_rows",
-        "DROP TABLE inchworm.waiting_rows",
-        "CREATE TABLE inchworm.sent_rows (flow VARCHAR NOT NULL, identity VARCHAR NOT NULL, "
-        "state VARCHAR NOT NULL, message VARCHAR NOT NULL, reason VARCHAR NOT NULL, "
-        "changed_at VARCHAR NOT NULL, run VARCHAR NOT NULL, PRIMARY KEY (flow, identity))",
+        *(f"DROP TABLE inchworm.{t}" for t in ("sent_keys", "sent_batches", "unsent_rows")),
         *(
-            f"INSERT INTO inchworm.sent_rows VALUES ('{flow}', '{key[at]}', '{state}', "
+            f"CREATE TABLE inchworm.{t} {arrived if t == 'arrived_rows' else _ROWS_OF_EARLIER}"
+            for t in tables
+        ),
+        *(
+            f"INSERT INTO inchworm.{tables[-1]} VALUES ('{flow}', '{key[at]}', '{state}', "
             f"'{said}', '', '2026-11-01T00:00:00Z', 'R1')"
-            for at, (state, said) in enumerate(
-                [("sent", ""), ("refused", message), ("sending", message)]
-            )
+            for at, (state, said) in enumerate(with_state)
+            if state != "sent" or len(tables) == 1
+        ),
+        *(
+            f"INSERT INTO inchworm.{t} VALUES ('{row_key}', '{flow}', '2026-11-01T00:00:00Z', 'R1')"
+            for t in tables[:-1]
         ),
         "SELECT 1",
     )
@@ -221,7 +237,11 @@ def test_what_an_earlier_version_recorded_counts(
     assert run(program, "--dead-letters")["message"] == "1 row sent"
     assert receiver.requests[-1][0] == key[1]
     assert run(program)["message"] == "0 rows sent, 3 sent before"
-    assert program.ask(url, "SELECT count(*) FROM inchworm.arrived_rows") == [(3,)]
+    first = "SELECT b.sent_at, b.run FROM inchworm.sent_keys AS k JOIN inchworm.sent_batches AS b "
+    first += f"ON b.batch = k.batch WHERE b.flow = '{flow}' ORDER BY b.sent_at"
+    assert program.ask(url, first)[0] == ("2026-11-01T00:00:00Z", "R1")
+    assert program.ask(url, "SELECT count(*) FROM inchworm.sent_keys") == [(3,)]
+    program.ask(url, *(f"CREATE TABLE inchworm.{t} (has_gone INTEGER)" for t in tables), "SELECT 1")
 
 
 def calculated(program: Program, **fields: str) -> None:

@@ -217,6 +217,21 @@ def test_many_rows_are_added_at_once(database: Database) -> None:
     assert len(database.rows("SELECT * FROM m.t")) == 3
 
 
+def test_the_log_of_many_small_transactions_is_short(tmp_path: Path) -> None:
+    """DuckDB has in memory, too, what is in its log."""
+    database = connect("duckdb:///d.duckdb", root=tmp_path)
+    database.execute("CREATE TABLE t (x VARCHAR)")
+    database.keep_log_short()
+    log = tmp_path / "d.duckdb.wal"
+    longest = 0
+    for _ in range(80):
+        with database.transaction():
+            database.add_rows("t", ["x"], [("x" * 100_000,)])
+        longest = max(longest, log.stat().st_size if log.exists() else 0)
+    assert 1_000_000 < longest < 5_000_000
+    database.close()
+
+
 def test_rows_are_found_by_any_of_many_texts(database: Database) -> None:
     """By more than a statement has values for; an index of UUIDs is of use for it, too."""
     database.execute("CREATE TABLE m.t (k UUID PRIMARY KEY, s VARCHAR)")

@@ -67,6 +67,18 @@ class Outcome(Struct):
         return ", ".join(outcomes)
 
 
+class Batch(Struct, frozen=True):
+    """Messages that are recorded as being sent.
+
+    Attributes:
+        key: that of the batch of which they are all that is on its way; None where they come from
+            several, which earlier runs recorded.
+    """
+
+    messages: Sequence[Message]
+    key: str | None = None
+
+
 def run_flow(part: PartId, site: RunSite) -> StepReport:
     """Do what a flow does by itself: send what was not sent yet, or take files not taken yet.
 
@@ -117,6 +129,7 @@ def _send_rows(
     """Send the rows that were not sent yet; or the dead letters, where those are meant."""
     sent = SentRows(site.database, site.bookkeeping.schema, site.prepared.bundle.project, part.name)
     sent.ensure()
+    site.database.keep_log_short()
     with closing(receiver):
         sending = _Sending(document, receiver, sent, site)
         try:
@@ -186,12 +199,12 @@ class _Sending:
 
     def run(self) -> None:
         """Send what may not have arrived before, and then what is new."""
-        waiting = [message for message, _ in self._sent.messages(Sent.SENDING)]
+        waiting = self._sent.messages(Sent.SENDING)
         if self._site.context.dead_letters:
-            waiting += [message for message, _ in self._sent.messages(Sent.REFUSED)]
+            waiting += self._sent.messages(Sent.REFUSED)
         self._repeated = {message.identity for message in waiting}
         for some in self._batches(iter(waiting)):
-            self._send_all(some)
+            self._send_all(Batch(some))
         if self._site.context.dead_letters:
             return
         if self._receiver.at_once == 1:
@@ -209,11 +222,11 @@ class _Sending:
         batches = self._new()
         with ThreadPoolExecutor(1) as beside:
             ahead = beside.submit(self._following, batches)
-            while (messages := ahead.result()) is not None:
+            while (batch := ahead.result()) is not None:
                 ahead = beside.submit(self._following, batches)
-                self._send_all(messages, ahead)
+                self._send_all(batch, ahead)
 
-    def _following(self, batches: Iterator[list[Message]]) -> list[Message] | None:
+    def _following(self, batches: Iterator[list[Message]]) -> Batch | None:
         """The next new messages, recorded; None behind the last."""
         some = next(batches, None)
         return None if some is None else self._recorded(some)
@@ -275,11 +288,11 @@ class _Sending:
                 for row in some:
                     yield self._receiver.message(dict(zip(names, row, strict=True)))
 
-    def _recorded(self, new: Sequence[Message]) -> list[Message]:
+    def _recorded(self, new: Sequence[Message]) -> Batch:
         """New messages, recorded as being sent; without those that cannot be sent."""
         faults = {message.identity: self._receiver.fault(message) for message in new}
         with self._site.database.transaction():
-            self._sent.add(
+            key = self._sent.add(
                 [
                     (m, Sent.REFUSED if faults[m.identity] else Sent.SENDING, faults[m.identity])
                     for m in new
@@ -290,19 +303,19 @@ class _Sending:
         for message in new:
             if faults[message.identity]:
                 self._refuse(message, faults[message.identity])
-        return [message for message in new if not faults[message.identity]]
+        return Batch([message for message in new if not faults[message.identity]], key)
 
-    def _send_all(self, messages: Sequence[Message], ahead: Future[Any] | None = None) -> None:
+    def _send_all(self, batch: Batch, ahead: Future[Any] | None = None) -> None:
         """Send messages that are recorded as being sent, and record what became of them.
 
         Args:
-            messages: the messages.
+            batch: the messages.
             ahead: work on the next ones; it uses the database, too.
         """
         arrived: list[str] = []
         refused: list[tuple[Message, str]] = []
         try:
-            for message in messages:
+            for message in batch.messages:
                 reason = self._send(message)
                 if reason is None:
                     arrived.append(message.identity)
@@ -313,11 +326,12 @@ class _Sending:
                 wait([ahead])
             self.outcome.sent += len(arrived)
             at = self._site.now()
+            is_whole = len(arrived) + len(refused) == len(batch.messages)
             with self._site.database.transaction():
-                self._sent.sent(arrived, at, self._run)
                 for message, reason in refused:
                     self._sent.stand(message.identity, Sent.REFUSED, reason, at)
                     self._refuse(message, reason)
+                self._sent.sent(arrived, at, self._run, batch.key if is_whole else None)
 
     def _refuse(self, message: Message, reason: str) -> None:
         self.outcome.refused += 1

@@ -125,6 +125,13 @@ class Session(Protocol):
         """
         ...
 
+    def keep_log_short(self) -> None:
+        """Expect many small transactions: their log is taken over before it gets long.
+
+        Where what is in the log is in memory as well, that takes less of it.
+        """
+        ...
+
     def locking(self, work: Callable[[], Result], *, brief: bool = True) -> Result:
         """Do work, in a transaction of its own, that needs locks which keep others out.
 

@@ -21,8 +21,8 @@ from inchworm.targets.databases.protocols import Database
 _AT_ONCE_FORMER = 10_000
 """Rows of an earlier version's table that are moved at a time."""
 
-_WAITING = ("flow", "identity", "state", "message", "reason", "changed_at", "run")
-"""The columns of the table of rows that have not arrived."""
+_OF_FORMER = ("flow", "identity", "state", "message", "reason", "changed_at", "run")
+"""The columns of earlier versions' tables of rows; today there is the batch as well."""
 
 
 class _OfFlow:
@@ -47,120 +47,166 @@ class _OfFlow:
 class SentRows(_OfFlow):
     """The rows that one flow has sent, and those that are on their way or dead letters.
 
-    There are two tables, as the first grows for as long as the flow runs: of a row that was sent it
-    has a short key and nothing else that is long. What a row says is in the second, until it has
-    arrived.
+    The first grow for as long as the flow runs: of a row that was sent there is a short key, and
+    that of the batch it was in; of the batch, when and by which run. What a row says is in a table
+    of its own, until the row has arrived.
     """
 
-    name = "arrived_rows"
-    _waiting = "waiting_rows"
-    _former = "sent_rows"
-    """The one table of earlier versions."""
+    name = "unsent_rows"
+    _keys = "sent_keys"
+    _batches = "sent_batches"
 
     def __init__(self, database: Database, schema: str, project: str, flow: str) -> None:
         super().__init__(database, schema, project, flow)
         self._schema = schema
-        self._waiting_table = f"{schema}.{self._waiting}"
+        self._keys_table = f"{schema}.{self._keys}"
+        self._batches_table = f"{schema}.{self._batches}"
 
     def known(self, identities: Collection[str]) -> set[str]:
         """Those of some rows that were sent before, are on their way, or were refused."""
         by_key = {_key(self._flow, identity): identity for identity in identities}
         is_asked, keys = self._database.one_of("row_key", "UUID", by_key)
-        arrived = self._database.rows(f"SELECT row_key FROM {self._table} WHERE {is_asked}", keys)
+        sent = self._database.rows(f"SELECT row_key FROM {self._keys_table} WHERE {is_asked}", keys)
         is_asked, values = self._database.one_of("identity", "VARCHAR", identities)
-        waiting = self._database.rows(
-            f"SELECT identity FROM {self._waiting_table} WHERE flow = ? AND {is_asked}",
+        unsent = self._database.rows(
+            f"SELECT identity FROM {self._table} WHERE flow = ? AND {is_asked}",
             [self._flow, *values],
         )
-        return {by_key[str(key)] for (key,) in arrived} | {each for (each,) in waiting}
+        return {by_key[str(key)] for (key,) in sent} | {each for (each,) in unsent}
 
-    def messages(self, state: Sent) -> list[tuple[Message, str]]:
-        """The messages that stand so, each with the reason."""
+    def messages(self, state: Sent) -> list[Message]:
+        """The messages that stand so."""
         rows = self._database.rows(
-            f"SELECT identity, message, reason FROM {self._waiting_table} "
+            f"SELECT identity, message FROM {self._table} "
             "WHERE flow = ? AND state = ? ORDER BY changed_at, identity",
             [self._flow, state.value],
         )
-        return [(Message.of_text(identity, text), reason) for identity, text, reason in rows]
+        return [Message.of_text(identity, text) for identity, text in rows]
 
-    def add(self, messages: Sequence[tuple[Message, Sent, str]], at: str, run: str) -> None:
-        """Record new messages, with where they stand and why. Called inside a transaction."""
-        self._database.add_rows(
-            self._waiting_table,
-            _WAITING,
-            [
-                (self._flow, message.identity, state.value, message.text, reason, at, run)
-                for message, state, reason in messages
-            ],
+    def add(self, messages: Sequence[tuple[Message, Sent, str]], at: str, run: str) -> str:
+        """Record new messages, with where they stand and why; the key of their batch.
+
+        Called inside a transaction.
+        """
+        batch = _new_key()
+        self._add_unsent(
+            (self._flow, message.identity, state.value, message.text, reason, at, run, batch)
+            for message, state, reason in messages
         )
+        return batch
 
-    def sent(self, identities: Collection[str], at: str, run: str) -> None:
-        """Record that messages have arrived; what they said is forgotten. In a transaction."""
-        is_sent, values = self._database.one_of("identity", "VARCHAR", identities)
+    def sent(self, identities: Collection[str], at: str, run: str, batch: str | None) -> None:
+        """Record that messages have arrived; what they said is forgotten. In a transaction.
+
+        Args:
+            identities: the messages.
+            at: the time, ISO 8601, UTC.
+            run: the run that sent them.
+            batch: where they are all that is still on its way of a batch, its key. DuckDB keeps
+                four kilobytes of memory in use for each statement that deletes rows by their
+                identities, and none for one that deletes a batch.
+        """
+        if not identities:
+            return
+        if batch is not None:
+            is_sent, values = "batch = ? AND state = ?", [batch, Sent.SENDING.value]
+        else:
+            is_sent, values = self._database.one_of("identity", "VARCHAR", identities)
         self._database.execute(
-            f"DELETE FROM {self._waiting_table} WHERE flow = ? AND {is_sent}",
-            [self._flow, *values],
+            f"DELETE FROM {self._table} WHERE flow = ? AND {is_sent}", [self._flow, *values]
         )
-        self._arrived((self._flow, identity, at, run) for identity in identities)
+        self._add_sent(self._flow, at, run, (_key(self._flow, each) for each in identities))
 
     def stand(self, identity: str, state: Sent, reason: str, at: str) -> None:
         """Record where a message stands, and why. Called inside a transaction."""
         self._database.execute(
-            f"UPDATE {self._waiting_table} SET state = ?, reason = ?, changed_at = ? "
+            f"UPDATE {self._table} SET state = ?, reason = ?, changed_at = ? "
             "WHERE flow = ? AND identity = ?",
             [state.value, reason, at, self._flow, identity],
         )
 
     def ensure(self) -> None:
-        """Make the tables, unless they are there; what an earlier version recorded moves there.
+        """Make the tables, unless they are there; what earlier versions recorded moves there.
 
         Raises:
             LockHeld: when another flow of ours does it, and takes long.
         """
-        if self._tables() >= {self.name, self._waiting}:
+        if self.name in self._tables():
             return
         with self._database.transaction():
             self._database.take_turn()
             tables = self._tables()
-            if tables >= {self.name, self._waiting}:
+            if self.name in tables:
                 return
-            columns = "row_key UUID NOT NULL, flow VARCHAR NOT NULL, sent_at VARCHAR NOT NULL, "
-            self._make(self._table, f"{columns}run VARCHAR NOT NULL", "row_key")
-            columns = " VARCHAR NOT NULL, ".join(_WAITING)
-            self._make(self._waiting_table, f"{columns} VARCHAR NOT NULL", "flow, identity")
-            if self._former in tables:
-                self._take_over(f"{self._schema}.{self._former}")
+            self._make(self._keys_table, ("row_key UUID", "batch UUID"), "PRIMARY KEY (row_key)")
+            texts = ("flow VARCHAR", "sent_at VARCHAR", "run VARCHAR")
+            self._make(self._batches_table, ("batch UUID", *texts), "PRIMARY KEY (batch)")
+            self._make(
+                self._table,
+                (*(f"{name} VARCHAR" for name in _OF_FORMER), "batch UUID"),
+                "PRIMARY KEY (flow, identity), UNIQUE (flow, batch, identity)",
+            )
+            for former in ("sent_rows", "waiting_rows"):
+                if former in tables:
+                    self._take_over(f"{self._schema}.{former}")
+            if "arrived_rows" in tables:
+                self._take_over_keys(f"{self._schema}.arrived_rows")
 
-    def _make(self, table: str, columns: str, key: str) -> None:
-        """Make a table, with an index by its key where that does not stay in memory.
+    def _make(self, table: str, columns: Sequence[str], keys: str) -> None:
+        """Make a table, with indexes by its keys where those do not stay in memory.
 
-        In memory it takes a hundred bytes a row, of millions that were sent; and a scan of the keys
-        answers for thousands of rows at a time. One run of a flow has the database to itself there.
+        In memory they take a hundred bytes a row, of millions that were sent; and a scan of the
+        keys answers for thousands of rows at a time. One run of a flow has the database to itself
+        there.
         """
-        index = "" if self._database.indexes_in_memory else f", PRIMARY KEY ({key})"
-        self._database.execute(f"CREATE TABLE {table} ({columns}{index})")
+        described = [f"{column} NOT NULL" for column in columns]
+        if not self._database.indexes_in_memory:
+            described.append(keys)
+        self._database.execute(f"CREATE TABLE {table} ({', '.join(described)})")
 
     def _tables(self) -> frozenset[str]:
         return self._database.tables_in(self._schema)
 
     def _take_over(self, former: str) -> None:
-        """Move what an earlier version recorded, of all flows, and remove its table."""
-        query = f"SELECT {', '.join(_WAITING)} FROM {former}"
+        """Move the rows that an earlier version recorded, of all flows, and remove its table."""
+        query = f"SELECT {', '.join(_OF_FORMER)} FROM {former}"
         with closing(self._database.batches(query, _AT_ONCE_FORMER)) as batches:
             for _, rows in batches:
-                arrived = [row for row in rows if row[2] == Sent.SENT]
-                self._arrived((flow, identity, at, run) for flow, identity, *_, at, run in arrived)
-                waiting = [row for row in rows if row[2] != Sent.SENT]
-                self._database.add_rows(self._waiting_table, _WAITING, waiting)
+                sent: dict[tuple[str, str, str], list[str]] = {}
+                for flow, identity, state, _, _, at, run in rows:
+                    if state == Sent.SENT:
+                        sent.setdefault((flow, at, run), []).append(_key(flow, identity))
+                for (flow, at, run), keys in sent.items():
+                    self._add_sent(flow, at, run, keys)
+                batch = _new_key()
+                self._add_unsent((*row, batch) for row in rows if row[2] != Sent.SENT)
         self._database.execute(f"DROP TABLE {former}")
 
-    def _arrived(self, rows: Iterable[tuple[str, str, str, str]]) -> None:
-        """Record rows as sent: flow, identity, time and run of each."""
-        self._database.add_rows(
-            self._table,
-            ("row_key", "flow", "sent_at", "run"),
-            [(_key(flow, identity), flow, at, run) for flow, identity, at, run in rows],
+    def _take_over_keys(self, former: str) -> None:
+        """Move the keys that an earlier version recorded, of all flows, and remove its table."""
+        query = f"SELECT DISTINCT flow, sent_at, run FROM {former}"
+        batches = [(*row, _new_key()) for row in self._database.rows(query)]
+        columns = ("flow", "sent_at", "run", "batch")
+        self._database.add_rows(self._batches_table, columns, batches)
+        same = " AND ".join(f"b.{name} = f.{name}" for name in columns[:-1])
+        self._database.execute(
+            f"INSERT INTO {self._keys_table} (row_key, batch) "
+            "SELECT f.row_key, b.batch "
+            f"FROM {former} AS f JOIN {self._batches_table} AS b ON {same}"
         )
+        self._database.execute(f"DROP TABLE {former}")
+
+    def _add_sent(self, flow: str, at: str, run: str, keys: Iterable[str]) -> None:
+        """Record keys of rows of a flow as sent, in a batch of their own."""
+        batch = _new_key()
+        columns = ("batch", "flow", "sent_at", "run")
+        self._database.add_rows(self._batches_table, columns, [(batch, flow, at, run)])
+        self._database.add_rows(
+            self._keys_table, ("row_key", "batch"), [(key, batch) for key in keys]
+        )
+
+    def _add_unsent(self, rows: Iterable[tuple[str, ...]]) -> None:
+        self._database.add_rows(self._table, (*_OF_FORMER, "batch"), list(rows))
 
 
 class TakenRequests(_OfFlow):
@@ -231,3 +277,8 @@ def _key(flow: str, identity: str) -> str:
     It takes a quarter of the memory that an index over flow and identity takes.
     """
     return str(uuid.uuid5(uuid.NAMESPACE_OID, f"{flow} {identity}"))
+
+
+def _new_key() -> str:
+    """A key for a batch: a random UUID."""
+    return str(uuid.uuid4())

@@ -193,6 +193,9 @@ class PostgresSession(Noting):
             if not self._connection.closed:
                 self.execute("RESET max_parallel_workers_per_gather")
 
+    def keep_log_short(self) -> None:
+        """Nothing to do: the server takes care of its log."""
+
     def locking(self, work: Callable[[], Result], *, brief: bool = True) -> Result:
         """Do work that needs locks: again and again, so that nobody waits for long behind it."""
         self._interrupted.clear()

@@ -134,6 +134,9 @@ class SqliteSession(Noting):
         """Nothing to do: SQLite works in one thread, and its caches are small."""
         yield
 
+    def keep_log_short(self) -> None:
+        """Nothing to do: its log is a file and nothing else."""
+
     def locking(self, work: Callable[[], Result], *, brief: bool = True) -> Result:
         """Do the work: whoever writes has the whole file, and readers are never kept out."""
         return work()

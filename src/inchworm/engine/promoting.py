@@ -44,9 +44,6 @@ from inchworm.engine.site import Site
 from inchworm.store.ledger import Ledger
 from inchworm.targets.machine import Machine
 
-THREADS = 4
-"""How many models are built at a time where the environment does not say."""
-
 
 class Work(Struct, kw_only=True):
     """Everything that carrying out needs.
@@ -298,7 +295,9 @@ class _Promoting:
         executor = Executor(
             site=self.site,
             journal=journal,
-            crew=lambda size: self.site.crew(min(size, self._threads)),
+            crew=lambda size: self.site.crew(
+                min(size, self.work.prepared.environment.database.at_once)
+            ),
             interrupt=lambda site: site.database.interrupt(),
             failed=self.site.failed,
         )
@@ -330,10 +329,6 @@ class _Promoting:
             if not journal.state(action.number).is_over
         }
         self.work.ledger.record_statements(self.before.id, Statements.of(statements))
-
-    @property
-    def _threads(self) -> int:
-        return self.work.prepared.environment.database.threads or THREADS
 
     def _move(self, state: State, message: str = "") -> Promotion:
         return self.work.ledger.move(self.work.promotion, state, message)

@@ -7,9 +7,7 @@ from contextlib import ExitStack, closing, contextmanager
 from copy import copy
 from functools import cached_property, lru_cache
 from types import MappingProxyType
-from typing import Self
-
-from sqlglot import exp
+from typing import TYPE_CHECKING, Self
 
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.identifiers import PartId, PromotionId, RelationName
@@ -19,15 +17,15 @@ from inchworm.core.promotion.holds import Hold
 from inchworm.core.promotion.rollback import Undone
 from inchworm.core.rendered import Script
 from inchworm.core.running.run import Run, RunId
-from inchworm.core.sql.parse import parse_query, split_script
-from inchworm.core.sql.renamed_tables import with_tables
-from inchworm.core.sql.render import to_text
 from inchworm.core.structure.changes import Change
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.staging import StagingArea
 from inchworm.engine.structure_record import StructureRecord
 from inchworm.targets.databases.api_versions import ApiVersions
+
+if TYPE_CHECKING:  # a run that builds nothing does without the parser's 30 MB
+    from sqlglot import exp
 
 _NO_CHANGES: Mapping[PartId, tuple[Change, ...]] = MappingProxyType({})
 _NOTHING_UNDONE: Undone = MappingProxyType({})
@@ -142,17 +140,24 @@ class Site:
 
     def sql(self, query: str | exp.Query, name: Callable[[str], str]) -> str:
         """A query as the database reads it, each table under the name that ``name`` gives it."""
+        from inchworm.core.sql.renamed_tables import with_tables
+        from inchworm.core.sql.render import to_text
+
         dialect = self.assembly.dialect
         tree = _parsed(query, dialect) if isinstance(query, str) else query
         return to_text(with_tables(tree, name, dialect), self.database.dialect)
 
     def type(self, type_: str) -> str:
         """A column type of the project's dialect in the database's."""
+        from sqlglot import exp
+
         kind = exp.DataType.build(type_, dialect=self.assembly.dialect, udt=True)
         return kind.sql(dialect=self.database.dialect)
 
     def statements(self, sql: str) -> Iterator[str]:
         """The statements of a script, under the names that schemas have in this environment."""
+        from inchworm.core.sql.parse import split_script
+
         for statement in split_script(sql, self.assembly.dialect):
             yield self.names.statement(statement)
 
@@ -235,4 +240,6 @@ class Site:
 @lru_cache(maxsize=4096)
 def _parsed(query: str, dialect: str) -> exp.Query:
     """The tree of a query; a model is tried before it is built. Nobody changes the tree."""
+    from inchworm.core.sql.parse import parse_query
+
     return parse_query(query, dialect)

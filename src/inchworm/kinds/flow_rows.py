@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
-from sqlglot import exp
 
-from inchworm.core.sql.parse import parse_query
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.kinds.flow_settings import Flow
+
+if TYPE_CHECKING:  # a flow of a table's rows as they are does without the parser
+    from sqlglot import exp
 
 _COLUMN = re.compile(r"[\w$ ]+")
 
@@ -41,9 +43,16 @@ def outward_rows(flow: Flow) -> OutwardRows:
         SqlProblem: when its query does not parse, or an expression: see :func:`expression_of`.
     """
     source, fields = flow.settings.from_, flow.settings.fields
-    query = parse_query(source.query, flow.dialect, flow.declared) if source.query else None
     once_per = flow.settings.once_per
-    if not any(map(is_calculated, fields.values())):
+    is_plain = not any(map(is_calculated, fields.values()))
+    if is_plain and not source.query:
+        return OutwardRows(query=None, fields=fields, once_per=once_per)
+    from sqlglot import exp
+
+    from inchworm.core.sql.parse import parse_query
+
+    query = parse_query(source.query, flow.dialect, flow.declared) if source.query else None
+    if is_plain:
         return OutwardRows(query=query, fields=fields, once_per=once_per)
     if len({name.lower() for name in fields}) < len(fields):
         raise SqlProblem("two fields differ only in upper and lower case", None)
@@ -66,6 +75,10 @@ def expression_of(text: str, flow: Flow) -> exp.Expr:
     Raises:
         SqlProblem: when it does not parse, is more than one expression, or needs many rows.
     """
+    from sqlglot import exp
+
+    from inchworm.core.sql.parse import parse_query
+
     if not is_calculated(text):
         return exp.column(exp.to_identifier(text))
     try:

@@ -64,6 +64,10 @@ class Corner(Struct, frozen=True, kw_only=True):
         return frozenset(name for name in known if any(c.fullmatch(name) for c in corners))
 
 
+_AT_ONCE = 4
+"""Models that are built at a time where the environment does not say."""
+
+
 class DatabaseAddress(Struct, frozen=True, kw_only=True):
     """Where an environment's database is. ``url`` and ``password`` may hold ``${parameters}``."""
 
@@ -71,6 +75,7 @@ class DatabaseAddress(Struct, frozen=True, kw_only=True):
     password: str | None = None
     schema_pattern: str = "{schema}"
     threads: int | None = None
+    """How many the database may use, where it can be told."""
     bookkeeping: str = "inchworm"
     """The schema in which the database's own bookkeeping is."""
     keep_replaced: bool = True
@@ -81,6 +86,11 @@ class DatabaseAddress(Struct, frozen=True, kw_only=True):
     """Tables and columns, by logical name, whose values a change of structure may lose."""
     corner: Corner | None = None
     """The corner that it is, where everybody has one of their own."""
+
+    @property
+    def at_once(self) -> int:
+        """How many models are built at a time."""
+        return self.threads or _AT_ONCE
 
     @property
     def has_corners(self) -> bool:

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from msgspec import Struct
 from msgspec.structs import replace
-from tenacity import RetryCallState, Retrying, retry_if_exception, stop_after_attempt
-from tenacity.wait import wait_random_exponential
 
 from inchworm.core.counting import counted
 from inchworm.core.errors import InchwormError, TargetError
@@ -19,12 +17,13 @@ from inchworm.core.rendered import Store
 from inchworm.core.running.run import RunStep
 from inchworm.core.running.states import Work
 from inchworm.engine.executor import Mode
-from inchworm.engine.model_build import ModelBuild
-from inchworm.engine.row_checks import judge_file, judge_model
 from inchworm.engine.running.deadline import deadline
 from inchworm.engine.running.failure import StepFailed
 from inchworm.engine.running.site import RunSite
 from inchworm.engine.running.switching import switch_over
+
+if TYPE_CHECKING:
+    from tenacity import RetryCallState
 
 _LONGEST_PAUSE = 60.0
 """Seconds between two attempts, at most."""
@@ -65,23 +64,10 @@ class RunAction(Struct, frozen=True):
         Raises:
             InchwormError: when the last attempt failed, too.
         """
-        limits = self.step.limits
         attempts: list[str] = []
-
-        def note(state: RetryCallState) -> None:
-            error = state.outcome.exception() if state.outcome else None
-            attempts.append(f"attempt {state.attempt_number} failed: {error}")
-
-        retrying = Retrying(
-            stop=stop_after_attempt(limits.retries + 1),
-            wait=wait_random_exponential(multiplier=1, max=_LONGEST_PAUSE),
-            retry=retry_if_exception(lambda error: _can_pass(error, site)),
-            sleep=site.pause,
-            before_sleep=note,
-            reraise=True,
-        )
+        attempt = _retrying(self.step, site, attempts) if self.step.limits.retries else _once
         try:
-            report: StepReport = retrying(self._attempt, site)
+            report = attempt(self._attempt, site)
         except InchwormError as error:
             return _failed(error, attempts)
         return (
@@ -100,6 +86,34 @@ class RunAction(Struct, frozen=True):
     @property
     def _tables(self) -> frozenset[RelationName]:
         return frozenset(part.relation for part in self.stage)
+
+
+_Attempt = Callable[["RunSite"], StepReport]
+
+
+def _once(attempt: _Attempt, site: RunSite) -> StepReport:
+    return attempt(site)
+
+
+def _retrying(
+    step: RunStep, site: RunSite, attempts: list[str]
+) -> Callable[[_Attempt, RunSite], StepReport]:
+    """Makes attempts until one succeeds, as many as the step may; notes those that failed."""
+    from tenacity import Retrying, retry_if_exception, stop_after_attempt  # few steps need it
+    from tenacity.wait import wait_random_exponential
+
+    def note(state: RetryCallState) -> None:
+        error = state.outcome.exception() if state.outcome else None
+        attempts.append(f"attempt {state.attempt_number} failed: {error}")
+
+    return Retrying(
+        stop=stop_after_attempt(step.limits.retries + 1),
+        wait=wait_random_exponential(multiplier=1, max=_LONGEST_PAUSE),
+        retry=retry_if_exception(lambda error: _can_pass(error, site)),
+        sleep=site.pause,
+        before_sleep=note,
+        reraise=True,
+    )
 
 
 def _can_pass(error: BaseException, site: RunSite) -> bool:
@@ -139,6 +153,8 @@ def _limited(step: RunStep, site: RunSite) -> Iterator[None]:
 
 
 def _build(action: RunAction, site: RunSite) -> StepReport:
+    from inchworm.engine.model_build import ModelBuild
+
     site = site.reading_staged(action._tables)
     model = action._model()
     physical = site.physical(model.relation)
@@ -157,6 +173,8 @@ def _build(action: RunAction, site: RunSite) -> StepReport:
 
 
 def _check(action: RunAction, site: RunSite) -> StepReport:
+    from inchworm.engine.row_checks import judge_file, judge_model
+
     site = site.reading_staged(action._tables)
     part = action._model()
     with site.database.reading():

@@ -32,26 +32,13 @@ from inchworm.core.sql.render import to_text
 from inchworm.engine.notebook_queries import query_with_values
 from inchworm.engine.notebook_rows import columns_in_table
 from inchworm.engine.running.site import RunSite
+from inchworm.engine.running.switching import StoredTable
 from inchworm.store.frames import read_frame
 from inchworm.targets.databases.quoting import quoted
 from inchworm.targets.secrets import Secrets
 
 LARGEST_REQUEST = 16 * 1024 * 1024
 """Bytes of a request; rows come as files."""
-
-
-class StoredTable(Struct, frozen=True, kw_only=True):
-    """Rows that a notebook gave to one of its tables.
-
-    Attributes:
-        key: columns by which a row replaces another; without any, all rows are replaced.
-        columns: the columns that the rows have.
-    """
-
-    table: RelationName
-    key: tuple[str, ...]
-    columns: tuple[str, ...]
-    rows: int
 
 
 class BridgeSocket:

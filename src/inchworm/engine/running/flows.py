@@ -12,15 +12,14 @@ from __future__ import annotations
 
 import tempfile
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import closing
+from functools import cached_property, partial
 from itertools import chain, islice
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, field
-from tenacity import Retrying, retry_if_result, stop_after_attempt
-from tenacity.wait import wait_random_exponential
 
 from inchworm.core.counting import counted
 from inchworm.core.errors import TargetError
@@ -35,6 +34,9 @@ from inchworm.targets.databases.quoting import quoted
 from inchworm.targets.databases.sent_rows import SentRows
 from inchworm.targets.file_places import FilePlace
 from inchworm.targets.secrets import Secrets
+
+if TYPE_CHECKING:
+    from tenacity import RetryCallState
 
 _ATTEMPTS = 5
 _LONGEST_PAUSE = 60.0
@@ -188,13 +190,6 @@ class _Sending:
         self._next = 0.0
         self._repeated: set[str] = set()
         """Identities of messages that may have arrived before, and are sent again."""
-        self._retrying = Retrying(
-            stop=stop_after_attempt(_ATTEMPTS),
-            wait=self._wait,
-            sleep=site.pause,
-            retry=retry_if_result(lambda reply: reply.verdict is Verdict.AGAIN),
-            retry_error_callback=lambda state: state.outcome.result() if state.outcome else None,
-        )
         self.outcome = Outcome()
 
     def run(self) -> None:
@@ -347,7 +342,7 @@ class _Sending:
         reply = self._exchange(message)
         if reply.verdict is Verdict.AGAIN:
             attempts = chain([reply], iter(lambda: self._exchange(message), None))
-            reply = self._retrying(next, attempts)
+            reply = self._retrying(attempts)
         match reply.verdict:
             case Verdict.TAKEN:
                 return None
@@ -368,10 +363,28 @@ class _Sending:
         self._next = time.monotonic() + self._pause
         return self._receiver.deliver(message)
 
-    @staticmethod
-    def _wait(state: Any) -> float:
-        """Seconds until the next attempt: those that the receiver asks for, within bounds."""
-        reply = state.outcome.result() if state.outcome and not state.outcome.failed else None
-        if reply is not None and reply.pause is not None:
-            return min(float(reply.pause), _LONGEST_PAUSE)
-        return float(wait_random_exponential(multiplier=0.5, max=_LONGEST_PAUSE)(state))
+    @cached_property
+    def _retrying(self) -> Callable[[Iterator[Reply]], Reply]:
+        """Takes replies, each after a pause, until one says something else than to try again.
+
+        The pause is the one that the receiver asks for, within bounds.
+        """
+        from tenacity import Retrying, retry_if_result, stop_after_attempt  # few flows need it
+        from tenacity.wait import wait_random_exponential
+
+        by_itself = wait_random_exponential(multiplier=0.5, max=_LONGEST_PAUSE)
+
+        def pause(state: RetryCallState) -> float:
+            asked = state.outcome.result().pause if state.outcome else None
+            return by_itself(state) if asked is None else min(float(asked), _LONGEST_PAUSE)
+
+        return partial(
+            Retrying(
+                stop=stop_after_attempt(_ATTEMPTS),
+                wait=pause,
+                sleep=self._site.pause,
+                retry=retry_if_result(lambda reply: reply.verdict is Verdict.AGAIN),
+                retry_error_callback=lambda state: state.outcome and state.outcome.result(),
+            ),
+            next,
+        )

@@ -31,7 +31,6 @@ from inchworm.engine.executor import Executor
 from inchworm.engine.locks import Lock
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
-from inchworm.engine.promoting import THREADS
 from inchworm.engine.running.actions import RunAction
 from inchworm.engine.running.deadline import deadline
 from inchworm.engine.running.site import RunContext, RunSite
@@ -415,7 +414,9 @@ class _Running:
         executor = Executor(
             site=self._site,
             journal=journal,
-            crew=lambda size: self._site.crew(min(size, self._threads)),
+            crew=lambda size: self._site.crew(
+                min(size, self._work.prepared.environment.database.at_once)
+            ),
             interrupt=lambda site: site.stop(),
         )
         try:
@@ -442,10 +443,6 @@ class _Running:
         tables |= {t for part in notebooks if isinstance(part, PartId) for t in site.store_of(part)}
         site.staging.reserve(map(site.physical, tables), beside_others=self._work.is_shared)
         site.context.staged_names = site.staging.names
-
-    @property
-    def _threads(self) -> int:
-        return self._work.prepared.environment.database.threads or THREADS
 
     def _clear(self) -> None:
         """Remove what was built and did not go live."""

@@ -4,13 +4,28 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from msgspec import Struct
+
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import RelationName
 from inchworm.core.rendered import Store
-from inchworm.engine.running.bridge import StoredTable
 from inchworm.engine.running.site import RunSite
 from inchworm.targets.databases.protocols import Switch
 from inchworm.targets.databases.quoting import quoted, quoted_one
+
+
+class StoredTable(Struct, frozen=True, kw_only=True):
+    """Rows that a notebook gave to one of its tables.
+
+    Attributes:
+        key: columns by which a row replaces another; without any, all rows are replaced.
+        columns: the columns that the rows have.
+    """
+
+    table: RelationName
+    key: tuple[str, ...]
+    columns: tuple[str, ...]
+    rows: int
 
 
 def switch_over(stores: Mapping[RelationName, Store], site: RunSite) -> None:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import asyncio
 import datetime as dt
+import queue
 import signal
 import socket
 import subprocess
 import time
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import httpx
@@ -18,6 +19,8 @@ from msgspec.structs import replace
 from openapi_spec_validator import OpenAPIV31SpecValidator
 
 from inchworm.application.schedules import LiveEnvironment, LiveSchedule
+from inchworm.application.source_tree import SourceTree
+from inchworm.application.workplace import Workplace
 from inchworm.cli.commands.serve import _by_environment
 from inchworm.core.environments.environment import (
     DatabaseAddress,
@@ -32,6 +35,7 @@ from inchworm.host.app import DESCRIPTION, create_app
 from inchworm.host.host import Host, Watched
 from inchworm.host.scheduling import jobs_due
 from inchworm.host.tokens import Tokens
+from inchworm.targets.machine import Machine
 from tests.driver import COMMAND, PLAIN, Program
 from tests.once import SQLITE, Once
 
@@ -201,6 +205,31 @@ def test_it_tells_how_things_stand(served: Asked) -> None:
     assert list(OpenAPIV31SpecValidator(DESCRIPTION).iter_errors()) == []
     assert served("GET", "/nothing").status_code == 404
     assert served("DELETE", "/v1/runs").headers["content-type"] == "application/problem+json"
+
+
+def test_runs_of_a_shared_database_begin_beside_each_other_before_it_was_looked_at(
+    starter: Program,
+) -> None:
+    """They know of each other by their locks; a host that cannot look now need not know of them."""
+    url = f"postgresql://river@127.0.0.1:{free_port()}/nowhere"
+    starter.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", url)
+    tree = SourceTree.around(starter.folder)
+    machine = Machine(root=starter.folder, environ={}, login="lena")
+    started: queue.Queue[str] = queue.Queue()
+
+    def start(arguments: Sequence[str]) -> subprocess.Popen[str]:
+        started.put(arguments[1])
+        return subprocess.Popen(["sleep", "600"], text=True, stderr=subprocess.PIPE)
+
+    host = Host(["dev"], lambda: Workplace.around(tree, machine, lambda: NOW), start, print)
+    host.begin()
+    try:
+        for name in ("first", "second"):
+            host.call("dev", name)
+        assert {started.get(timeout=60), started.get(timeout=60)} == {"first", "second"}
+    finally:
+        host.patience = 0
+        host.stop()
 
 
 # ---- the process -------------------------------------------------------------------------------

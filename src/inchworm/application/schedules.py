@@ -114,7 +114,6 @@ class LiveEnvironment(Struct, frozen=True, kw_only=True):
         ended: when the last run of each pipeline that succeeded there ended.
         arrived: by flow, the files that a schedule waits for and that were not taken yet.
         troubles: why files that a schedule waits for could not be looked for.
-        is_shared: whether several runs can be at work in its database at a time.
     """
 
     environment: Environment
@@ -125,7 +124,6 @@ class LiveEnvironment(Struct, frozen=True, kw_only=True):
     ended: Mapping[PartId, dt.datetime] = field(default_factory=dict)
     arrived: Mapping[str, Sequence[ListedFile]] = field(default_factory=dict)
     troubles: tuple[str, ...] = ()
-    is_shared: bool = False
 
 
 def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment:
@@ -156,8 +154,16 @@ def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment
         ended=_ended(workplace, environment) if any(s.scheduled.after for s in schedules) else {},
         arrived=arrived,
         troubles=troubles,
-        is_shared=is_shared(environment, values),
     )
+
+
+def can_be_shared(workplace: Workplace, environment: Environment) -> bool:
+    """Whether several runs can be at work in an environment at a time; nothing is opened for it.
+
+    Raises:
+        InchwormError: when the address of its database lacks a value.
+    """
+    return is_shared(environment, workplace.values(environment))
 
 
 def _ended(workplace: Workplace, environment: Environment) -> dict[PartId, dt.datetime]:

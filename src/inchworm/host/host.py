@@ -18,7 +18,7 @@ from functools import partial
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from inchworm.application.schedules import LiveEnvironment, read_live
+from inchworm.application.schedules import LiveEnvironment, can_be_shared, read_live
 from inchworm.application.workplace import Workplace
 from inchworm.core.errors import InchwormError, UsageError
 from inchworm.core.running.copying import ListedFile
@@ -47,12 +47,14 @@ class Watched(Struct, frozen=True, kw_only=True):
 
     Attributes:
         live: None where it could not be read yet.
+        is_shared: whether several runs can be at work there at a time.
         problem: why it could not be read at the last look.
         jobs: the runs that are at work there.
     """
 
     name: str
     live: LiveEnvironment | None = None
+    is_shared: bool = False
     problem: str = ""
     jobs: tuple[AtWork, ...] = ()
 
@@ -161,6 +163,7 @@ class Host(Struct):
         considered = _Considered()
         while not self._stopping.is_set():
             self._woken[name].clear()
+            self._see_whether_shared(name)
             if self._has_room(name):
                 self._start_called(name)
             if self._has_room(name):  # a file that one process has open cannot be looked at
@@ -171,8 +174,17 @@ class Host(Struct):
     def _has_room(self, name: str) -> bool:
         """Whether another run may begin there now."""
         watched = self._watched[name]
-        is_shared = watched.live is not None and watched.live.is_shared
-        return len(watched.jobs) < (_AT_ONCE if is_shared else 1)
+        return len(watched.jobs) < (_AT_ONCE if watched.is_shared else 1)
+
+    def _see_whether_shared(self, name: str) -> None:
+        """See it by its address: what is at work there may keep it from being looked at."""
+        workplace = self.workplace()
+        try:
+            is_shared = can_be_shared(workplace, workplace.project.environment(name))
+        except InchwormError as error:
+            self._note(name, problem=str(error))
+        else:
+            self._note(name, is_shared=is_shared)
 
     def _start_called(self, name: str) -> None:
         """Start what somebody called for, in the order of the calls, as far as there is room."""

@@ -10,7 +10,7 @@ import socket
 import subprocess
 import time
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 import httpx
@@ -32,8 +32,8 @@ from inchworm.core.lineage.facts import Scheduled
 from inchworm.core.running.copying import ListedFile
 from inchworm.core.running.schedules import Missed
 from inchworm.host.app import DESCRIPTION, create_app
-from inchworm.host.host import Host, Watched
-from inchworm.host.scheduling import jobs_due
+from inchworm.host.host import Host, NotBegun, Watched
+from inchworm.host.scheduling import Job, jobs_due
 from inchworm.host.tokens import Tokens
 from inchworm.targets.machine import Machine
 from tests.driver import COMMAND, PLAIN, Program
@@ -130,7 +130,15 @@ class Asked:
             raise AssertionError("nothing is started here")
 
         host = Host(["dev"], lambda: None, refuse, print)  # type: ignore[arg-type, return-value]
-        host._watched["dev"] = Watched(name="dev", live=watched("0 2 * * *"))
+        not_begun = NotBegun(
+            job=Job(environment="dev", name="all", schedule="all.often", due=NOW),
+            at=NOW,
+            why="<somebody> is at work.",
+            is_tried_again=True,
+        )
+        host._watched["dev"] = Watched(
+            name="dev", live=watched("0 2 * * *"), not_begun=(not_begun,)
+        )
         host._called["dev"] = deque()
         self._app = create_app(
             host, list, lambda: NOW, Tokens.of({"dev": TOKEN, "test": OTHER_TOKEN})
@@ -196,8 +204,20 @@ def test_it_tells_how_things_stand(served: Asked) -> None:
     assert "all.often" in page
     assert "2026-05-02 02:00 UTC" in page
     assert "<script" not in page
+    assert "&lt;somebody&gt; is at work. It is tried again." in page
+    assert served("GET", "/v1/runs").json()["not_begun"] == [
+        {
+            "environment": "dev",
+            "name": "all",
+            "started": "all.often",
+            "at": "2026-05-01T12:00:30+00:00",
+            "why": "<somebody> is at work.",
+            "is_tried_again": True,
+        }
+    ]
     text = served("GET", "/metrics").text
     assert text.endswith("# EOF\n")
+    assert 'inchworm_not_begun{environment="dev"} 1' in text
     assert 'inchworm_environment_readable{environment="dev"} 1' in text
     assert 'inchworm_due_timestamp_seconds{environment="dev",schedule="all.often"} 17' in text
     assert served("GET", "/openapi.json").json() == DESCRIPTION
@@ -207,29 +227,75 @@ def test_it_tells_how_things_stand(served: Asked) -> None:
     assert served("DELETE", "/v1/runs").headers["content-type"] == "application/problem+json"
 
 
+class Hosting:
+    """A host in this process, whose runs are processes of the test.
+
+    Args:
+        program: the project.
+        script: by the name of what is run, the shell scripts that its runs are, one after another.
+    """
+
+    def __init__(self, program: Program, script: Mapping[str, Sequence[str]]) -> None:
+        tree = SourceTree.around(program.folder)
+        machine = Machine(root=program.folder, environ={}, login="lena")
+        self.started: queue.Queue[str] = queue.Queue()
+        self.said: list[str] = []
+        self._ended: queue.Queue[str] = queue.Queue()
+        scripts = {name: iter(each) for name, each in script.items()}
+
+        def start(arguments: Sequence[str]) -> subprocess.Popen[str]:
+            self.started.put(arguments[1])
+            command = ["sh", "-c", next(scripts[arguments[1]])]
+            return subprocess.Popen(command, text=True, stderr=subprocess.PIPE)
+
+        def say(line: str) -> None:
+            self.said.append(line)
+            if not line.endswith(" begins"):
+                self._ended.put(line)
+
+        workplace = lambda: Workplace.around(tree, machine, lambda: NOW)  # noqa: E731
+        self.host = Host(["dev"], workplace, start, say, patience=0, pause=0)
+
+    def __enter__(self) -> Hosting:
+        self.host.begin()
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self.host.stop()
+
+    def until(self, end: str) -> None:
+        """Wait until a run has ended so."""
+        while self._ended.get(timeout=60) != end:
+            pass
+
+
 def test_runs_of_a_shared_database_begin_beside_each_other_before_it_was_looked_at(
     starter: Program,
 ) -> None:
     """They know of each other by their locks; a host that cannot look now need not know of them."""
     url = f"postgresql://river@127.0.0.1:{free_port()}/nowhere"
     starter.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", url)
-    tree = SourceTree.around(starter.folder)
-    machine = Machine(root=starter.folder, environ={}, login="lena")
-    started: queue.Queue[str] = queue.Queue()
-
-    def start(arguments: Sequence[str]) -> subprocess.Popen[str]:
-        started.put(arguments[1])
-        return subprocess.Popen(["sleep", "600"], text=True, stderr=subprocess.PIPE)
-
-    host = Host(["dev"], lambda: Workplace.around(tree, machine, lambda: NOW), start, print)
-    host.begin()
-    try:
+    with Hosting(starter, {"first": ["exec sleep 600"], "second": ["exec sleep 600"]}) as hosting:
         for name in ("first", "second"):
-            host.call("dev", name)
-        assert {started.get(timeout=60), started.get(timeout=60)} == {"first", "second"}
-    finally:
-        host.patience = 0
-        host.stop()
+            hosting.host.call("dev", name)
+        started = {hosting.started.get(timeout=60), hosting.started.get(timeout=60)}
+    assert started == {"first", "second"}
+
+
+def test_what_cannot_begin_is_told_and_tried_again(plain: Program) -> None:
+    """Whoever called for it was told that it would run, and its exit code goes to nobody."""
+    busy = "echo somebody is at work >&2; exit 4"
+    with Hosting(plain, {"late": [busy, busy, "exit 0"], "lost": ["exit 2"]}) as hosting:
+        hosting.host.call("dev", "late")
+        hosting.until("dev: late could not begin: somebody is at work; tried again every 0 s")
+        hosting.until("dev: late ended with 0")
+        hosting.host.call("dev", "lost")
+        hosting.until("dev: lost could not begin: exit code 2")
+    (dev,) = hosting.host.watched()
+    assert [(each.job.name, each.is_tried_again) for each in dev.not_begun] == [("lost", False)]
+    begins = [f"dev: {name} begins" for name in ("late", "lost")]
+    assert [line for line in hosting.said if line.endswith("begins")] == begins
+    assert len(hosting.said) == 5, "the same is not said again and again"
 
 
 # ---- the process -------------------------------------------------------------------------------
@@ -289,6 +355,11 @@ class Served:
     def runs(self) -> list[dict[str, Any]]:
         found: list[dict[str, Any]] = httpx.get(f"{self.url}/v1/runs", verify=PLAIN).json()["runs"]
         return found
+
+    def not_begun(self) -> list[tuple[str, str]]:
+        """What could not begin, with the reason."""
+        told = httpx.get(f"{self.url}/v1/runs", verify=PLAIN).json()["not_begun"]
+        return [(each["name"], each["why"]) for each in told]
 
     def call(self, name: str) -> None:
         answer = httpx.post(
@@ -385,6 +456,13 @@ def test_a_host_that_was_killed_begins_where_it_was(live: Program, host: Served)
     again = Served(live)
     again.call("pipeline:all")
     again.until(lambda: any(run["state"] == "done" for run in again.runs()))
+    again.call("pipeline:al")
+    again.until(lambda: again.not_begun() != [])
+    ((name, why),) = again.not_begun()
+    assert (name, why.split(".")[0]) == (
+        "pipeline:al",
+        "There is no pipeline, model, notebook or flow pipeline:al",
+    )
     again.end(signal.SIGTERM)
     assert again.process.returncode == 0
 

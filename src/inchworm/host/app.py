@@ -24,7 +24,7 @@ from inchworm import __version__
 from inchworm.core.errors import InchwormError, TargetError
 from inchworm.core.running.run import Run
 from inchworm.engine.running.receiving import Incoming, Retired, Unacceptable
-from inchworm.host.host import Host
+from inchworm.host.host import Host, NotBegun
 from inchworm.host.incoming import Busy, Inbox
 from inchworm.host.metrics import metrics
 from inchworm.host.page import page
@@ -109,7 +109,13 @@ class _Served:
 
     async def list_runs(self, request: Request) -> Response:
         latest = await run_in_threadpool(self._latest)
-        return JSONResponse({"runs": [_told(run) for run in latest]})
+        not_begun = [one for each in self._host.watched() for one in each.not_begun]
+        return JSONResponse(
+            {
+                "runs": [_told(run) for run in latest],
+                "not_begun": [_told_not_begun(each) for each in not_begun],
+            }
+        )
 
     async def start_run(self, request: Request) -> Response:
         self._tokens.check(request)
@@ -193,6 +199,17 @@ def _told(run: Run) -> dict[str, Any]:
     }
 
 
+def _told_not_begun(each: NotBegun) -> dict[str, Any]:
+    return {
+        "environment": each.job.environment,
+        "name": each.job.name,
+        "started": each.job.schedule or "call",
+        "at": each.at.astimezone(dt.UTC).isoformat(timespec="seconds"),
+        "why": each.why,
+        "is_tried_again": each.is_tried_again,
+    }
+
+
 async def _wrong(request: Request, error: Exception) -> Response:
     return problem(HTTPStatus.NOT_FOUND, str(error))
 
@@ -210,6 +227,16 @@ _RUN = {
         )
     },
 }
+
+
+_NOT_BEGUN = {
+    "type": "object",
+    "properties": {
+        **{name: {"type": "string"} for name in ("environment", "name", "started", "at", "why")},
+        "is_tried_again": {"type": "boolean"},
+    },
+}
+"""A run that was due, or called for, and could not begin: no run of the ledger is about it."""
 
 
 def _sent_by(method: str) -> dict[str, Any]:
@@ -253,13 +280,16 @@ DESCRIPTION: dict[str, Any] = {
                 "operationId": "listRuns",
                 "responses": {
                     "200": {
-                        "description": "The latest runs.",
+                        "description": "The latest runs, and those that could not begin.",
                         "content": {
                             "application/json": {
                                 "schema": {
                                     "type": "object",
-                                    "required": ["runs"],
-                                    "properties": {"runs": {"type": "array", "items": _RUN}},
+                                    "required": ["runs", "not_begun"],
+                                    "properties": {
+                                        "runs": {"type": "array", "items": _RUN},
+                                        "not_begun": {"type": "array", "items": _NOT_BEGUN},
+                                    },
                                 }
                             }
                         },

@@ -27,9 +27,17 @@ from inchworm.host.scheduling import Job, jobs_due
 _LOOK = 15.0
 """Seconds between two looks at an environment."""
 
-_BUSY = 4
-"""The exit code of a run that found the environment moved, or somebody else at work."""
+_PAUSE = 60.0
+"""Seconds until a run that could not begin is tried again."""
 
+_UNKNOWN = 2
+"""The exit code of the program where it is asked for something that is not there."""
+
+_BEGAN = frozenset({0, 5})
+"""Exit codes of runs that are done, and partly done."""
+
+_MOST_NOT_BEGUN = 10
+"""Runs that could not begin that an environment tells of, the latest ones."""
 
 _AT_ONCE = 8
 """How many runs are at work at a time in an environment whose database can be shared."""
@@ -42,6 +50,21 @@ class AtWork(Struct, frozen=True, kw_only=True):
     began: dt.datetime
 
 
+class NotBegun(Struct, frozen=True, kw_only=True):
+    """A run that was due, or called for, and could not begin: no record tells of it.
+
+    Attributes:
+        at: when it was tried last.
+        why: what kept it, in a line.
+        is_tried_again: whether it may begin later; not where nobody knows what it is to run.
+    """
+
+    job: Job
+    at: dt.datetime
+    why: str
+    is_tried_again: bool
+
+
 class Watched(Struct, frozen=True, kw_only=True):
     """An environment as the host saw it last.
 
@@ -50,6 +73,7 @@ class Watched(Struct, frozen=True, kw_only=True):
         is_shared: whether several runs can be at work there at a time.
         problem: why it could not be read at the last look.
         jobs: the runs that are at work there.
+        not_begun: those that could not begin, the latest first; until one of the same begins.
     """
 
     name: str
@@ -57,6 +81,7 @@ class Watched(Struct, frozen=True, kw_only=True):
     is_shared: bool = False
     problem: str = ""
     jobs: tuple[AtWork, ...] = ()
+    not_begun: tuple[NotBegun, ...] = ()
 
 
 class _Considered(Struct):
@@ -94,6 +119,7 @@ class Host(Struct):
     say: Callable[[str], None]
     patience: float = 600.0
     """Seconds that runs have to end once the host is stopped; then they are stopped, too."""
+    pause: float = _PAUSE
     _watched: dict[str, Watched] = field(default_factory=dict)
     _called: dict[str, deque[Job]] = field(default_factory=dict)
     _lock: threading.Lock = field(default_factory=threading.Lock)
@@ -103,6 +129,8 @@ class Host(Struct):
     _threads: list[threading.Thread] = field(default_factory=list)
     _running: list[threading.Thread] = field(default_factory=list)
     _processes: list[subprocess.Popen[str]] = field(default_factory=list)
+    _is_overdue: bool = False
+    """Whether what runs has had the time that it may take once the host is stopped."""
 
     def begin(self) -> None:
         """Watch each environment in a thread of its own.
@@ -131,6 +159,7 @@ class Host(Struct):
         for thread in self._running:
             thread.join(max(until - time.monotonic(), 0))
         with self._lock:
+            self._is_overdue = True
             for process in self._processes:
                 process.terminate()
         for thread in self._running:
@@ -193,7 +222,7 @@ class Host(Struct):
                 if not self._called[name]:
                     return
                 job = self._called[name].popleft()
-            self._begin(job)
+            self._begin(job, partial(self._called[name].appendleft, job))
 
     def _start_due(self, name: str, since: dt.datetime, considered: _Considered) -> None:
         """Start what is due and is not at work already, as far as there is room."""
@@ -217,31 +246,34 @@ class Host(Struct):
             considered.take(schedule.name, due, files)
             self._begin(job, partial(considered.forget, schedule.name))
 
-    def _begin(self, job: Job, is_busy: Callable[[], None] = lambda: None) -> None:
+    def _begin(self, job: Job, again: Callable[[], None]) -> None:
         """Start a run, and wait for its end in a thread of its own.
 
         Args:
             job: the run.
-            is_busy: called where it could not work there.
+            again: has it tried again; called where it could not begin, after a pause.
         """
         began = AtWork(job=job, began=self.workplace().clock())
         with self._lock:
             watched = self._watched[job.environment]
             self._watched[job.environment] = replace(watched, jobs=(*watched.jobs, began))
-        self.say(
-            f"{job.environment}: {job.name} begins{f' ({job.schedule})' if job.schedule else ''}"
-        )
+            is_new = all(each.job != job for each in watched.not_begun)
+        if is_new:
+            what = f"{job.name} begins{f' ({job.schedule})' if job.schedule else ''}"
+            self.say(f"{job.environment}: {what}")
 
         def run() -> None:
-            code = self._run(job)
+            failed = self._run(job)
             with self._lock:
                 watched = self._watched[job.environment]
                 left = tuple(each for each in watched.jobs if each is not began)
-                self._watched[job.environment] = replace(watched, jobs=left)
-            if code == _BUSY:
-                is_busy()  # and again at the next look
-            else:
-                self._woken[job.environment].set()  # its end may start another one
+                others = tuple(each for each in watched.not_begun if each.job != job)
+                not_begun = (*([failed] if failed else []), *others)[:_MOST_NOT_BEGUN]
+                self._watched[job.environment] = replace(watched, jobs=left, not_begun=not_begun)
+            if failed and failed.is_tried_again:
+                self._stopping.wait(self.pause)
+                again()
+            self._woken[job.environment].set()  # its end may start another one
 
         thread = threading.Thread(target=run, name=f"run {job.name}")
         thread.start()
@@ -258,23 +290,50 @@ class Host(Struct):
         else:
             self._note(name, live=live, problem="")
 
-    def _run(self, job: Job) -> int:
-        """Start the process of a run, and wait for its end; its exit code."""
+    def _run(self, job: Job) -> NotBegun | None:
+        """Start the process of a run, and wait for its end; why it did not begin, if so."""
+        recorded = self._recorded(job)
         try:
             process = self.start(job.arguments)
         except OSError as error:  # no memory, no processes: later there may be
-            self.say(f"{job.environment}: {job.name} cannot begin: {error}")
-            return _BUSY
+            return self._not_begun(job, f"no process: {error}", is_tried_again=True)
         with self._lock:
             self._processes.append(process)
+            if self._is_overdue:  # it was being started while the others were stopped
+                process.terminate()
         _, err = process.communicate()
         with self._lock:
             self._processes.remove(process)
-        complaint = " ".join(err.split())
-        self.say(
-            f"{job.environment}: {job.name} ended with {process.returncode} {complaint}".rstrip()
+        code = process.returncode
+        complaint = " ".join(err.split()).removeprefix("error ")
+        if code < 0 or code in _BEGAN or self._recorded(job) != recorded:
+            self.say(f"{job.environment}: {job.name} ended with {code} {complaint}".rstrip())
+            return None
+        return self._not_begun(
+            job, complaint or f"exit code {code}", is_tried_again=code != _UNKNOWN
         )
-        return process.returncode
+
+    def _not_begun(self, job: Job, why: str, *, is_tried_again: bool) -> NotBegun:
+        """A run that could not begin; it is said once, until the reason is another one."""
+        at = self.workplace().clock()
+        known = self._watched[job.environment].not_begun
+        if all((each.job, each.why) != (job, why) for each in known):
+            more = f"; tried again every {self.pause:g} s" if is_tried_again else ""
+            self.say(f"{job.environment}: {job.name} could not begin: {why}{more}")
+        return NotBegun(job=job, at=at, why=why, is_tried_again=is_tried_again)
+
+    def _recorded(self, job: Job) -> int:
+        """How many runs of it the ledger has; 0 where that cannot be read."""
+        try:
+            ledger = self.workplace().ledger
+            runs = ledger.runs() if ledger.exists else []
+        except InchwormError:
+            return 0
+        return sum(
+            run.plan.environment == job.environment
+            and job.name in (str(run.plan.subject), run.plan.subject.name)
+            for run in runs
+        )
 
     def _note(self, name: str, **changed: object) -> None:
         with self._lock:

@@ -34,6 +34,10 @@ def _lines(watched: list[Watched], runs: list[Run], now: dt.datetime) -> Iterato
     yield "# HELP inchworm_running Runs at work."
     for each in watched:
         yield f"inchworm_running{_labels(environment=each.name)} {len(each.jobs)}"
+    yield "# TYPE inchworm_not_begun gauge"
+    yield "# HELP inchworm_not_begun Runs that were due or called for and could not begin."
+    for each in watched:
+        yield f"inchworm_not_begun{_labels(environment=each.name)} {len(each.not_begun)}"
     yield "# TYPE inchworm_runs counter"
     yield "# HELP inchworm_runs Runs so far, by how they stand."
     counts = Counter((r.plan.environment, str(r.plan.subject), r.state.value) for r in runs)

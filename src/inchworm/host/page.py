@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 
 from inchworm.core.running.run import Run
 from inchworm.core.running.schedules import next_times
-from inchworm.host.host import Watched
+from inchworm.host.host import NotBegun, Watched
 
 _STYLE = """
 body { font: 16px/1.45 system-ui, sans-serif; color: #1b1f2a; background: #fdfcf8;
@@ -68,6 +68,10 @@ def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
         yield f'<p><span class="failed">cannot be looked for</span> {escape(trouble)}</p>'
     if each.problem:
         yield f'<p><span class="failed">cannot be read</span> {escape(each.problem)}</p>'
+    for at_work in each.jobs:
+        began = at_work.began.astimezone(dt.UTC)
+        yield f"<p><b>{escape(at_work.job.name)}</b> runs since {began:%H:%M:%S} UTC.</p>"
+    yield from map(_not_begun, each.not_begun)
     if each.live is None:
         return
     last = each.live.last
@@ -80,9 +84,6 @@ def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
             f"<p>{escape(last.bundle)} is live since {since} UTC, by {escape(last.by)}, "
             f"commit {commit}.</p>"
         )
-    for at_work in each.jobs:
-        began = at_work.began.astimezone(dt.UTC)
-        yield f"<p><b>{escape(at_work.job.name)}</b> runs since {began:%H:%M:%S} UTC.</p>"
     rows = (
         (
             escape(schedule.name),
@@ -100,6 +101,16 @@ def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
         for schedule in each.live.schedules
     )
     yield _table(("schedule", "state", "due"), rows, "There are no schedules.")
+
+
+def _not_begun(each: NotBegun) -> str:
+    by = f"schedule {each.job.schedule}" if each.job.schedule else "a call"
+    later = " It is tried again." if each.is_tried_again else ""
+    return (
+        f'<p><span class="failed">did not begin</span> <b>{escape(each.job.name)}</b>, '
+        f"by {escape(by)}, at {each.at.astimezone(dt.UTC):%Y-%m-%d %H:%M:%S} UTC: "
+        f"{escape(each.why)}{later}</p>"
+    )
 
 
 def _protection(each: Watched) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import datetime as dt
 import queue
+import shlex
 import signal
 import socket
 import subprocess
@@ -285,9 +286,10 @@ def test_runs_of_a_shared_database_begin_beside_each_other_before_it_was_looked_
 def test_what_cannot_begin_is_told_and_tried_again(plain: Program) -> None:
     """Whoever called for it was told that it would run, and its exit code goes to nobody."""
     busy = "echo somebody is at work >&2; exit 4"
-    with Hosting(plain, {"late": [busy, busy, "exit 0"], "lost": ["exit 2"]}) as hosting:
+    with Hosting(plain, {"late": [busy, busy, "exit 1", "exit 0"], "lost": ["exit 2"]}) as hosting:
         hosting.host.call("dev", "late")
         hosting.until("dev: late could not begin: somebody is at work; tried again every 0 s")
+        hosting.until("dev: late could not begin: exit code 1; tried again every 0 s")
         hosting.until("dev: late ended with 0")
         hosting.host.call("dev", "lost")
         hosting.until("dev: lost could not begin: exit code 2")
@@ -295,7 +297,27 @@ def test_what_cannot_begin_is_told_and_tried_again(plain: Program) -> None:
     assert [(each.job.name, each.is_tried_again) for each in dev.not_begun] == [("lost", False)]
     begins = [f"dev: {name} begins" for name in ("late", "lost")]
     assert [line for line in hosting.said if line.endswith("begins")] == begins
-    assert len(hosting.said) == 5, "the same is not said again and again"
+    assert len(hosting.said) == 6, "the same is not said again and again"
+
+
+def test_a_run_that_failed_has_begun(plain: Program) -> None:
+    """It is in the ledger, and running it again is for somebody who has looked at it."""
+    note = "schemas/ops/migrations/0002_note.sql"
+    plain.write(note, "CREATE TABLE ops.note (x BIGINT);")
+    plain.write(
+        "models/mart/note.sql", '/*---\nstore = "table"\n---*/\nSELECT sum(x) AS x FROM ops.note\n'
+    )
+    plain.promote(plain.pack(), "dev")
+    largest = 2**63 - 1
+    plain.ask(SQLITE, f"INSERT INTO ops.note VALUES ({largest}), ({largest})", "SELECT 1")
+    run = f"cd {plain.folder} && exec {shlex.join([*COMMAND, 'run', 'mart.note', '--in', 'dev'])}"
+    with Hosting(plain, {"mart.note": [run]}) as hosting:
+        hosting.host.call("dev", "mart.note")
+        hosting.until("dev: mart.note ended with 1")
+    (dev,) = hosting.host.watched()
+    assert dev.not_begun == ()
+    (failed,) = plain("history", "--runs", "--json").json["runs"]
+    assert failed["state"] == "failed"
 
 
 # ---- the process -------------------------------------------------------------------------------

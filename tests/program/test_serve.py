@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import datetime as dt
+import errno
 import queue
 import shlex
 import signal
@@ -12,7 +13,9 @@ import subprocess
 import time
 from collections import deque
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from typing import Any
+from unittest.mock import Mock
 
 import httpx
 import pytest
@@ -530,14 +533,55 @@ def test_a_host_is_the_platform_of_an_environment(
         host.process.wait()
 
 
-def test_a_port_that_somebody_has_ends_the_host(plain: Program) -> None:
-    with socket.socket() as taken:
-        taken.bind(("127.0.0.1", 0))
-        taken.listen()
+@pytest.mark.parametrize("command", [("serve", "dev"), ("sim", "serve", "dev")])
+def test_where_nobody_can_listen_nothing_is_served(
+    plain: Program, command: Sequence[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with socket.create_server(("127.0.0.1", 0)) as taken:
         port = str(taken.getsockname()[1])
-        process = plain.start("serve", "dev", "--port", port)
-        process.communicate(timeout=60)
-        assert process.returncode != 0
+        refused = plain(*command, "--port", port, code=2)
+    assert f"Another process listens at 127.0.0.1:{port} already. next Stop it" in refused.text
+    assert " at http" not in refused.out
+    assert "not in the range" in plain(*command, "--port", "65536", code=2).text
+    refuse = OSError(errno.EACCES, "Permission denied")
+    monkeypatch.setattr(socket, "create_server", Mock(side_effect=refuse))
+    refused = plain(*command, "--port", "80", code=2)
+    assert "Only an administrator may listen at 127.0.0.1:80. next Give a --port" in refused.text
+
+
+@pytest.mark.parametrize("address", ["203.0.113.9", "nowhere.invalid"])
+def test_a_host_listens_at_an_address_of_its_machine(plain: Program, address: str) -> None:
+    refused = plain("serve", "dev", "--address", address, "--port", "0", code=2).text
+    assert f"{address} is no address of this machine. next Give 127.0.0.1" in refused
+
+
+def loopback() -> str:
+    """The address of this machine for itself, by IPv6 where it has that."""
+    with (
+        suppress(OSError),
+        socket.create_server(("::1", 0), family=socket.AF_INET6),
+    ):
+        return "::1"
+    return "127.0.0.1"
+
+
+def test_any_port_is_told(plain: Program) -> None:
+    host = plain.start("serve", "dev", "--address", loopback(), "--port", "0")
+    try:
+        assert host.stdout is not None
+        url = host.stdout.readline().split()[-1]
+        assert not url.endswith(":0")
+        deadline = time.monotonic() + 60
+        while time.monotonic() < deadline:
+            with suppress(httpx.HTTPError):
+                assert httpx.get(f"{url}/openapi.json", verify=PLAIN).status_code == 200
+                break
+        else:
+            raise AssertionError("it never answered")
+    finally:
+        host.send_signal(signal.SIGTERM)
+        host.communicate(timeout=60)
+    assert host.returncode == 0
 
 
 def test_a_platform_needs_a_name_and_a_token(plain: Program) -> None:

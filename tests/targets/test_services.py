@@ -229,3 +229,10 @@ def test_whatever_it_is_thrown_at_it_says_what_is_wrong(
 def test_what_is_no_flow_is_refused(service: HttpService) -> None:
     service.put(PartId.parse("flow:odd"), "d", {})
     assert service.activate(PartId.parse("flow:odd")) == "What was put there is no flow."
+
+
+@pytest.mark.parametrize("name", ["", "..", "../../other", "a/b", "a\\b", "\0"])
+def test_a_simulated_service_is_in_its_folder(name: str, tmp_path: Path) -> None:
+    with pytest.raises(TargetError, match="no name of a simulated service"):
+        connect_service(f"sim:{name}", tmp_path)
+    assert list(tmp_path.iterdir()) == []

@@ -17,7 +17,7 @@ from msgspec import Struct, field
 
 from inchworm.core.errors import TargetError
 from inchworm.targets.secret import Secret
-from inchworm.targets.services import SIM_FOLDER
+from inchworm.targets.services import sim_file
 
 if TYPE_CHECKING:
     from starlette.types import ASGIApp, Message
@@ -107,8 +107,7 @@ def http_client(
     if url.startswith(_SIMULATED):
         from inchworm.sim.app import create_app
 
-        file = root / SIM_FOLDER / f"{url.removeprefix(_SIMULATED)}.sqlite"
-        app = create_app(file, resolve=resolve)
+        app = create_app(sim_file(root, url.removeprefix(_SIMULATED)), resolve=resolve)
         return SimulatedClient(app, headers)
     if url.startswith(("http://", "https://")):
         return HttpClient(url, headers, timeout)

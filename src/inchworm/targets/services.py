@@ -2,15 +2,34 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, Protocol
 
+from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import PartId
 from inchworm.core.promotion.composition import LiveItem
 
 SIM_FOLDER = Path(".inchworm/sim")
 """Where simulated services keep what they are sent, below the project."""
+
+
+_SIM_NAME = re.compile(r"\w[\w.-]*")
+
+
+def sim_file(root: Path, name: str) -> Path:
+    """Where the simulated service of that name keeps what it is sent.
+
+    Raises:
+        TargetError: when the name is no file's, or leads elsewhere.
+    """
+    if not _SIM_NAME.fullmatch(name):
+        raise TargetError(
+            f"{name!r} is no name of a simulated service.",
+            next="Write letters, digits, _, - and dots, as in sim:dev.",
+        )
+    return root / SIM_FOLDER / f"{name}.sqlite"
 
 
 class Service(Protocol):

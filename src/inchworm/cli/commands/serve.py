@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from inchworm.cli.listening import listen, url_of
 from inchworm.cli.process import clock, collect_as_usual, machine, workplace
 from inchworm.cli.visible import visible
 from inchworm.core.errors import UsageError, did_you_mean
@@ -24,7 +25,7 @@ from inchworm.core.running.run import Run
 from inchworm.host.host import Host
 from inchworm.host.incoming import Inbox
 from inchworm.targets.secrets import Secrets
-from inchworm.targets.services import SIM_FOLDER
+from inchworm.targets.services import sim_file
 
 if TYPE_CHECKING:
     from starlette.applications import Starlette
@@ -33,7 +34,13 @@ if TYPE_CHECKING:
 
 @click.command("serve")
 @click.argument("environments", nargs=-1, required=True, metavar="ENV...")
-@click.option("--port", default=8860, show_default=True, help="Where it listens; 0 for any.")
+@click.option(
+    *("--port", "port"),
+    type=click.IntRange(0, 65535),
+    default=8860,
+    show_default=True,
+    help="Where it listens; 0 for any.",
+)
 @click.option("--address", default="127.0.0.1", show_default=True, help="The address it binds.")
 @click.option(
     *("--token", "tokens"),
@@ -106,16 +113,17 @@ def command(
 
     served = {name: _platform(place.root, name, ref, secrets) for name, ref in _named(platforms)}
     app = create_app(host, runs, clock, starting, Inbox(workplace), sending, served)
-    server = uvicorn.Server(uvicorn.Config(app, host=address, port=port, log_level="warning"))
+    server = uvicorn.Server(uvicorn.Config(app, log_level="warning"))
     # of itself it would end the process by the signal, before what runs could end
     server.capture_signals = nullcontext  # type: ignore[method-assign, assignment]
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: setattr(server, "should_exit", True))
+    listening = listen(address, port)
     beginning = threading.Thread(target=_begin_served, args=[server, host], name="begin")
     try:
-        _say(f"{', '.join(environments)} at http://{address}:{port}")
+        _say(f"{', '.join(environments)} at {url_of(address, listening.getsockname()[1])}")
         beginning.start()
-        server.run()
+        server.run(sockets=[listening])
     finally:
         server.should_exit = True
         beginning.join()
@@ -151,8 +159,9 @@ def _platform(root: Path, name: str, token: str, secrets: Secrets) -> Starlette:
     """The workspace and gateway of that name, whose items are in a file of the project."""
     from inchworm.sim.app import create_app
 
-    file = root / SIM_FOLDER / f"{name}.sqlite"
-    return create_app(file, secrets.resolve(token).reveal(), secrets.for_service, simulates=False)
+    return create_app(
+        sim_file(root, name), secrets.resolve(token).reveal(), secrets.for_service, simulates=False
+    )
 
 
 def _by_environment(given: Sequence[str], environments: Sequence[str]) -> Iterator[tuple[str, str]]:

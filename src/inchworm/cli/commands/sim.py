@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import datetime as dt
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
+from inchworm.cli.listening import listen, url_of
 from inchworm.cli.process import clock, machine, shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows
 from inchworm.core.counting import counted
@@ -16,10 +18,13 @@ from inchworm.core.parameters.values import read_duration, spell_duration
 from inchworm.sim.store import FURTHEST, SimStore, moved
 from inchworm.targets.http_services import connect_service
 from inchworm.targets.secrets import Secrets
-from inchworm.targets.services import SIM_FOLDER
+from inchworm.targets.services import SIM_FOLDER, sim_file
 
 if TYPE_CHECKING:
     from inchworm.application.workplace import Workplace
+
+
+_HERE = "127.0.0.1"
 
 
 @click.group("sim")
@@ -32,7 +37,13 @@ def command() -> None:
 
 @command.command("serve")
 @click.argument("name")
-@click.option("--port", default=8850, show_default=True, help="Where it listens, on 127.0.0.1.")
+@click.option(
+    *("--port", "port"),
+    type=click.IntRange(0, 65535),
+    default=8850,
+    show_default=True,
+    help="Where it listens, on 127.0.0.1; 0 for any.",
+)
 @click.option("--token", metavar="REFERENCE", help="Ask for a token, e.g. env:SIM_TOKEN.")
 def serve(name: str, port: int, token: str | None) -> None:
     """Serve the simulated services NAME over HTTP until stopped."""
@@ -49,9 +60,12 @@ def serve(name: str, port: int, token: str | None) -> None:
     root = Path.cwd()
     secrets = Secrets(machine(root))
     secret = secrets.resolve(token).reveal() if token else None
-    app = create_app(root / SIM_FOLDER / f"{name}.sqlite", secret, secrets.for_service)
-    click.echo(f"{name} answers at http://127.0.0.1:{port} (described at /openapi.json)")
-    uvicorn.run(app, host="127.0.0.1", port=port, log_level="warning")
+    app = create_app(sim_file(root, name), secret, secrets.for_service)
+    listening = listen(_HERE, port)
+    url = url_of(_HERE, listening.getsockname()[1])
+    click.echo(f"{name} answers at {url} (described at /openapi.json)")
+    with suppress(KeyboardInterrupt):
+        uvicorn.Server(uvicorn.Config(app, log_level="warning")).run(sockets=[listening])
 
 
 @command.command("refuse")
@@ -170,7 +184,7 @@ def _check_used(place: Workplace, name: str) -> None:
 
 
 def _store(root: Path, name: str) -> SimStore:
-    return SimStore(root / SIM_FOLDER / f"{name}.sqlite")
+    return SimStore(sim_file(root, name))
 
 
 def _end_of(lasting: str, store: SimStore) -> float:

@@ -231,7 +231,7 @@ def test_what_is_no_flow_is_refused(service: HttpService) -> None:
     assert service.activate(PartId.parse("flow:odd")) == "What was put there is no flow."
 
 
-@pytest.mark.parametrize("name", ["", "..", "../../other", "a/b", "a\\b", "\0"])
+@pytest.mark.parametrize("name", ["", "..", "../../other", "a/b", "a\\b", "\0", "a" * 101])
 def test_a_simulated_service_is_in_its_folder(name: str, tmp_path: Path) -> None:
     with pytest.raises(TargetError, match="no name of a simulated service"):
         connect_service(f"sim:{name}", tmp_path)

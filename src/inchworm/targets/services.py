@@ -15,7 +15,7 @@ SIM_FOLDER = Path(".inchworm/sim")
 """Where simulated services keep what they are sent, below the project."""
 
 
-_SIM_NAME = re.compile(r"\w[\w.-]*")
+_SIM_NAME = re.compile(r"\w[\w.-]{0,99}")
 
 
 def sim_file(root: Path, name: str) -> Path:

@@ -37,6 +37,8 @@ from inchworm.core.running.copying import ListedFile
 from inchworm.core.running.schedules import Missed
 from inchworm.host.app import DESCRIPTION, create_app
 from inchworm.host.host import Host, NotBegun, Watched
+from inchworm.host.metrics import metrics
+from inchworm.host.page import page
 from inchworm.host.scheduling import Job, jobs_due
 from inchworm.host.tokens import Tokens
 from inchworm.targets.machine import Machine
@@ -244,7 +246,6 @@ class Hosting:
         machine = Machine(root=program.folder, environ={}, login="lena")
         self.started: queue.Queue[str] = queue.Queue()
         self.said: list[str] = []
-        self._ended: queue.Queue[str] = queue.Queue()
         scripts = {name: iter(each) for name, each in script.items()}
 
         def start(arguments: Sequence[str]) -> subprocess.Popen[str]:
@@ -252,13 +253,8 @@ class Hosting:
             command = ["sh", "-c", next(scripts[arguments[1]])]
             return subprocess.Popen(command, text=True, stderr=subprocess.PIPE)
 
-        def say(line: str) -> None:
-            self.said.append(line)
-            if not line.endswith(" begins"):
-                self._ended.put(line)
-
         workplace = lambda: Workplace.around(tree, machine, lambda: NOW)  # noqa: E731
-        self.host = Host(["dev"], workplace, start, say, patience=0, pause=0)
+        self.host = Host(["dev"], workplace, start, self.said.append, patience=0, pause=0)
 
     def __enter__(self) -> Hosting:
         self.host.begin()
@@ -267,10 +263,10 @@ class Hosting:
     def __exit__(self, *error: object) -> None:
         self.host.stop()
 
-    def until(self, end: str) -> None:
-        """Wait until a run has ended so."""
-        while self._ended.get(timeout=60) != end:
-            pass
+    def until(self, line: str, times: int = 1) -> None:
+        """Wait until the host has said a line so often."""
+        while self.said.count(line) < times:
+            time.sleep(0.01)
 
 
 def test_runs_of_a_shared_database_begin_beside_each_other_before_it_was_looked_at(
@@ -303,6 +299,44 @@ def test_what_cannot_begin_is_told_and_tried_again(plain: Program) -> None:
     assert len(hosting.said) == 6, "the same is not said again and again"
 
 
+def test_schedules_go_by_a_clock_that_is_moved(plain: Program) -> None:
+    """That of a simulated workspace; so somebody can see at noon what the night would bring."""
+    plain.write("models/mart/one.sql", '/*---\nstore = "table"\n---*/\nSELECT 1 AS n\n')
+    plain.write(
+        "pipelines/all.toml",
+        '[schedules.nightly]\ncron = "0 2 * * *"\n[[steps]]\nname = "one"\nbuild = ["mart.one"]\n',
+    )
+    plain.edit("environments/dev.toml", "[schedules]\n", '[schedules]\nall = "on"\n')
+    plain.promote(plain.pack(), "dev")
+    run = f"cd {plain.folder} && exec {shlex.join([*COMMAND, 'run', 'all', '--in', 'dev'])}"
+    scripts = {"look": ["exit 0"] * 99, "pipeline:all": [f"{run} --started all.nightly"] * 2}
+    with Hosting(plain, scripts) as hosting:
+
+        def move(*how: str, ahead: float) -> None:
+            plain("sim", "clock", "dev", *how)
+            while True:
+                looked = hosting.said.count("dev: look ended with 0")
+                hosting.host.call("dev", "look")
+                hosting.until("dev: look ended with 0", looked + 1)
+                (dev,) = hosting.host.watched()
+                if dev.live is not None and dev.live.ahead == dt.timedelta(hours=ahead):
+                    return
+
+        move(ahead=0)
+        for night in (1, 2):
+            move("--by", "15h", ahead=15)
+            hosting.until("dev: pipeline:all ended with 0", night)
+            move("--reset", ahead=0)
+        (dev,) = hosting.host.watched()
+        assert dev.live is not None
+        assert dev.live.due_times == {}, "what the environment remembers has true times"
+    runs = plain("history", "--runs", "--json").json["runs"]
+    assert [run["started"] for run in runs] == ["all.nightly"] * 2
+    plain("sim", "clock", "dev", "--by", "15h")
+    shown = plain("status", "dev", "--schedules").text
+    assert "moved dev: due by the clock of its workspace, which is 15h ahead" in shown
+
+
 def test_a_run_that_failed_has_begun(plain: Program) -> None:
     """It is in the ledger, and running it again is for somebody who has looked at it."""
     note = "schemas/ops/migrations/0002_note.sql"
@@ -321,6 +355,16 @@ def test_a_run_that_failed_has_begun(plain: Program) -> None:
     assert dev.not_begun == ()
     (failed,) = plain("history", "--runs", "--json").json["runs"]
     assert failed["state"] == "failed"
+
+
+def test_a_moved_clock_is_told() -> None:
+    ahead = dt.timedelta(hours=15)
+    dev = Watched(name="dev", live=replace(watched("0 2 * * *"), ahead=ahead))
+    text = page([dev], [], NOW)
+    assert "by the clock of its workspace, which is 15h ahead" in text
+    assert "2026-05-02 02:00" not in text
+    due = dt.datetime(2026, 5, 3, 2, tzinfo=dt.UTC) - ahead
+    assert f'schedule="all.often"}} {due.timestamp():.0f}' in metrics([dev], [], NOW)
 
 
 # ---- the process -------------------------------------------------------------------------------

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import socket
 import subprocess
 import sys
@@ -15,6 +16,8 @@ from openapi_spec_validator import OpenAPIV31SpecValidator
 
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import PartId
+from inchworm.sim.app import create_app
+from inchworm.targets.http_client import SimulatedClient
 from inchworm.targets.http_services import HttpService, connect_service
 from inchworm.targets.secret import Secret
 from tests.driver import PLAIN
@@ -236,3 +239,15 @@ def test_a_simulated_service_is_in_its_folder(name: str, tmp_path: Path) -> None
     with pytest.raises(TargetError, match="no name of a simulated service"):
         connect_service(f"sim:{name}", tmp_path)
     assert list(tmp_path.iterdir()) == []
+
+
+def test_a_clock_that_was_moved_is_told(service: HttpService, tmp_path: Path) -> None:
+    service._request("PUT", "/v1/clock", {"ahead": 3600})
+    assert service.ahead() == dt.timedelta(hours=1)
+    service._request("PUT", "/v1/clock", {"ahead": 0})
+    assert service.ahead() == dt.timedelta()
+
+
+def test_a_platform_that_simulates_nothing_has_the_time_of_its_machine(tmp_path: Path) -> None:
+    app = create_app(tmp_path / "team.sqlite", simulates=False)
+    assert HttpService(SimulatedClient(app, {}), "team").ahead() == dt.timedelta()

@@ -58,10 +58,16 @@ class ScheduleStatus(Struct, frozen=True, kw_only=True):
 
 
 class Schedules(Struct, frozen=True, kw_only=True):
-    """The schedules of environments; ``problems`` says of some why they could not be read."""
+    """The schedules of environments.
+
+    Attributes:
+        problems: by environment, why its schedules could not be read.
+        ahead: by environment, by how much the clock is moved by which its schedules are due.
+    """
 
     schedules: list[ScheduleStatus]
     problems: dict[str, str]
+    ahead: dict[str, dt.timedelta]
 
 
 def schedules(workplace: Workplace, environment: str | None = None) -> Schedules:
@@ -73,13 +79,16 @@ def schedules(workplace: Workplace, environment: str | None = None) -> Schedules
     project = workplace.project
     chosen = [project.environment(environment)] if environment else project.environments
     problems: dict[str, str] = {}
+    ahead: dict[str, dt.timedelta] = {}
 
     def read(each: Environment) -> list[LiveSchedule]:
         try:
-            return list(read_live(workplace, each).schedules)
+            live = read_live(workplace, each)
         except InchwormError as error:
             problems[each.name] = str(error)
             return []
+        ahead[each.name] = live.ahead
+        return list(live.schedules)
 
     with ThreadPoolExecutor(_AT_ONCE) as pool:
         of_environments = list(pool.map(read, chosen))
@@ -92,7 +101,7 @@ def schedules(workplace: Workplace, environment: str | None = None) -> Schedules
             ScheduleStatus(
                 environment=each.name,
                 schedule=schedule,
-                due=tuple(next_times(schedule.scheduled, now, _SHOWN))
+                due=tuple(next_times(schedule.scheduled, now + ahead[each.name], _SHOWN))
                 if schedule.state == "on"
                 else (),
                 last=last.get((each.name, schedule.pipeline)),
@@ -101,6 +110,7 @@ def schedules(workplace: Workplace, environment: str | None = None) -> Schedules
             for schedule in its
         ],
         problems=problems,
+        ahead=ahead,
     )
 
 
@@ -114,6 +124,8 @@ class LiveEnvironment(Struct, frozen=True, kw_only=True):
         ended: when the last run of each pipeline that succeeded there ended.
         arrived: by flow, the files that a schedule waits for and that were not taken yet.
         troubles: why files that a schedule waits for could not be looked for.
+        ahead: by how much the clock is moved by which schedules are due; that of a simulated
+            workspace can be.
     """
 
     environment: Environment
@@ -124,6 +136,7 @@ class LiveEnvironment(Struct, frozen=True, kw_only=True):
     ended: Mapping[PartId, dt.datetime] = field(default_factory=dict)
     arrived: Mapping[str, Sequence[ListedFile]] = field(default_factory=dict)
     troubles: tuple[str, ...] = ()
+    ahead: dt.timedelta = dt.timedelta()
 
 
 def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment:
@@ -139,6 +152,7 @@ def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment
         documents = {part: place.workspace.document(part) for part in pipelines}
         last = place.bookkeeping.last()
         due = place.bookkeeping.due_times()
+        ahead = place.workspace.ahead()
         items = place.gateway.items()
         schedules = sorted(_schedules(documents, states), key=lambda each: each.name)
         waiting = {s.scheduled.arrives for s in schedules if s.state == "on"} - {""}
@@ -154,6 +168,7 @@ def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment
         ended=_ended(workplace, environment) if any(s.scheduled.after for s in schedules) else {},
         arrived=arrived,
         troubles=troubles,
+        ahead=ahead,
     )
 
 

@@ -89,6 +89,18 @@ class _Considered(Struct):
 
     times: dict[str, dt.datetime] = field(default_factory=dict)
     files: dict[str, frozenset[ListedFile]] = field(default_factory=dict)
+    since: dt.datetime | None = None
+    """When the host began to watch, by the clock of the environment."""
+    _ahead: dt.timedelta = dt.timedelta()
+
+    def go_by(self, ahead: dt.timedelta, began: dt.datetime, now: dt.datetime) -> None:
+        """Go by a clock that is moved by so much; from anew where it was put back."""
+        if self.since is None:
+            self.since = began + ahead
+        elif ahead < self._ahead:
+            since = self.since = now + ahead
+            self.times = {name: time for name, time in self.times.items() if time <= since}
+        self._ahead = ahead
 
     def take(self, schedule: str, due: dt.datetime, files: frozenset[ListedFile]) -> None:
         """Deal with a due time, and with files."""
@@ -230,8 +242,9 @@ class Host(Struct):
         if live is None or self._watched[name].problem:
             return
         now = self.workplace().clock()
+        considered.go_by(live.ahead, since, now)
         for schedule, due, runs in list(
-            jobs_due(live, since, now, considered.times, considered.files)
+            jobs_due(live, since, now, considered.times, considered.files, considered.since)
         ):
             if not runs:
                 self.say(f"{name}: {schedule.name} of {due.isoformat()} was missed")
@@ -241,7 +254,13 @@ class Host(Struct):
             is_at_work = any(each.job.name == pipeline for each in self._watched[name].jobs)
             if is_at_work or not self._has_room(name) or self._stopping.is_set():
                 continue  # it stays due
-            job = Job(environment=name, name=pipeline, schedule=schedule.name, due=due)
+            is_moved = bool(schedule.scheduled.cron and live.ahead)
+            job = Job(
+                environment=name,
+                name=pipeline,
+                schedule=schedule.name,
+                due=None if is_moved else due,
+            )
             files = frozenset(live.arrived.get(schedule.scheduled.arrives, ()))
             considered.take(schedule.name, due, files)
             self._begin(job, partial(considered.forget, schedule.name))

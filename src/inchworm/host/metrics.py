@@ -59,8 +59,10 @@ def _lines(watched: list[Watched], runs: list[Run], now: dt.datetime) -> Iterato
         for schedule in each.live.schedules if each.live else ():
             if schedule.state == "on":
                 labels = _labels(environment=each.name, schedule=schedule.name)
-                for due in next_times(schedule.scheduled, now, 1):
-                    yield f"inchworm_due_timestamp_seconds{labels} {due.timestamp():.0f}"
+                ahead = each.live.ahead if each.live else dt.timedelta()
+                for due in next_times(schedule.scheduled, now + ahead, 1):
+                    at = (due - ahead).timestamp()
+                    yield f"inchworm_due_timestamp_seconds{labels} {at:.0f}"
 
 
 def _labels(**labels: str) -> str:

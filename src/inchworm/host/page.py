@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from html import escape
 from zoneinfo import ZoneInfo
 
+from inchworm.core.parameters.values import spell_ahead
 from inchworm.core.running.run import Run
 from inchworm.core.running.schedules import next_times
 from inchworm.host.host import NotBegun, Watched
@@ -84,6 +85,9 @@ def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
             f"<p>{escape(last.bundle)} is live since {since} UTC, by {escape(last.by)}, "
             f"commit {commit}.</p>"
         )
+    if each.live.ahead:
+        by = spell_ahead(each.live.ahead)
+        yield f"<p>Schedules go by the clock of its workspace, which is {by}.</p>"
     rows = (
         (
             escape(schedule.name),
@@ -93,7 +97,7 @@ def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
             else "<br>".join(
                 f"{due.astimezone(ZoneInfo(schedule.scheduled.timezone)):%Y-%m-%d %H:%M} "
                 f"{escape(schedule.scheduled.timezone)}"
-                for due in next_times(schedule.scheduled, now, 3)
+                for due in next_times(schedule.scheduled, now + each.live.ahead, 3)
             )
             if schedule.state == "on"
             else "-",

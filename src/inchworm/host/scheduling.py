@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 
 from msgspec import Struct
 
@@ -21,7 +21,8 @@ class Job(Struct, frozen=True, kw_only=True):
     Attributes:
         name: what runs.
         schedule: ``pipeline.schedule``; empty where somebody called for the run.
-        due: when the schedule was due.
+        due: when the schedule was due; None also where it was by a clock that was moved: no
+            environment remembers that.
     """
 
     environment: str
@@ -34,7 +35,7 @@ class Job(Struct, frozen=True, kw_only=True):
         """The arguments of the program that runs it."""
         command = ["run", self.name, "--in", self.environment, "--yes", "--json", "--wait", "10m"]
         if self.due is None:
-            return [*command, "--started", "call"]
+            return [*command, "--started", self.schedule or "call"]
         return [*command, "--schedule", self.schedule, "--due", self.due.isoformat()]
 
 
@@ -44,6 +45,7 @@ def jobs_due(
     now: dt.datetime,
     considered: Mapping[str, dt.datetime],
     tried: Mapping[str, frozenset[ListedFile]] = _NOTHING_TRIED,
+    since_by_clock: dt.datetime | None = None,
 ) -> Iterator[tuple[LiveSchedule, dt.datetime, bool]]:
     """The schedules of an environment that are due, each with the time and whether it runs.
 
@@ -54,30 +56,39 @@ def jobs_due(
         now: the present time.
         considered: by schedule, the latest due time that the host has dealt with already.
         tried: by schedule, the files for which the host has started a run already.
+        since_by_clock: when it began to watch, by the environment's own clock, where that is
+            another one; ``cron`` goes by that.
     """
     for schedule in live.schedules:
         if schedule.state != "on":
             continue
-        known = [live.due_times.get(schedule.name), considered.get(schedule.name)]
-        last = max((time for time in known if time is not None), default=None)
-        if schedule.scheduled.arrives:
+        began, last = since, _last(schedule, live, considered)
+        if schedule.scheduled.cron:
+            began = since_by_clock or since
+            due = latest_due(schedule.scheduled, last or began, now + live.ahead)
+        elif schedule.scheduled.arrives:
             due = _arrived(schedule, live, last, now, tried.get(schedule.name, frozenset()))
         else:
-            due = _due(schedule, live, last or since, now)
+            due = _ended(schedule, live, last or began)
         if due is None:
             continue
-        was_missed = due <= since and not schedule.scheduled.arrives  # files wait, and can be taken
+        was_missed = due <= began and not schedule.scheduled.arrives  # files wait, and can be taken
         yield schedule, due, not (was_missed and schedule.missed is Missed.SKIP)
 
 
-def _due(
-    schedule: LiveSchedule, live: LiveEnvironment, after: dt.datetime, now: dt.datetime
+def _last(
+    schedule: LiveSchedule, live: LiveEnvironment, considered: Mapping[str, dt.datetime]
 ) -> dt.datetime | None:
-    """The latest time after one at which a schedule was due; None where it was not."""
-    scheduled = schedule.scheduled
-    if scheduled.cron:
-        return latest_due(scheduled, after, now)
-    ended = live.ended.get(PartId(Kind.PIPELINE, scheduled.after))
+    """The latest due time that was dealt with; by a moved clock, only the host knows it."""
+    known = [considered.get(schedule.name)]
+    if not (schedule.scheduled.cron and live.ahead):
+        known.append(live.due_times.get(schedule.name))
+    return max((time for time in known if time is not None), default=None)
+
+
+def _ended(schedule: LiveSchedule, live: LiveEnvironment, after: dt.datetime) -> dt.datetime | None:
+    """When the pipeline ended that a schedule comes behind; None where that was before."""
+    ended = live.ended.get(PartId(Kind.PIPELINE, schedule.scheduled.after))
     return ended if ended is not None and ended > after else None
 
 
@@ -100,17 +111,3 @@ def _arrived(
     written = [dt.datetime.fromisoformat(file.changed_at) for file in new if file.changed_at]
     latest = max(written, default=now)
     return latest if latest <= now and (last is None or last < latest) else now
-
-
-def next_due(environments: Iterable[LiveEnvironment], now: dt.datetime) -> dt.datetime | None:
-    """The next time at which any schedule that is on is due."""
-    from inchworm.core.running.schedules import next_times
-
-    times = [
-        time
-        for live in environments
-        for schedule in live.schedules
-        if schedule.state == "on"
-        for time in next_times(schedule.scheduled, now, 1)
-    ]
-    return min(times, default=None)

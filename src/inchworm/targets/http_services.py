@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable, Mapping
 from http import HTTPStatus
 from pathlib import Path
@@ -60,6 +61,13 @@ class HttpService:
         """Set a schedule's state."""
         path = f"/v1/schedules/{quote(pipeline, safe='')}/{quote(schedule, safe='')}"
         self._request("PUT", path, {"state": state})
+
+    def ahead(self) -> dt.timedelta:
+        """By how much its clock was moved; by nothing where it has none that can be moved."""
+        answer = self._client.send("GET", "/v1/clock")
+        if answer.status == HTTPStatus.NOT_FOUND:
+            return dt.timedelta()
+        return dt.timedelta(seconds=self._checked(answer).json()["ahead"])
 
     def state_of(self, flow: PartId) -> tuple[str, str]:
         """The state of a flow, and the reason of it: ``active``, ``starting`` or another word."""

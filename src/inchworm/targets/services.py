@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 from collections.abc import Mapping
 from pathlib import Path
@@ -61,6 +62,10 @@ class Workspace(Service, Protocol):
 
     def set_schedule(self, pipeline: str, schedule: str, state: str) -> None:
         """Set a schedule's state."""
+        ...
+
+    def ahead(self) -> dt.timedelta:
+        """By how much its clock was moved; by nothing where it has none that can be moved."""
         ...
 
 

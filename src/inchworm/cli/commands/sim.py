@@ -126,9 +126,10 @@ def keep(name: str, place: str, secret: str, lasting: str | None) -> None:
 @click.option("--by", "further", metavar="DURATION", help="Move it forward, e.g. 8h; adds up.")
 @click.option("--reset", is_flag=True, help="Have it tell the machine's time again.")
 def move_clock(name: str, further: str | None, reset: bool) -> None:
-    """Tell the time by the clock of sim:NAME, or move it, to see leases and tokens end.
+    """Tell the time by the clock of sim:NAME, or move it, to see what is due and what ends.
 
-    Nothing else goes by that clock: what is recorded of promotions and runs has true times.
+    Tokens and secrets end by it, and where it is an environment's workspace, inchworm serve starts
+    schedules by it. What is recorded of promotions and runs has true times.
     """
     if further is not None and reset:
         raise click.UsageError("--by moves it, and --reset takes that back.")

@@ -15,6 +15,7 @@ from inchworm.application.watching import Status, status
 from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows, say, word
+from inchworm.core.parameters.values import spell_ahead
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.engine.status import EnvironmentStatus
 from inchworm.report.documents import status_at_document, status_document
@@ -119,6 +120,10 @@ def _show_schedules(read: Schedules, as_json: bool) -> int:
         screen.print(rows(("in", "schedule", "state", "due", "last run"), lines))
     else:
         screen.print("There are no schedules.")
+    for name, ahead in read.ahead.items():
+        if ahead:
+            by = spell_ahead(ahead)
+            say(screen, "moved", f"{name}: due by the clock of its workspace, which is {by}")
     for name, problem in read.problems.items():
         say(screen, "failed", f"{name}: {problem}")
     return 1 if read.problems else 0

@@ -215,6 +215,11 @@ def spell_duration(duration: dt.timedelta) -> str:
     return "".join(f"{count}{unit}" for count, unit in parts if count) or "0s"
 
 
+def spell_ahead(ahead: dt.timedelta) -> str:
+    """``1h30m ahead``, or ``behind``, of a clock."""
+    return f"{spell_duration(abs(ahead))} {'ahead' if ahead >= dt.timedelta() else 'behind'}"
+
+
 def read_duration(text: str) -> dt.timedelta:
     """``10m``, ``1h30m`` or ISO 8601's ``PT10M``.
 

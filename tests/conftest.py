@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import os
+import re
 import shutil
 from collections.abc import Iterator
 from pathlib import Path
@@ -36,6 +37,18 @@ def pytest_collection_finish() -> None:
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Long tests first: at the end, several workers would wait for the last of them."""
     items.sort(key=lambda item: item.get_closest_marker("long") is None)
+
+
+@pytest.fixture(scope="session", autouse=True)
+def nobody(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """Whoever runs the tests may have a key, settings and a git of their own; none of it counts."""
+    own = [name for name in os.environ if re.match("INCHWORM_(?!TEST_)", name)]
+    with pytest.MonkeyPatch.context() as patch:
+        for name in own:
+            patch.delenv(name)
+        patch.setenv("XDG_CONFIG_HOME", str(tmp_path_factory.mktemp("config")))
+        patch.setenv("GIT_CONFIG_GLOBAL", os.devnull)
+        yield
 
 
 @pytest.fixture(scope="session")

@@ -256,6 +256,8 @@ class Hosting:
         workplace = lambda: Workplace.around(tree, machine, lambda: NOW)  # noqa: E731
         self.host = Host(["dev"], workplace, start, self.said.append, patience=0, pause=0)
 
+        self.host.take_calls()
+
     def __enter__(self) -> Hosting:
         self.host.begin()
         return self
@@ -282,6 +284,14 @@ def test_runs_of_a_shared_database_begin_beside_each_other_before_it_was_looked_
     assert started == {"first", "second"}
 
 
+def test_a_call_before_the_host_begins_waits_for_it(plain: Program) -> None:
+    """Its server answers first: an environment may have its platform there."""
+    hosting = Hosting(plain, {"all": ["exit 0"]})
+    hosting.host.call("dev", "all")
+    with hosting:
+        hosting.until("dev: all ended with 0")
+
+
 def test_what_cannot_begin_is_told_and_tried_again(plain: Program) -> None:
     """Whoever called for it was told that it would run, and its exit code goes to nobody."""
     busy = "echo somebody is at work >&2; exit 4"
@@ -297,6 +307,19 @@ def test_what_cannot_begin_is_told_and_tried_again(plain: Program) -> None:
     begins = [f"dev: {name} begins" for name in ("late", "lost")]
     assert [line for line in hosting.said if line.endswith("begins")] == begins
     assert len(hosting.said) == 6, "the same is not said again and again"
+
+
+AGAIN = "dev: all could not begin: exit code 4; tried again every 0 s"
+
+
+def test_what_begins_at_its_next_time_has_begun(plain: Program) -> None:
+    with Hosting(plain, {"all": ["exit 4", "exit 0"]}) as hosting:
+        for due in (NOW, NOW + dt.timedelta(hours=1)):
+            job = Job(environment="dev", name="all", schedule="all.often", due=due)
+            hosting.host._begin(job, lambda: None)
+            hosting.until("dev: all ended with 0" if due > NOW else AGAIN)
+    (dev,) = hosting.host.watched()
+    assert dev.not_begun == ()
 
 
 def test_schedules_go_by_a_clock_that_is_moved(plain: Program) -> None:

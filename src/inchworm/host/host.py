@@ -73,7 +73,8 @@ class Watched(Struct, frozen=True, kw_only=True):
         is_shared: whether several runs can be at work there at a time.
         problem: why it could not be read at the last look.
         jobs: the runs that are at work there.
-        not_begun: those that could not begin, the latest first; until one of the same begins.
+        not_begun: those that could not begin, the latest first, each until the same begins for the
+            same reason.
     """
 
     name: str
@@ -144,8 +145,8 @@ class Host(Struct):
     _is_overdue: bool = False
     """Whether what runs has had the time that it may take once the host is stopped."""
 
-    def begin(self) -> None:
-        """Watch each environment in a thread of its own.
+    def take_calls(self) -> None:
+        """Take calls from now on; what is called for begins once the host does.
 
         Raises:
             UsageError: when there is no environment of a name.
@@ -155,6 +156,9 @@ class Host(Struct):
             declared = project.environment(name).name
             self._watched[declared] = Watched(name=declared)
             self._called[declared] = deque()
+
+    def begin(self) -> None:
+        """Watch each environment in a thread of its own; calls are taken by now."""
         for name in self._watched:
             thread = threading.Thread(target=self._watch, args=[name], name=f"watch {name}")
             thread.start()
@@ -276,7 +280,7 @@ class Host(Struct):
         with self._lock:
             watched = self._watched[job.environment]
             self._watched[job.environment] = replace(watched, jobs=(*watched.jobs, began))
-            is_new = all(each.job != job for each in watched.not_begun)
+            is_new = all(each.job.reason != job.reason for each in watched.not_begun)
         if is_new:
             what = f"{job.name} begins{f' ({job.schedule})' if job.schedule else ''}"
             self.say(f"{job.environment}: {what}")
@@ -286,7 +290,7 @@ class Host(Struct):
             with self._lock:
                 watched = self._watched[job.environment]
                 left = tuple(each for each in watched.jobs if each is not began)
-                others = tuple(each for each in watched.not_begun if each.job != job)
+                others = tuple(n for n in watched.not_begun if n.job.reason != job.reason)
                 not_begun = (*([failed] if failed else []), *others)[:_MOST_NOT_BEGUN]
                 self._watched[job.environment] = replace(watched, jobs=left, not_begun=not_begun)
             if failed and failed.is_tried_again:
@@ -336,7 +340,7 @@ class Host(Struct):
         """A run that could not begin; it is said once, until the reason is another one."""
         at = self.workplace().clock()
         known = self._watched[job.environment].not_begun
-        if all((each.job, each.why) != (job, why) for each in known):
+        if all((each.job.reason, each.why) != (job.reason, why) for each in known):
             more = f"; tried again every {self.pause:g} s" if is_tried_again else ""
             self.say(f"{job.environment}: {job.name} could not begin: {why}{more}")
         return NotBegun(job=job, at=at, why=why, is_tried_again=is_tried_again)

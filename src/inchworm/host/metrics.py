@@ -55,13 +55,12 @@ def _lines(watched: list[Watched], runs: list[Run], now: dt.datetime) -> Iterato
     yield "# TYPE inchworm_due_timestamp_seconds gauge"
     yield "# UNIT inchworm_due_timestamp_seconds seconds"
     yield "# HELP inchworm_due_timestamp_seconds When a schedule that is on is due next."
-    for each in watched:
-        for schedule in each.live.schedules if each.live else ():
+    for live in filter(None, (each.live for each in watched)):
+        for schedule in live.schedules:
             if schedule.state == "on":
-                labels = _labels(environment=each.name, schedule=schedule.name)
-                ahead = each.live.ahead if each.live else dt.timedelta()
-                for due in next_times(schedule.scheduled, now + ahead, 1):
-                    at = (due - ahead).timestamp()
+                labels = _labels(environment=live.environment.name, schedule=schedule.name)
+                for due in next_times(schedule.scheduled, now + live.ahead, 1):
+                    at = (due - live.ahead).timestamp()
                     yield f"inchworm_due_timestamp_seconds{labels} {at:.0f}"
 
 

@@ -31,6 +31,11 @@ class Job(Struct, frozen=True, kw_only=True):
     due: dt.datetime | None = None
 
     @property
+    def reason(self) -> tuple[str, str, str]:
+        """What runs where, and by which schedule, whenever that was due."""
+        return self.environment, self.name, self.schedule
+
+    @property
     def arguments(self) -> list[str]:
         """The arguments of the program that runs it."""
         command = ["run", self.name, "--in", self.environment, "--yes", "--json", "--wait", "10m"]

@@ -118,6 +118,7 @@ def command(
     server.capture_signals = nullcontext  # type: ignore[method-assign, assignment]
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: setattr(server, "should_exit", True))
+    host.take_calls()
     listening = listen(address, port)
     beginning = threading.Thread(target=_begin_served, args=[server, host], name="begin")
     try:

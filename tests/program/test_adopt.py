@@ -135,6 +135,12 @@ def test_what_cannot_be_taken_up(starter: Program) -> None:
     assert 'managed = "outside"' in (starter.folder / "schemas/report/schema.toml").read_text()
 
 
+@pytest.mark.parametrize("name", ["", ".", "..", "../models", "/tmp", "a\\b"])
+def test_only_what_is_a_name_is_taken_up(starter: Program, name: str) -> None:
+    refused = starter("adopt", "dev", name, code=2).text
+    assert f"{name!r} cannot be the name of a schema in a project" in refused
+
+
 def test_drift_is_seen_named_and_in_the_way(released: Program) -> None:
     """With what it affects; a promotion that would touch it stops until it is told to overwrite."""
     assert "nothing drifted" in released("drift", "dev").text

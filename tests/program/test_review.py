@@ -132,6 +132,13 @@ def test_it_is_read_by_other_programs_too(drafted: Program) -> None:
     assert any("level_trend__beside" in s for each in document["statements"].values() for s in each)
 
 
+@pytest.mark.skipif(not Path("/dev/full").exists(), reason="there is no device that is full")
+def test_a_full_disk_is_said(drafted: Program) -> None:
+    for command in (("review", "P6"), ("history",)):
+        said = drafted(*command, "--html", "/dev/full", code=1).text
+        assert "a file cannot be written: No space left on device. next Make room" in said
+
+
 def test_it_changes_nothing(drafted: Program) -> None:
     """The draft can still be carried out."""
     drafted("review", "P6")

@@ -90,6 +90,19 @@ def test_a_failing_check_keeps_its_rows_and_names_the_command_for_all(
     assert " ".join(map(str, row)) in program("history", "P2").text
 
 
+def test_a_value_is_missed_only_by_what_uses_it(plain: Program) -> None:
+    """Although something else that is live here uses it."""
+    matrix = (plain.folder / "parameters.toml").read_text()
+    plain.write("parameters.toml", f'{matrix}\n[least]\ntype = "integer"\nevery = 3\n')
+    plain.write("models/mart/high.sql", "SELECT :least AS level\n")
+    plain.write("models/mart/low.sql", "SELECT 1 AS level\n")
+    plain.promote(plain.pack(), "dev")
+    plain.write("parameters.toml", matrix)
+    assert first(plain, "mart.low") == [[1]]
+    missed = plain("rows", "mart.high", code=1).text
+    assert "dev has no value for least, which model:mart.high uses" in missed
+
+
 def test_failing_rows_of_a_key_are_all_that_share_it(made: tuple[Program, str]) -> None:
     program, _ = made
     program.edit("models/mart/hourly.sql", "max(level_cm)", "level_cm")

@@ -20,6 +20,7 @@ from inchworm.engine.adoption import TakenUp, taken_up
 from inchworm.engine.connections import open_database, open_environment
 from inchworm.engine.desired_schema import own_definitions
 from inchworm.engine.open_environment import OpenEnvironment
+from inchworm.kinds.registry import UNFIT
 from inchworm.targets.databases import Database
 
 _BASELINE = '/*---\nabout = "What was in {where} when it was taken up"\nbaseline = true\n---*/\n'
@@ -78,6 +79,11 @@ def adopt(
     """
     declared = workplace.project.environment(environment)
     name = schema.lower()
+    if name in ("", ".", "..") or UNFIT.search(name):
+        raise UsageError(
+            f"{schema!r} cannot be the name of a schema in a project.",
+            next="Name one that the environment has: letters, digits and _, most often.",
+        )
     if not (workplace.root / "schemas" / name).exists():
         return _adopt_schema(workplace, declared, name, managed or Managed.MIGRATIONS, without)
     if managed is not None:

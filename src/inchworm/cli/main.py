@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import errno
 import gc
 import importlib
 import json
@@ -146,6 +147,10 @@ def main() -> None:
         sys.exit(_explained(error))
 
 
+_NOT_WRITTEN = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EIO}
+"""Of errors that come while a file is written, when nobody says any more which one it is."""
+
+
 def _explained(error: Exception) -> int:
     """Print an error that the user can act upon, and give its exit code; others go on."""
     from inchworm.cli.visible import escaped, visible
@@ -154,6 +159,10 @@ def _explained(error: Exception) -> int:
     if isinstance(error, OSError) and error.filename is not None:
         reason = f"cannot be used: {error.strerror}."
         error = InchwormError(reason, where=str(error.filename), next="Check its permissions.")
+    if isinstance(error, OSError) and error.errno in _NOT_WRITTEN:
+        error = InchwormError(
+            f"a file cannot be written: {error.strerror}.", next="Make room, or write it elsewhere."
+        )
     if not isinstance(error, InchwormError):
         raise error
     if "--json" in sys.argv:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 from abc import abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import suppress
 from enum import StrEnum
 from functools import cached_property
 from typing import Any, TypeVar
@@ -312,8 +313,10 @@ class RenderedParts(Mapping[PartId, Rendered]):
 
     def recall(self, part: PartId, recipe: str, digest: Digest) -> None:
         """Take over the digest of a part that was rendered by a recipe, if it still is."""
-        if recipe and part in self._parts and recipe == self.recipe(part):
-            self._digests[part] = digest
+        if recipe and part in self._parts:
+            with suppress(KeyError):  # it lacks a value; whoever needs it will hear of that
+                if recipe == self.recipe(part):
+                    self._digests[part] = digest
 
     def digest(self, part: PartId) -> Digest:
         """The digest of a rendered part; it is rendered only if the digest is not known."""

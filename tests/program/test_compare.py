@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 from typing import Any
 
@@ -124,6 +125,16 @@ def test_a_version_is_written_everywhere_it_belongs(river: Program, to: str, ver
         "1\t1\tinchworm.toml",
     ]
     assert river.findings(code=0) == []
+
+
+def test_what_cannot_be_read_has_no_weight(released: Program) -> None:
+    flow = "flows/publish_warnings.toml"
+    released.write(flow, "direction = \n")
+    refused = released("version", "--suggest", code=1).text
+    assert f"{flow}: flow:publish_warnings cannot be read, so nobody can say" in refused
+    release = released("bundles", "--json").json["bundles"][0]["bundle"]
+    compared = released("compare", release, ".", "--json").json
+    assert "flow:publish_warnings" in json.dumps(compared)
 
 
 def test_what_is_no_version(river: Program) -> None:

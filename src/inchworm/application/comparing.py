@@ -21,7 +21,7 @@ from inchworm.core.bundle.sides import (
     compare_sides,
     rights_of,
 )
-from inchworm.core.errors import TargetError, UsageError, did_you_mean
+from inchworm.core.errors import ProjectError, TargetError, UsageError, did_you_mean
 from inchworm.core.identifiers import PartId
 from inchworm.core.parts import Contents
 from inchworm.kinds.project_reader import Reading, read_project
@@ -214,11 +214,20 @@ def suggest_version(workplace: Workplace) -> SuggestedVersion:
 
     Raises:
         UsageError: when there is no release to compare with.
+        ProjectError: when a part cannot be read.
     """
     release = _latest_release(workplace)
     if release is None:
         raise UsageError("There is no release to compare with.", next="Pack one: inchworm pack.")
-    changes = compare_versions(workplace, release, TREE)
+    tree = workplace.read_remembered()
+    for part, outline in tree.assembly.outlines.items():
+        if not outline.readable:
+            raise ProjectError(
+                f"{part} cannot be read, so nobody can say what changed.",
+                where=outline.file,
+                next="See what is wrong with it: inchworm check",
+            )
+    changes = compare_readings(_version(workplace, release), tree)
     weight = weight_of(changes)
     return SuggestedVersion(
         release=release,

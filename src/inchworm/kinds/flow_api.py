@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-import yaml
-
 from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
 from inchworm.core.lineage.facts import Use
@@ -21,12 +19,10 @@ from inchworm.kinds.api_document import (
     operation_of,
     operation_of_api,
 )
+from inchworm.kinds.api_yaml import ApiUnreadable, read_api_document
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.flow_settings import Flow
 from inchworm.kinds.settings import Report
-
-#: The safe loader in C where libyaml is there: API documents can be large.
-_Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 
 def uses_in(path: str, shared: Mapping[str, bytes]) -> tuple[Use, ...]:
@@ -59,12 +55,10 @@ def read_api(flow: Flow, surroundings: Surroundings, report: Report) -> Mapping[
         refuse(f"there is no {path}", did_you_mean(path, apis, "Add the OpenAPI document."))
         return None
     try:
-        api = yaml.load(content.decode("utf-8"), Loader=_Loader)
-    except (UnicodeDecodeError, yaml.YAMLError) as error:
-        mark = getattr(error, "problem_mark", None)
-        message = f"is not YAML: {getattr(error, 'problem', error)}"
-        number = mark.line + 1 if mark is not None else None
-        report(rules.API_INVALID.finding(message, part=flow.part, file=path, line=number))
+        api = read_api_document(content)
+    except ApiUnreadable as error:
+        message = f"cannot be read as YAML: {error.reason}"
+        report(rules.API_INVALID.finding(message, part=flow.part, file=path, line=error.line))
         return None
     fault = None if surroundings.in_order else api_fault(api)
     if fault is not None:

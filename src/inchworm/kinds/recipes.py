@@ -14,7 +14,7 @@ from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest, digest_of
 from inchworm.core.rendered import canonical
 
-RENDERER_VERSION = 2
+RENDERER_VERSION = 3
 """Raised whenever a part is rendered differently from the same files and values."""
 
 

@@ -68,7 +68,7 @@ def compare(before: Assembly, after: Assembly, apis: Apis = lambda _: ({}, {})) 
             changes.append(Change(part=part, what="added", weight=Weight.MINOR))
         elif before.parts[part].digest != after.parts[part].digest:
             breaking = [*_columns(before, after, part), *_promises(before, after, part)]
-            if part.kind is Kind.FLOW:
+            if part.kind is Kind.FLOW and part in before.facts and part in after.facts:
                 breaking += _flow(before, after, part, apis)
             changes += breaking or [_logic(before, part)]
         else:

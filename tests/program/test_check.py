@@ -18,6 +18,15 @@ from inchworm.report.states_page import states_page
 from tests.driver import Program
 
 
+def test_words_of_libraries_are_not_for_users(river: Program) -> None:
+    """That of a notebook whose cells have no ids came with each check and run."""
+    path = river.folder / "notebooks/level_forecast.ipynb"
+    document = json.loads(path.read_text())
+    cells = [{k: v for k, v in cell.items() if k != "id"} for cell in document["cells"]]
+    path.write_text(json.dumps({**document, "nbformat_minor": 5, "cells": cells}))
+    assert river.process("check").err == ""
+
+
 def test_the_example_and_a_new_project_are_clean(river: Program, starter: Program) -> None:
     """Nothing to say about either."""
     assert river.findings(code=0) == []

@@ -10,6 +10,7 @@ import json
 import logging
 import os
 import sys
+import warnings
 
 import click
 
@@ -128,6 +129,8 @@ def main() -> None:
     """Run the program; an error becomes one message and an exit code."""
     # what the parser cannot follow becomes a finding; it need not say so on its own as well
     logging.getLogger("sqlglot").setLevel(logging.CRITICAL)
+    if not sys.warnoptions:  # what libraries say to whoever uses them is not for our users
+        warnings.simplefilter("ignore")
     gc.set_threshold(_COLLECT_AFTER, 50, 100)
     try:
         cli(standalone_mode=False)

@@ -53,10 +53,15 @@ def _fault(document: object) -> str | None:
 
     if not isinstance(document, dict) or document.get("nbformat") != 4:
         return "it does not say nbformat 4"
+    if type(document.get("nbformat_minor", 0)) is not int:
+        return "its nbformat_minor is no whole number"
     try:
         nbformat.validate(nbformat.from_dict(document), relax_add_props=True)
     except nbformat.ValidationError as error:
         return str(error.message).splitlines()[0][:200]
+    except (KeyError, TypeError, AttributeError):  # it repairs cells before it looks at them
+        has_cells = isinstance(document.get("cells"), list)
+        return "what stands for a cell is none" if has_cells else "it has no list of cells"
     return None
 
 

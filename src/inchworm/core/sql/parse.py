@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import sys
+from collections.abc import Iterable
 
 import sqlglot
 from msgspec import Struct
@@ -72,13 +73,29 @@ def parse_statements(text: str, dialect: str) -> list[exp.Expr]:
     try:
         trees = sqlglot.parse(_with_dollars(text, dialect), read=dialect)
         whole = [statement for statement in trees if statement is not None]
+        if _EMPTY_PART.search(text):
+            _check_names(whole)
         return [_with_dotted(s) for s in whole] if MAYBE_PARAMETER.search(text) else whole
     except SqlglotError as error:
         raise _problem(error) from error
+    except SqlProblem:
+        raise
     except RecursionError as error:
         raise SqlProblem("is nested too deeply to be read", None) from error
     except Exception as error:  # one text that the parser fails on ends nothing else
         raise SqlProblem(f"cannot be read: the parser fails on it ({error})", None) from error
+
+
+_EMPTY_PART = re.compile(r"\.\s*\.")
+
+
+def _check_names(statements: Iterable[exp.Expr]) -> None:
+    """Refuse names of tables with two dots in a row, which no database reads, but the parser."""
+    for statement in statements:
+        for table in statement.find_all(exp.Table):
+            if any(table.args.get(part) == "" for part in ("db", "catalog")):
+                reason = f"a name has nothing between two dots, near {table.name}"
+                raise SqlProblem(reason, line_of(table))
 
 
 def _with_dollars(text: str, dialect: str) -> str:

@@ -322,15 +322,22 @@ def test_what_begins_at_its_next_time_has_begun(plain: Program) -> None:
     assert dev.not_begun == ()
 
 
+def test_a_ledger_that_cannot_be_read_tells_of_no_run(live: Program) -> None:
+    """That there are none in it any more, or again, is no sign that one has begun."""
+    live("run", "all", "--in", "dev")
+    away = "cd .inchworm && mv ledger.sqlite away && mkdir ledger.sqlite; exit 1"
+    back = "cd .inchworm && rmdir ledger.sqlite && mv away ledger.sqlite; exit 1"
+    there = f"cd {live.folder} && "
+    with Hosting(live, {"all": [there + away, there + back, "exit 0"]}) as hosting:
+        hosting.host.call("dev", "all")
+        hosting.until("dev: all could not begin: exit code 1; tried again every 0 s")
+        hosting.until("dev: all ended with 0")
+        assert not any("ended with 1" in line for line in hosting.said)
+
+
 def test_schedules_go_by_a_clock_that_is_moved(plain: Program) -> None:
     """That of a simulated workspace; so somebody can see at noon what the night would bring."""
-    plain.write("models/mart/one.sql", '/*---\nstore = "table"\n---*/\nSELECT 1 AS n\n')
-    plain.write(
-        "pipelines/all.toml",
-        '[schedules.nightly]\ncron = "0 2 * * *"\n[[steps]]\nname = "one"\nbuild = ["mart.one"]\n',
-    )
-    plain.edit("environments/dev.toml", "[schedules]\n", '[schedules]\nall = "on"\n')
-    plain.promote(plain.pack(), "dev")
+    promote_schedule(plain, "nightly", "0 2 * * *")
     run = f"cd {plain.folder} && exec {shlex.join([*COMMAND, 'run', 'all', '--in', 'dev'])}"
     scripts = {"look": ["exit 0"] * 99, "pipeline:all": [f"{run} --started all.nightly"] * 2}
     with Hosting(plain, scripts) as hosting:
@@ -401,10 +408,15 @@ def live(once: Once, plain: Program) -> Program:
 
 
 def _make_live(plain: Program, url: str) -> None:
+    promote_schedule(plain, "often", "* * * * *")
+
+
+def promote_schedule(plain: Program, name: str, cron: str) -> None:
+    """Have a pipeline live whose schedule is on."""
     plain.write("models/mart/one.sql", '/*---\nstore = "table"\n---*/\nSELECT 1 AS n\n')
     plain.write(
         "pipelines/all.toml",
-        '[schedules.often]\ncron = "* * * * *"\n[[steps]]\nname = "one"\nbuild = ["mart.one"]\n',
+        f'[schedules.{name}]\ncron = "{cron}"\n[[steps]]\nname = "one"\nbuild = ["mart.one"]\n',
     )
     plain.edit("environments/dev.toml", "[schedules]\n", '[schedules]\nall = "on"\n')
     plain.promote(plain.pack(), "dev")

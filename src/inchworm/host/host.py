@@ -28,7 +28,6 @@ _LOOK = 15.0
 """Seconds between two looks at an environment."""
 
 _PAUSE = 60.0
-"""Seconds until a run that could not begin is tried again."""
 
 _UNKNOWN = 2
 """The exit code of the program where it is asked for something that is not there."""
@@ -133,6 +132,7 @@ class Host(Struct):
     patience: float = 600.0
     """Seconds that runs have to end once the host is stopped; then they are stopped, too."""
     pause: float = _PAUSE
+    """Seconds until a run that could not begin is tried again."""
     _watched: dict[str, Watched] = field(default_factory=dict)
     _called: dict[str, deque[Job]] = field(default_factory=dict)
     _lock: threading.Lock = field(default_factory=threading.Lock)
@@ -280,7 +280,7 @@ class Host(Struct):
         with self._lock:
             watched = self._watched[job.environment]
             self._watched[job.environment] = replace(watched, jobs=(*watched.jobs, began))
-            is_new = all(each.job.reason != job.reason for each in watched.not_begun)
+            is_new = not any(job.repeats(each.job) for each in watched.not_begun)
         if is_new:
             what = f"{job.name} begins{f' ({job.schedule})' if job.schedule else ''}"
             self.say(f"{job.environment}: {what}")
@@ -290,7 +290,7 @@ class Host(Struct):
             with self._lock:
                 watched = self._watched[job.environment]
                 left = tuple(each for each in watched.jobs if each is not began)
-                others = tuple(n for n in watched.not_begun if n.job.reason != job.reason)
+                others = tuple(n for n in watched.not_begun if not job.repeats(n.job))
                 not_begun = (*([failed] if failed else []), *others)[:_MOST_NOT_BEGUN]
                 self._watched[job.environment] = replace(watched, jobs=left, not_begun=not_begun)
             if failed and failed.is_tried_again:
@@ -329,7 +329,9 @@ class Host(Struct):
             self._processes.remove(process)
         code = process.returncode
         complaint = " ".join(err.split()).removeprefix("error ")
-        if code < 0 or code in _BEGAN or self._recorded(job) != recorded:
+        known = self._recorded(job)
+        has_begun = recorded is not None and known is not None and known > recorded
+        if code < 0 or code in _BEGAN or has_begun:
             self.say(f"{job.environment}: {job.name} ended with {code} {complaint}".rstrip())
             return None
         return self._not_begun(
@@ -340,18 +342,18 @@ class Host(Struct):
         """A run that could not begin; it is said once, until the reason is another one."""
         at = self.workplace().clock()
         known = self._watched[job.environment].not_begun
-        if all((each.job.reason, each.why) != (job.reason, why) for each in known):
+        if not any(job.repeats(each.job) and each.why == why for each in known):
             more = f"; tried again every {self.pause:g} s" if is_tried_again else ""
             self.say(f"{job.environment}: {job.name} could not begin: {why}{more}")
         return NotBegun(job=job, at=at, why=why, is_tried_again=is_tried_again)
 
-    def _recorded(self, job: Job) -> int:
-        """How many runs of it the ledger has; 0 where that cannot be read."""
+    def _recorded(self, job: Job) -> int | None:
+        """How many runs of it the ledger has; None where that cannot be read."""
         try:
             ledger = self.workplace().ledger
             runs = ledger.runs() if ledger.exists else []
         except InchwormError:
-            return 0
+            return None
         return sum(
             run.plan.environment == job.environment
             and job.name in (str(run.plan.subject), run.plan.subject.name)

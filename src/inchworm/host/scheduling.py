@@ -6,6 +6,7 @@ import datetime as dt
 from collections.abc import Iterator, Mapping
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.application.schedules import LiveEnvironment, LiveSchedule
 from inchworm.core.identifiers import Kind, PartId
@@ -30,10 +31,9 @@ class Job(Struct, frozen=True, kw_only=True):
     schedule: str = ""
     due: dt.datetime | None = None
 
-    @property
-    def reason(self) -> tuple[str, str, str]:
-        """What runs where, and by which schedule, whenever that was due."""
-        return self.environment, self.name, self.schedule
+    def repeats(self, other: Job) -> bool:
+        """Whether it runs the same for the same schedule, or call, whenever each was due."""
+        return replace(self, due=None) == replace(other, due=None)
 
     @property
     def arguments(self) -> list[str]:

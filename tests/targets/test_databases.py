@@ -495,6 +495,16 @@ def test_bookkeeping_of_any_former_version_gets_what_it_lacks(
     assert [*bookkeeping.aside(), *bookkeeping.promotions(), *bookkeeping.parts()] == []
 
 
+def test_a_reading_of_the_bookkeeping_is_of_one_instant(database: Database) -> None:
+    """Tables that somebody else makes meanwhile come with the next one."""
+    ours, theirs = Bookkeeping(database, "ours"), Bookkeeping(database, "theirs")
+    with ours.one_reading():
+        assert not ours.has("parts")
+        theirs.ensure()
+        assert not ours.has("aside")
+    assert ours.has("aside")
+
+
 def test_another_connection_works_at_the_same_time(database: Database) -> None:
     """Where there can be one; what it has committed is seen by the first."""
     other = database.new_session()

@@ -57,9 +57,8 @@ def workplace(tree: SourceTree | None = None) -> Workplace:
 def collect_as_usual() -> None:
     """Look for garbage as often as Python does: for commands that work for long on many things.
 
-    What there is by now stays, and is not looked through again.
+    What there is by now stays, and is not looked through again: it is no garbage.
     """
-    gc.collect()
     gc.freeze()
     gc.set_threshold(*_USUAL)
 

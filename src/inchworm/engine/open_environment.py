@@ -138,6 +138,10 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
 
     def _composed(self, is_for_draft: bool) -> Composition:
         """What the database has; the services are asked each time."""
+        with self.bookkeeping.one_reading():
+            return self._read(is_for_draft)
+
+    def _read(self, is_for_draft: bool) -> Composition:
         parts = self.bookkeeping.parts()
         ours = {part.part: part for part in parts if part.project == self.project}
         foreign = [part for part in parts if part.project != self.project]

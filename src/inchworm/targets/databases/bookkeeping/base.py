@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from itertools import groupby, islice
 from operator import itemgetter
 from typing import Any, Self, TypeVar
@@ -44,9 +45,20 @@ class Books:
 
     def has(self, table: str) -> bool:
         """Whether one of its tables is there."""
-        if table not in self._known.tables:
-            self._known.tables |= self._database.tables_in(self.schema)
-        return table in self._known.tables
+        known = self._known
+        if table not in known.tables and not known.is_whole:
+            known.tables |= self._database.tables_in(self.schema)
+            known.is_whole = known.is_one_reading
+        return table in known.tables
+
+    @contextmanager
+    def one_reading(self) -> Iterator[None]:
+        """In the block, a table that is not there when the first one is missed does not come."""
+        self._known.is_one_reading = True
+        try:
+            yield
+        finally:
+            self._known.is_one_reading = self._known.is_whole = False
 
     def ensure(self) -> None:
         """Make the tables, and the columns that earlier versions had not, unless all are there."""
@@ -104,6 +116,10 @@ class _Known:
     def __init__(self) -> None:
         self.tables: set[str] = set()
         """Those that have been seen; none is ever taken away."""
+        self.is_one_reading = False
+        """Whether what is read now has to be of one instant."""
+        self.is_whole = False
+        """Whether no other table counts for this reading."""
         self.is_complete = False
         """Whether they are known to have all columns."""
 

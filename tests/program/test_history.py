@@ -118,3 +118,31 @@ def test_the_sql_of_every_step_is_recorded(released: Program) -> None:
     refused = released("history", drafted["id"], "--sql", code=2).text
     assert f"inchworm review {drafted['id']} --sql" in refused
     assert released("history", "--sql", code=2).code == 2
+
+
+def test_of_very_many_steps_those_that_matter_are_listed(plain: Program) -> None:
+    """What failed is among them, wherever it comes; and all with --all."""
+    for number in range(120):
+        plain.write(f"models/m/v{number}.sql", f"SELECT {number} AS x")
+    plain.write("checks/never.sql", "SELECT x FROM m.v1")
+    plain.promote(plain.pack(), "dev", code=1)
+    steps = len(plain("history", "P1", "--json").json["steps"])
+    some, everything = plain("history", "P1").text, plain("history", "P1", "--all").text
+    assert f"... and {steps - 100} more steps: --all" in some
+    assert "more steps" not in everything
+    assert some.count("model:m.v") < everything.count("model:m.v") == 120
+    for text in (some, everything):
+        assert " check check:never failed " in text
+
+
+def test_a_run_of_very_many_steps_is_listed_so_too(plain: Program) -> None:
+    """And so is one of a pipeline."""
+    for number in range(120):
+        plain.write(f"models/m/v{number}.sql", f"SELECT {number} AS x")
+    steps = "[[steps]]\nname = 'all'\nbuild = " + str([f"m.v{n}" for n in range(120)])
+    plain.write("pipelines/all.toml", steps)
+    plain.promote(plain.pack(), "dev")
+    plain("run", "all", "--in", "dev")
+    steps_of_run = len(plain("history", "R1", "--json").json["steps"])
+    assert f"... and {steps_of_run - 100} more steps: --all" in plain("history", "R1").text
+    assert "more steps" not in plain("history", "R1", "--all").text

@@ -133,7 +133,7 @@ def test_building_replaces_nothing(database: Database) -> None:
             with pytest.raises(TargetError, match="already exists"):
                 database.build(name, store, "SELECT 4 AS x")
     assert values(database, "m.a") == [1, 2]
-    database.drop(["m.a", "m.v", "m.not_there"])
+    database.drop([RelationName(name) for name in ("m.a", "m.v", "m.not_there")])
     assert database.structure(["m"]) == {}
 
 
@@ -143,7 +143,7 @@ def test_the_switch_over_puts_new_in_place_and_keeps_old_aside(database: Databas
         database.build("m.a__beside", Store.TABLE, f"SELECT {number} AS x")
         database.build("m.v__beside", Store.VIEW, "SELECT x * 10 AS y FROM m.a__beside")
         with database.transaction():
-            database.drop(["m.a__kept"])
+            database.drop([RelationName("m.a__kept")])
             database.switch_over(
                 [switch("m.v", Store.VIEW, "SELECT x * 10 AS y FROM m.a"), switch("m.a")]
             )
@@ -328,7 +328,7 @@ def test_bookkeeping_survives_and_keeps_projects_apart(database: Database) -> No
     with database.transaction():
         theirs.remove(parts[0].part)
         ours.remove(parts[1].part, parts[2].part)
-        ours.forget_step("k:P1", 3)
+        ours.forget_steps("k:P1", [3])
     assert ours.parts() == [parts[0], *parts[3:]]
     assert ours.recorded_steps("k:P1") == set()
 

@@ -10,6 +10,7 @@ from rich.text import Text
 
 from inchworm.cli.process import shown_time
 from inchworm.cli.samples import print_failing_rows
+from inchworm.cli.step_lines import listed
 from inchworm.cli.terminal import rows, spell_seconds, word
 from inchworm.core.identifiers import PartId
 from inchworm.core.running.run import Run, RunStep
@@ -42,8 +43,8 @@ def print_runs(screen: Console, runs: Sequence[Run]) -> None:
     screen.print(rows(headings, lines))
 
 
-def print_run(screen: Console, run: Run) -> None:
-    """One run, step by step, with what each step said."""
+def print_run(screen: Console, run: Run, everything: bool) -> None:
+    """One run, step by step, with what each step said; of very many steps, some or all."""
     plan = run.plan
     screen.print(
         Text.assemble(
@@ -64,11 +65,14 @@ def print_run(screen: Console, run: Run) -> None:
         screen.print(run.message)
     screen.print()
     lines = []
-    for step in plan.steps:
+    steps, rest = listed(plan.steps, run.report_of, everything=everything)
+    for step in steps:
         report = run.report_of(step)
         state, took = word(report.state.value), spell_seconds(report.seconds)
         lines.append((str(step.number), spell_step(step), state, took, report.message))
     screen.print(rows(("", "step", "state", "took", ""), lines, right=(0, 3)))
+    if rest:
+        screen.print(rest, style="dim")
     for step in plan.steps:
         _print_details(screen, run, step)
 

@@ -1,6 +1,12 @@
-"""Steps at the terminal: a running line while each works, and one line for good at its end."""
+"""Steps at the terminal: a running line while each works, and one line for good at its end.
+
+And which of very many steps are listed afterwards.
+"""
 
 from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Protocol, TypeVar
 
 from rich.console import Console
 from rich.progress import Progress, SpinnerColumn, TaskID, TextColumn, TimeElapsedColumn
@@ -12,6 +18,44 @@ from inchworm.core.execution import StepReport, StepState
 
 _QUIET = frozenset({StepState.FAILED, StepState.NOT_STARTED})
 """States whose message is told at the end, and not in the line."""
+
+
+MOST_STEPS = 100
+"""How many steps are listed unless all are asked for."""
+
+
+class Numbered(Protocol):
+    """A step of a promotion or a run."""
+
+    @property
+    def number(self) -> int:
+        """Its place in the order."""
+        ...
+
+
+Listed = TypeVar("Listed", bound=Numbered)
+
+
+def listed(
+    steps: Sequence[Listed], report_of: Callable[[Listed], StepReport], *, everything: bool
+) -> tuple[Sequence[Listed], str]:
+    """The steps that are listed, in their order, and what is said of the others, if there are any.
+
+    Where not all of them are, those that did not go well, or found rows, come before those that
+    have not begun, and these before those that are done.
+    """
+    left = len(steps) - MOST_STEPS
+    if everything or left <= 0:
+        return steps, ""
+
+    def dullness(step: Listed) -> int:
+        report = report_of(step)
+        if report.samples:
+            return 0
+        return 2 if report.state is StepState.DONE else 1 if not report.state.is_over else 0
+
+    chosen = {step.number for step in sorted(steps, key=dullness)[:MOST_STEPS]}
+    return [step for step in steps if step.number in chosen], f"... and {left:,} more steps: --all"
 
 
 class StepLines:

@@ -29,7 +29,7 @@ from inchworm.core.promotion.promotion import Promotion, passed_by
 from inchworm.core.promotion.statements import Statements
 from inchworm.core.promotion.states import TRANSITIONS, Phase, State
 from inchworm.core.running.run import Run
-from inchworm.engine.actions.base import Action, Plan, Undoing
+from inchworm.engine.actions.base import Action, Plan, Undoing, undone_together
 from inchworm.engine.actions.models import TakeBackModel
 from inchworm.engine.actions.plan import planned
 from inchworm.engine.connections import open_environment
@@ -397,8 +397,8 @@ class _Promoting:
             return marks
         undoing = Undoing(done=frozenset(over))
         again = [a for a in self.plan if a.phase in {Phase.BUILD, Phase.CHECK} and a.number in over]
-        for action in reversed(again):
-            action.undo(self.site, undoing)
+        for first, *others in undone_together(reversed(again)):
+            first.undo_together(others, self.site, undoing)
         self._wait_again(again)
         self.work.promotion = self.before = self.work.ledger.promotion(self.before.id)
         return frozenset(self.place.bookkeeping.recorded_steps(self.site.id.key))
@@ -461,14 +461,14 @@ class _Promoting:
         """Undo actions until the database refuses; what is left behind, by the reason."""
         again: list[Action] = []
         """Actions that have only read; they have to be done again if what they read is undone."""
-        for action in backwards:
+        for first, *others in undone_together(backwards):
             try:
-                is_undone = action.undo(self.site, undoing)
+                is_undone = first.undo_together(others, self.site, undoing)
             except InchwormError as error:
-                return {error.what: [action.left_behind]}
+                return {error.what: [first.left_behind]}
             if is_undone:
-                again.append(action)
-            if action.leaves_mark:
+                again += [first, *others]
+            if first.leaves_mark:
                 self._wait_again(again)
                 again = []
         self._wait_again(again)

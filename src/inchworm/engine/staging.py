@@ -65,10 +65,14 @@ class StagingArea:
 
     def replaced_table(self, model: RelationName) -> RelationName | None:
         """The table that goes live again in place of a model; None when it is not there."""
-        name = self._taking_back.get(model)
-        if name is None:  # asking what there is takes long where there is much
-            return None
-        return name if name in self._database.kinds([name]) else None
+        return self._present_again.get(model)
+
+    @cached_property
+    def _present_again(self) -> dict[RelationName, RelationName]:
+        """Those of the replaced tables that are there, asked once: there may be thousands."""
+        names = self._taking_back
+        kinds = self._database.kinds(frozenset(names.values())) if names else {}
+        return {model: name for model, name in names.items() if name in kinds}
 
     def reserve(self, models: Iterable[RelationName], *, beside_others: bool = False) -> None:
         """Record the names of staging relations, so that nothing unrecorded is ever made.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from difflib import unified_diff
 from pathlib import Path
 
@@ -88,15 +89,11 @@ def _show_sides(screen: Console, sides: SidesCompared, *, of_part: bool) -> None
     counted_states = ", ".join(f"{n} {state.value}" for state, n in counts(sides.parts).items())
     screen.print(f"A is {_called(sides.a)}, B is {_called(sides.b)}: {counted_states or 'nothing'}")
     screen.print()
-    lines: list[list[str | Text]] = [
-        [word(c.state.value), str(c.part), *_versions(c, sides), "\n".join(c.details)]
-        for c in sides.parts
-        if c.state is not PartState.SAME
-    ]
-    if lines:
-        screen.print(rows(("", "part", *_versions_shown(sides), "A | B"), lines[:_SHOWN]))
-        if len(lines) > _SHOWN:
-            screen.print(f"... and {len(lines) - _SHOWN} more: --json", style="dim")
+    unlike = [compared for compared in sides.parts if compared.state is not PartState.SAME]
+    if unlike:
+        _show_unlike(screen, unlike[:_SHOWN], _versions_shown(sides))
+        if len(unlike) > _SHOWN:
+            screen.print(f"... and {len(unlike) - _SHOWN} more: --json", style="dim")
         screen.print()
     if sides.schedules:
         screen.print(rows(("schedule", "A", "B"), sides.schedules))
@@ -128,9 +125,16 @@ def _versions_shown(sides: SidesCompared) -> list[str]:
     ]
 
 
-def _versions(compared: ComparedPart, sides: SidesCompared) -> list[str]:
-    versions = {"A": compared.a, "B": compared.b}
-    return [versions[name] for name in _versions_shown(sides)]
+def _show_unlike(
+    screen: Console, unlike: Sequence[ComparedPart], with_versions: Sequence[str]
+) -> None:
+    """A line for each part, with its bundle on the sides that have parts of several."""
+    lines: list[list[str | Text]] = []
+    for part in unlike:
+        versions = {"A": part.a, "B": part.b}
+        shown = [versions[side] for side in with_versions]
+        lines.append([word(part.state.value), str(part.part), *shown, "\n".join(part.details)])
+    screen.print(rows(("", "part", *with_versions, "A | B"), lines))
 
 
 def _show_texts(screen: Console, sides: SidesCompared) -> None:

@@ -22,6 +22,7 @@ from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.runs import print_run, print_runs
 from inchworm.cli.samples import print_failing_rows
+from inchworm.cli.step_lines import listed
 from inchworm.cli.terminal import console, print_json, rows, say, spell_seconds, word
 from inchworm.cli.visible import visible
 from inchworm.core.counting import counted
@@ -53,7 +54,7 @@ from inchworm.report.steps_sql import steps_sql
 @click.option("--sql", is_flag=True, help="With a promotion: the statements of its steps.")
 @click.option("--measure", metavar="NAME", help="What notebooks measured under a name.")
 @click.option("--picture", type=click.Path(path_type=Path), help="Draw it: FILE.svg or FILE.png.")
-@click.option("--all", "everything", is_flag=True, help="All of them, not the latest 100.")
+@click.option("--all", "everything", is_flag=True, help="All of them, and all steps, not just 100.")
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/history/1.")
 def command(
     record: str | None,
@@ -99,7 +100,7 @@ def command(
         _show_measures(measures(place, measure, environment), picture, as_json)
     elif record is not None and run_number(record) is not None:
         run = find_run(place, record)
-        print_json(run_document(run)) if as_json else print_run(console(), run)
+        print_json(run_document(run)) if as_json else print_run(console(), run, everything)
     elif record is not None and promotion_number(record) is None:
         _show_life(place, record, as_json)
     elif record is not None:
@@ -109,7 +110,7 @@ def command(
         elif as_json:
             print_json(recorded_document(one))
         else:
-            _show_one(one)
+            _show_one(one, everything)
     elif of_runs:
         _show_runs(runs(place, environment), everything, as_json)
     else:
@@ -320,7 +321,7 @@ def _print_sql(promotion: Promotion) -> None:
     click.echo(visible(steps_sql(steps)), nl=False)
 
 
-def _show_one(promotion: Promotion) -> None:
+def _show_one(promotion: Promotion, everything: bool) -> None:
     screen = console()
     draft = promotion.draft
     screen.print(
@@ -344,7 +345,8 @@ def _show_one(promotion: Promotion) -> None:
     _show_story(screen, promotion)
     screen.print()
     lines = []
-    for step in draft.steps:
+    steps, rest = listed(draft.steps, promotion.report_of, everything=everything)
+    for step in steps:
         report = promotion.report_of(step)
         lines.append(
             (
@@ -357,6 +359,8 @@ def _show_one(promotion: Promotion) -> None:
             )
         )
     screen.print(rows(("", "", "part", "state", "took", ""), lines, right=(0, 4)))
+    if rest:
+        screen.print(rest, style="dim")
     if promotion.recorded:
         screen.print(f"the SQL of its steps: inchworm history {promotion.id} --sql", style="dim")
     for step in draft.steps:

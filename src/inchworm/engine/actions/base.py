@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
+from itertools import groupby
 from typing import ClassVar, overload
 
 from msgspec import Struct, field
@@ -15,6 +16,7 @@ from inchworm.core.promotion.promotion import Step
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.executor import Mode
 from inchworm.engine.site import Site
+from inchworm.targets.databases.bookkeeping.base import batched
 
 DONE = StepReport(state=StepState.DONE)
 
@@ -53,6 +55,8 @@ class Action(ABC):
     holds_back: ClassVar[bool] = False
     is_of_service: ClassVar[bool] = False
     """Whether it works on a service, and not on the database."""
+    undone_at_once: ClassVar[int] = 1
+    """How many of its kind next to each other are undone in one transaction, at most."""
     leaves_mark: ClassVar[bool] = True
     """Whether the database has a mark of it once it took effect."""
     repeatable: ClassVar[str]
@@ -127,6 +131,30 @@ class Action(ABC):
             TargetError: when a target refuses.
         """
         return False
+
+    def undo_together(self, others: Sequence[Action], site: Site, undoing: Undoing) -> bool:
+        """Take it back, and others of its kind, all or none; most are undone alone.
+
+        Returns:
+            Whether they have to be done again when the promotion goes on.
+
+        Raises:
+            TargetError: when a target refuses.
+        """
+        assert not others, f"{self.phase} is undone alone"
+        return self.undo(site, undoing)
+
+
+def undone_together(backwards: Iterable[Action]) -> Iterator[list[Action]]:
+    """Actions in lists, each of which is undone in one transaction."""
+    for (_, at_once, _), group in groupby(backwards, key=_undone_as):
+        yield from batched(group, at_once)
+
+
+def _undone_as(action: Action) -> tuple[type[Action], int, int]:
+    """What neighbours that can be undone together have in common."""
+    at_once = action.undone_at_once
+    return type(action), at_once, action.number if at_once == 1 else 0
 
 
 class Plan(Sequence[Action]):

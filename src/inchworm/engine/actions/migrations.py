@@ -86,7 +86,7 @@ class RunMigration(Action):
             site.bookkeeping.leave_unrecorded(site.names.schema(self.part.name))
             site.run(script.undo)
             site.bookkeeping.forget_migration(self.part.name, script.name)
-            site.bookkeeping.forget_step(site.id.key, self.number)
+            site.bookkeeping.forget_steps(site.id.key, [self.number])
 
     def _record_structure(self, site: Site, physical: str) -> None:
         """Record what the migrations in a row changed, with the last of them."""

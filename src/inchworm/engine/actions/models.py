@@ -17,6 +17,7 @@ from inchworm.engine.actions.base import Action, Undoing
 from inchworm.engine.executor import Mode
 from inchworm.engine.model_build import ModelBuild
 from inchworm.engine.site import Site
+from inchworm.targets.databases.bookkeeping.base import AT_ONCE
 from inchworm.targets.databases.protocols import Switch
 
 _Names = Mapping[RelationName, RelationName]
@@ -54,11 +55,14 @@ class BuildModel(Action):
             site.mark(self.number)
         return build.report(rows)
 
-    def undo(self, site: Site, undoing: Undoing) -> bool:
-        """Remove the staging relation, and the mark of it."""
+    undone_at_once = AT_ONCE
+
+    def undo_together(self, others: Sequence[Action], site: Site, undoing: Undoing) -> bool:
+        """Remove the staging relations, and the marks of them."""
+        actions = [self, *others]
         with site.database.transaction():
-            site.staging.discard([site.physical(self.part.relation)])
-            site.bookkeeping.forget_step(site.id.key, self.number)
+            site.staging.discard({site.physical(action.part.relation) for action in actions})
+            site.bookkeeping.forget_steps(site.id.key, [action.number for action in actions])
         return True
 
 
@@ -85,10 +89,13 @@ class TakeBackModel(Action):
         about = f", about {counted(rows, 'row')}" if rows is not None else ""
         return StepReport(state=StepState.DONE, message=f"as it was{about}", rows=rows)
 
-    def undo(self, site: Site, undoing: Undoing) -> bool:
-        """Take the mark back; the table stays where it is."""
+    undone_at_once = AT_ONCE
+
+    def undo_together(self, others: Sequence[Action], site: Site, undoing: Undoing) -> bool:
+        """Take the marks back; the tables stay where they are."""
         with site.database.transaction():
-            site.bookkeeping.forget_step(site.id.key, self.number)
+            numbers = [action.number for action in (self, *others)]
+            site.bookkeeping.forget_steps(site.id.key, numbers)
         return True
 
 

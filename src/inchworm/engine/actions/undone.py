@@ -62,7 +62,7 @@ class UndoMigration(RunMigration):
             site.bookkeeping.leave_unrecorded(site.names.schema(self.part.name))
             site.run(migration.ran.script)
             site.bookkeeping.ran(migration.ran, site.by, time.monotonic() - started)
-            site.bookkeeping.forget_step(site.id.key, self.number)
+            site.bookkeeping.forget_steps(site.id.key, [self.number])
         return True
 
 

@@ -389,7 +389,7 @@ class SwitchingOver(Protocol):
         """The statement that makes an empty table with the columns of a SELECT, running nothing."""
         ...
 
-    def drop(self, names: Collection[str]) -> None:
+    def drop(self, names: Collection[RelationName]) -> None:
         """Remove tables and views, those that are there, and nothing that hangs on them.
 
         Raises:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from msgspec import Struct
 
 from inchworm.core.ledger.entries import Head
-from inchworm.targets.databases.bookkeeping.base import Books
+from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched
 
 
 class Claim(Struct, frozen=True):
@@ -122,8 +124,11 @@ class Claims(Books):
             f"INSERT INTO {self.schema}.steps VALUES (?, ?, ?)", [promotion, step, at]
         )
 
-    def forget_step(self, promotion: str, step: int) -> None:
-        """Take a mark back, because what the step did is undone in the same transaction."""
-        self._database.execute(
-            f"DELETE FROM {self.schema}.steps WHERE promotion = ? AND step = ?", [promotion, step]
-        )
+    def forget_steps(self, promotion: str, steps: Sequence[int]) -> None:
+        """Take marks back, because what the steps did is undone in the same transaction."""
+        for some in batched(steps, AT_ONCE):
+            places = ", ".join("?" * len(some))
+            self._database.execute(
+                f"DELETE FROM {self.schema}.steps WHERE promotion = ? AND step IN ({places})",
+                [promotion, *some],
+            )

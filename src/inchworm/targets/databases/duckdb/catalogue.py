@@ -34,10 +34,10 @@ _RELATIONS = (
     ),
 )
 
-_KINDS = f"""
-SELECT schema_name, table_name, 'table' FROM duckdb_tables() WHERE {_HERE}
+_KINDS = """
+SELECT schema_name, table_name, 'table' FROM duckdb_tables() WHERE {0}
 UNION ALL
-SELECT schema_name, view_name, 'view' FROM duckdb_views() WHERE NOT internal AND {_HERE}
+SELECT schema_name, view_name, 'view' FROM duckdb_views() WHERE NOT internal AND {0}
 """  # the standard's view of both takes half as long again
 
 _INDEXES = f"SELECT schema_name, table_name, index_name, sql FROM duckdb_indexes() WHERE {_HERE}"
@@ -149,7 +149,14 @@ class DuckDbCatalogue(DuckDbSession):
 
     def kinds(self, names: Collection[RelationName] | None = None) -> Mapping[str, str]:
         """``table`` or ``view`` for all that :meth:`structure` lists, or for those named."""
-        kinds = {folded(schema, name): kind for schema, name, kind in self.rows(_KINDS)}
+        if names is None:
+            listed = self.rows(_KINDS.format(_HERE))
+        else:  # of some schemas DuckDB tells in a fraction of the time that all take
+            schemas = list({name.schema for name in names})
+            listed = self.rows(
+                _KINDS.format(f"{_HERE} AND list_contains($1, schema_name)"), [schemas]
+            )
+        kinds = {folded(schema, name): kind for schema, name, kind in listed}
         return kinds if names is None else {n: kinds[n] for n in names if n in kinds}
 
     def tables_in(self, schema: str) -> frozenset[str]:

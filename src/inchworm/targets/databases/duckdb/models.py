@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 
+from inchworm.core.identifiers import RelationName
 from inchworm.core.rendered import Store
 from inchworm.targets.databases.duckdb.structure import DuckDbStructure
 from inchworm.targets.databases.protocols import Switch
@@ -22,11 +23,11 @@ class DuckDb(DuckDbStructure):
         """The statement that makes an empty table with the columns of a SELECT, running nothing."""
         return f"CREATE TABLE {quoted(name)} AS ({sql}) WITH NO DATA"
 
-    def drop(self, names: Collection[str]) -> None:
+    def drop(self, names: Collection[RelationName]) -> None:
         """Remove tables and views, those that are there."""
         if not names:
             return
-        kinds = self.kinds()
+        kinds = self.kinds(names)
         for name in names:
             self._drop_known(name, kinds)
 

@@ -48,11 +48,11 @@ class Postgres(PostgresStructure):
         """The statement that makes an empty table with the columns of a SELECT, running nothing."""
         return f"CREATE TABLE {quoted(name)} AS ({sql}) WITH NO DATA"
 
-    def drop(self, names: Collection[str]) -> None:
+    def drop(self, names: Collection[RelationName]) -> None:
         """Remove tables and views, those that are there, and nothing that hangs on them."""
         if not names:
             return
-        kinds = self.kinds([RelationName(name) for name in names])
+        kinds = self.kinds(names)
         drop_views(self, [name for name in names if kinds.get(name) == "view"])
         tables = [quoted(name) for name in names if kinds.get(name) == "table"]
         if tables:

@@ -107,7 +107,10 @@ class SqliteCatalogue(SqliteSession):
     def kinds(self, names: Collection[RelationName] | None = None) -> Mapping[str, str]:
         """``table`` or ``view`` for all that :meth:`structure` lists, or for those named."""
         kinds_of: dict[str, str] = {}
+        schemas = None if names is None else {name.schema for name in names}
         for schema in self._schemas():
+            if schemas is not None and schema not in schemas:
+                continue
             shadows = self._shadows(schema)
             for name, kind in self.rows(
                 f"SELECT name, type FROM {quoted(schema)}.sqlite_master "

@@ -230,6 +230,20 @@ def test_what_surrounds_a_schema_is_taken_into_the_source(
     assert drifted(program) == set()
 
 
+def test_what_is_left_as_somebody_changed_it_is_not_said_to_be_as_it_was_put(
+    live: tuple[Program, str],
+) -> None:
+    """A promotion that has nothing to do with it goes on, and says so at its end."""
+    program, url = live
+    program.ask(url, "ALTER TABLE ops.measurement ADD COLUMN by_hand INTEGER", "SELECT 1")
+    program.write("models/report/extra.sql", "SELECT 1 AS x")
+    answer = program.promote(program.pack(), "dev").json
+    said = [step["message"] for step in answer["steps"] if step["action"] == "verify"]
+    by_hand = "1 was changed by hand before: inchworm drift dev"
+    assert said == [f"3 parts are as they were put; {by_hand}"]
+    assert drifted(program) == {"changed table ops.measurement"}
+
+
 def test_triggers_and_macros_of_files_are_seen(starter: Program) -> None:
     """SQLite has triggers, DuckDB has macros."""
     for kind, statement, what in (

@@ -19,7 +19,9 @@ def models(starter: Program) -> Program:
     """A project with some models, which are live, and are built one at a time."""
     starter.edit("environments/dev.toml", "[databases.main]", "[databases.main]\nthreads = 1")
     for number in range(MOST):
-        starter.write(f"models/m/t{number}.sql", f'/*---\nstore = "table"\n---*/\nSELECT {number} x')
+        starter.write(
+            f"models/m/t{number}.sql", f'/*---\nstore = "table"\n---*/\nSELECT {number} x'
+        )
     starter.promote(starter.pack(), "dev")
     return starter
 

@@ -48,6 +48,7 @@ class Site:
         exception: who let the promotion in although entry conditions were missing, and why.
         holds: the holds in force afterwards.
         is_choice: whether parts were left out by choice.
+        changed_by_hand: the parts that somebody had changed when this was drafted.
         run_subject: runs what is in place under a name, to see that it works.
     """
 
@@ -67,6 +68,7 @@ class Site:
         exception: str = "",
         holds: tuple[Hold, ...] = (),
         is_choice: bool = False,
+        changed_by_hand: frozenset[PartId] = frozenset(),
         run_subject: Callable[[str], Run] | None = None,
     ) -> None:
         self.prepared = prepared
@@ -77,6 +79,7 @@ class Site:
         self.exception = exception
         self.holds = holds
         self.is_choice = is_choice
+        self.changed_by_hand = changed_by_hand
         self.run_subject = run_subject
         self.id = id
         self.building = building

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import ClassVar
 
+from inchworm.core.counting import counted
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.promotion.composition import CompletedPromotion, Mixture
@@ -28,7 +29,16 @@ class Verify(Action):
         wrong = [*self._parts(site, parts), *self._schedules(site)]
         if wrong:
             return StepReport(state=StepState.FAILED, message="; ".join(wrong))
-        return StepReport(state=StepState.DONE, message=f"{len(parts)} parts are as they were put")
+        others = len((site.changed_by_hand - self.plan.worked_on).intersection(parts))
+        right = len(parts) - others
+        message = (
+            f"{counted(right, 'part')} {'is as it was' if right == 1 else 'are as they were'} put"
+        )
+        if others:
+            was = "was" if others == 1 else "were"
+            drift = f"inchworm drift {site.environment.name}"
+            message += f"; {others} {was} changed by hand before: {drift}"
+        return StepReport(state=StepState.DONE, message=message)
 
     def _parts(self, site: Site, parts: list[PartId]) -> Iterator[str]:
         models = [site.physical(part.relation) for part in parts if part.kind is Kind.MODEL]

@@ -221,8 +221,10 @@ def _following(group: Group) -> str:
 def spell_findings(findings: Sequence[Finding]) -> str:
     """``2 errors, 1 warning and 0 notes``."""
     counts = [sum(f.severity is severity for f in findings) for severity in Severity]
-    said = [counted(n, severity.value) for n, severity in zip(counts, Severity, strict=True)]
-    return f"{said[0]}, {said[1]} and {said[2]}"
+    counted_ones = [
+        counted(n, severity.value) for n, severity in zip(counts, Severity, strict=True)
+    ]
+    return f"{counted_ones[0]}, {counted_ones[1]} and {counted_ones[2]}"
 
 
 def spell_seconds(seconds: float | None) -> str:

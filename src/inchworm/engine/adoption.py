@@ -67,13 +67,13 @@ def taken_up(place: OpenEnvironment, schema: PartId, dialect: str) -> TakenUp | 
     )
     with database.scratch_database(physical) as (board, name):
         for definition in in_working_order(recorded, database.dialect):
-            here = with_physical_schemas(
+            in_scratch = with_physical_schemas(
                 definition.sql,
                 lambda s: name if s == physical else s,
                 database.dialect,
                 database.dialect,
             )
-            board.execute(here)
+            board.execute(in_scratch)
         before = [under_schema(d, name, physical) for d in board.definitions([name])]
     changes = [
         *database.changes(physical, before, live, {}),

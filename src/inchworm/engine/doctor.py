@@ -36,24 +36,26 @@ class Probe(Struct, frozen=True, kw_only=True):
         where: the environment, or ``project``.
         what: what was tried, in a few words.
         is_fine: whether it worked; None when it could not be tried, because another failed.
-        said: what was found.
+        message: what the attempt told, or why it failed.
         remedy: what to do when it did not work.
     """
 
     where: str
     what: str
     is_fine: bool | None
-    said: str = ""
+    message: str = ""
     remedy: str = ""
 
 
 def probe(where: str, what: str, attempt: Callable[[], str]) -> Probe:
     """Try one thing; an error that the user can act upon becomes a failed probe."""
     try:
-        return Probe(where=where, what=what, is_fine=True, said=attempt())
+        return Probe(where=where, what=what, is_fine=True, message=attempt())
     except InchwormError as error:
         message = f"{error.where}: {error.what}" if error.where else error.what
-        return Probe(where=where, what=what, is_fine=False, said=message, remedy=error.next or "")
+        return Probe(
+            where=where, what=what, is_fine=False, message=message, remedy=error.next or ""
+        )
 
 
 def probe_environment(
@@ -72,14 +74,14 @@ def probe_environment(
             environment, assembly.name, machine, values.values, read_only=False
         ) as place:
             who = f"as {place.identity} ({environment.protection})"
-            yield Probe(where=name, what="database", is_fine=True, said=who)
+            yield Probe(where=name, what="database", is_fine=True, message=who)
             yield from _inside(place, assembly, now)
     except InchwormError as error:
         yield Probe(
-            where=name, what="database", is_fine=False, said=error.what, remedy=error.next or ""
+            where=name, what="database", is_fine=False, message=error.what, remedy=error.next or ""
         )
         for what in ("clock", "rights", "tables managed outside", *environment.services):
-            yield Probe(where=name, what=what, is_fine=None, said="not tried")
+            yield Probe(where=name, what=what, is_fine=None, message="not tried")
 
 
 def _inside(

@@ -177,10 +177,10 @@ class _Trial:
 
     def _not_copied(self, sql: str, names: Mapping[str, str], dialect: str) -> bool:
         try:
-            here = with_physical_schemas(sql, lambda s: names.get(s, s), dialect, dialect)
+            physical_sql = with_physical_schemas(sql, lambda s: names.get(s, s), dialect, dialect)
         except SqlProblem:
             return True
-        return self._refused(here) is not None
+        return self._refused(physical_sql) is not None
 
     def _promised(self) -> dict[str, Table]:
         """Tables that the promotion will make for notebooks."""

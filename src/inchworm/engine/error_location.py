@@ -13,7 +13,7 @@ def line_of_named(message: str, text: str) -> int | None:
     """The line on which something that the database names stands."""
     for match in _NAMED.finditer(message):
         named = next(group for group in match.groups() if group).rpartition(".")[2]
-        found = re.search(rf"\b{re.escape(named)}\b", text, re.IGNORECASE)
-        if found is not None:
-            return text.count("\n", 0, found.start()) + 1
+        place = re.search(rf"\b{re.escape(named)}\b", text, re.IGNORECASE)
+        if place is not None:
+            return text.count("\n", 0, place.start()) + 1
     return None

@@ -261,20 +261,20 @@ class _Platform:
         version = request.query_params.get("version")
         if version is not None and not version.isdigit():
             return problem(HTTPStatus.BAD_REQUEST, "A version is a number.")
-        found = self._store.secret(request.path_params["path"], int(version) if version else None)
-        if found is None:
+        secret = self._store.secret(request.path_params["path"], int(version) if version else None)
+        if secret is None:
             return problem(HTTPStatus.NOT_FOUND, "There is no such secret.")
-        ends_at = found["ends_at"]
+        ends_at = secret["ends_at"]
         if ends_at is not None and ends_at <= self._now().timestamp():
             return problem(HTTPStatus.GONE, "It is valid no longer.")
         try:
-            data = {key: self._secret_of(each) for key, each in found["references"].items()}
+            data = {key: self._secret_of(each) for key, each in secret["references"].items()}
         except InchwormError as error:
             return problem(HTTPStatus.NOT_FOUND, error.what)
         return JSONResponse(
             {
                 "data": data,
-                "version": found["version"],
+                "version": secret["version"],
                 "valid_until": None if ends_at is None else _spell_time(ends_at),
             }
         )

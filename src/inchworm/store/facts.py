@@ -232,5 +232,5 @@ class FactsStore(FactsCache):
             to.execute("INSERT INTO ordered VALUES (?, ?)", (zlib.crc32(order.encode()), order))
         to.execute("DELETE FROM checked")
         if checked is not None:
-            said = json.dumps(checked, ensure_ascii=False)
-            to.execute("INSERT INTO checked VALUES (?, ?)", (zlib.crc32(said.encode()), said))
+            text = json.dumps(checked, ensure_ascii=False)
+            to.execute("INSERT INTO checked VALUES (?, ?)", (zlib.crc32(text.encode()), text))

@@ -36,7 +36,7 @@ def command(environment: str | None, as_json: bool) -> None:
                         "where": each.where,
                         "what": each.what,
                         "state": _STATES[each.is_fine],
-                        "message": each.said,
+                        "message": each.message,
                         "remedy": each.remedy,
                     }
                     for each in probes
@@ -54,7 +54,9 @@ def _show(probes: list[Probe]) -> None:
     lines: list[tuple[str | Text, ...]] = []
     for each in probes:
         state = _STATES[each.is_fine]
-        lines.append((each.where if each.where != where else "", each.what, word(state), each.said))
+        lines.append(
+            (each.where if each.where != where else "", each.what, word(state), each.message)
+        )
         if each.remedy:
             lines.append(("", "", "", Text(f"next: {each.remedy}")))
         where = each.where

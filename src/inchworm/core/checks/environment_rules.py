@@ -60,7 +60,7 @@ class _Looser(Struct, frozen=True):
 
     rule: rules.Rule
     node: Node
-    said: str
+    loss: str
 
 
 def _changed(assembly: Assembly, live: Composition) -> Iterator[Finding]:
@@ -81,7 +81,7 @@ def _changed(assembly: Assembly, live: Composition) -> Iterator[Finding]:
                 affected = _affected(assembly, readers, looser.node)
                 if affected:
                     yield looser.rule.finding(
-                        f"{looser.node} {looser.said}; read by {', '.join(affected)}",
+                        f"{looser.node} {looser.loss}; read by {', '.join(affected)}",
                         part=name,
                         file=assembly.outlines[provider].file,
                     )
@@ -204,18 +204,18 @@ _SKEW = dt.timedelta(minutes=2)
 """Clocks that are no further apart agree."""
 
 
-def clocks(live: Composition, here: str) -> Iterator[Finding]:
+def clocks(live: Composition, own_time: str) -> Iterator[Finding]:
     """Clocks that disagree: no order depends on them, but days in values and shown times do.
 
     Args:
         live: read at a time by the database's clock.
-        here: the time by the clock of whoever asks, ISO 8601; empty where it is not compared.
+        own_time: the time by the clock of whoever asks, ISO 8601; empty where it is not compared.
     """
-    if not here:
+    if not own_time:
         return
-    if abs(_moment(live.read_at) - _moment(here)) > _SKEW:
+    if abs(_moment(live.read_at) - _moment(own_time)) > _SKEW:
         yield rules.CLOCK_WRONG.finding(
-            f"it is {_shown(here)} UTC here, and {_shown(live.read_at)} UTC in the database"
+            f"it is {_shown(own_time)} UTC here, and {_shown(live.read_at)} UTC in the database"
         )
     if live.last is not None and _moment(live.read_at) + _SKEW < _moment(live.last.at):
         yield rules.CLOCK_WRONG.finding(

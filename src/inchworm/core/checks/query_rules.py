@@ -102,8 +102,8 @@ def suspicions(context: Context) -> Iterator[Suspicion]:
     for kind, nodes in context.resolution.nodes.items():
         for rule in (rule for kinds, rule in _RULES if issubclass(kind, kinds)):
             for node in nodes:
-                for found, message in rule(node, context):
-                    yield Suspicion(found, message, _line(node))
+                for suspect, message in rule(node, context):
+                    yield Suspicion(suspect, message, _line(node))
 
 
 def _line(node: exp.Expr) -> int | None:

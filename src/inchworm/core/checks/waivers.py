@@ -41,8 +41,10 @@ def apply(findings: Iterable[Finding], waivers: Sequence[Waiver], today: dt.date
         if waiver is None or waiver.until < today:
             results.append(finding)
             continue
-        said = f"{finding.message}\nwaived until {waiver.until} by {waiver.owner}: {waiver.because}"
-        results.append(replace(finding, severity=Severity.NOTE, message=said))
+        message = (
+            f"{finding.message}\nwaived until {waiver.until} by {waiver.owner}: {waiver.because}"
+        )
+        results.append(replace(finding, severity=Severity.NOTE, message=message))
     for waiver in waivers:
         subject = f"the waiver of {waiver.rule} for {waiver.part}"
         if waiver.until < today:

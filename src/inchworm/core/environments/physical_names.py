@@ -43,7 +43,7 @@ def tables_renamed(
         for name in (*outline.reads, *outline.interfaces, *outline.fills, *built)
         if name in assembly.tables
     }
-    return {name: there for name, there in physical.items() if there != name}
+    return {name: other for name, other in physical.items() if other != name}
 
 
 class PhysicalNames:

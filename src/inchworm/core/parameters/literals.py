@@ -43,12 +43,12 @@ def literals_in(file: str, content: bytes) -> list[Literal]:
 def _matches(pattern: re.Pattern[str], text: str, file: str, first: int = 1) -> Iterator[Literal]:
     at, line = 0, first
     for match in pattern.finditer(text):
-        found = match.group(match.lastindex) if match.lastindex else None
-        if found is None or not _SHORTEST <= len(found.strip()) <= _LONGEST or "${" in found:
+        value = match.group(match.lastindex) if match.lastindex else None
+        if value is None or not _SHORTEST <= len(value.strip()) <= _LONGEST or "${" in value:
             continue
         line += text.count("\n", at, match.start())
         at = match.start()
-        yield Literal(found.strip(), file, line)
+        yield Literal(value.strip(), file, line)
 
 
 def _of_notebook(file: str, text: str) -> list[Literal]:

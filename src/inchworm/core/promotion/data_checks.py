@@ -43,15 +43,15 @@ def checks_of(
         key: columns that are required, and unique together.
         columns: for each column its checks, as ``{"between": [0, 10], "required": True}``.
     """
-    found = [_required(table, name) for name in key]
+    data_checks = [_required(table, name) for name in key]
     if key:
-        found.append(_unique(table, key))
+        data_checks.append(_unique(table, key))
     for name, checks in columns.items():
         for check, argument in checks.items():
             if check == "required" and name in key:
                 continue
-            found.append(_BUILD[check](table, name, argument))
-    return found
+            data_checks.append(_BUILD[check](table, name, argument))
+    return data_checks
 
 
 def _required(table: str, column: str, _: Any = True) -> RowCheck:

@@ -293,13 +293,13 @@ def lacking_columns(
             database is asked.
         physical: the name of each table in the environment, by its logical one.
     """
-    for name, there in physical.items():
+    for name, physical_name in physical.items():
         provider = assembly.provider.get(name)
         if provider is None or provider.kind is not Kind.SCHEMA or provider in changing:
             continue
         if assembly.outlines[provider].managed_outside:
             continue
-        table = live.tables.get(there)
+        table = live.tables.get(physical_name)
         for reader in assembly.touching.get(name, ()):
             if reader == provider:
                 continue

@@ -29,7 +29,7 @@ def values_used(request: Request) -> dict[str, str]:
     return {name: request.values[name].text for name in sorted(used)}
 
 
-def _value_before(request: Request, name: str, here: str) -> str | None:
+def _value_before(request: Request, name: str, value: str) -> str | None:
     """Another value that a live part was put with."""
     were = (part.values.get(name) for part in request.live.parts.values())
-    return next((value for value in were if value is not None and value != here), None)
+    return next((other for other in were if other is not None and other != value), None)

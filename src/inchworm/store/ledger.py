@@ -43,7 +43,8 @@ from inchworm.core.promotion.states import TRANSITIONS, State
 from inchworm.core.running.run import Measured, Run, RunId, RunPlan, run_number
 from inchworm.core.running.states import TRANSITIONS as RUN_TRANSITIONS
 from inchworm.core.running.states import RunState
-from inchworm.store.ledgers.protocol import IndexRow, LedgerStorage, LedgerTransaction, Tail
+from inchworm.store.ledger_index import put_into_index, summary_in
+from inchworm.store.ledgers.protocol import LedgerStorage, Tail
 
 About = Callable[[Tail], str]
 """Works out what an entry is about, from the end of the chain before it."""
@@ -99,7 +100,7 @@ class Ledger:
             entries = self._chained(head, name, events)
             transaction.append([entry.row for entry in entries])
             if any(isinstance(event, Drafted | StateChanged) for event in events):
-                _index(transaction, ledger, name)
+                put_into_index(transaction, ledger, name)
         return entries
 
     def entries(self, *, kind: str | None = None, about: str | None = None) -> list[Entry]:
@@ -347,7 +348,7 @@ class Ledger:
             self._catch_up()
         except LedgerError:  # we may read, but not write
             return [summary_of(p, 0) for p in self._worked_out()]
-        return [_summary(self.id, row) for row in self._storage.index()]
+        return [summary_in(self.id, row) for row in self._storage.index()]
 
     def promotions(self) -> list[Promotion]:
         """All promotions, the oldest first, each from its own entries."""
@@ -465,47 +466,10 @@ class Ledger:
         if lacking:
             with self._storage.transaction() as transaction:
                 for about in lacking:
-                    _index(transaction, self.id, about)
+                    put_into_index(transaction, self.id, about)
 
 
 _OF_PROMOTIONS = {Drafted.kind, StateChanged.kind, StepReported.kind, Judgement.kind}
-
-
-def _index(transaction: LedgerTransaction, ledger: str, about: str) -> None:
-    entries = [row.entry for row in transaction.about(about)]
-    summary = summary_of(promotion_of(ledger, entries), entries[-1].number)
-    transaction.put_index(
-        (
-            summary.id.number,
-            summary.environment,
-            summary.bundle,
-            summary.bundle_digest,
-            summary.state.value,
-            summary.changed_at,
-            summary.changed_by,
-            summary.through,
-            summary.steps,
-            summary.steps_over,
-            summary.seconds,
-        )
-    )
-
-
-def _summary(ledger: str, row: IndexRow) -> Summary:
-    number, environment, bundle, digest, state, at, by, through, steps, over, seconds = row
-    return Summary(
-        id=PromotionId(ledger, number),
-        environment=environment,
-        bundle=bundle,
-        bundle_digest=Digest(digest),
-        state=State(state),
-        changed_at=at,
-        changed_by=by,
-        through=through,
-        steps=steps,
-        steps_over=over,
-        seconds=seconds,
-    )
 
 
 def _started(entry: Entry) -> str:

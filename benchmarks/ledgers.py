@@ -1,4 +1,4 @@
-"""A long ledger: questions about many promotions, with 100,000 entries.
+"""A long ledger: questions about many promotions, and about many runs, with 100,000 entries.
 
 Run it with ``python benchmarks/ledgers.py [ENTRIES]``. It fills the ledger of a small project, in a
 SQLite file and, where ``INCHWORM_TEST_POSTGRES`` names a server, in PostgreSQL, and measures whole
@@ -14,6 +14,7 @@ import tempfile
 from pathlib import Path
 
 import psycopg
+from msgspec.structs import replace
 
 from inchworm.application.starting import start_project
 from inchworm.core.execution import StepReport, StepState
@@ -21,6 +22,8 @@ from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.promotion import Draft, Step
 from inchworm.core.promotion.states import Phase, State
+from inchworm.core.running.run import RunPlan, RunStep, Work
+from inchworm.core.running.states import RunState
 from inchworm.store.ledger import Ledger
 from inchworm.store.ledgers.registry import open_ledger_storage
 from processes import PROGRAM, beside_click
@@ -60,8 +63,30 @@ def fill(address: str, root: Path, entries: int) -> None:
         ledger.move(promotion, State.DONE)
 
 
+def fill_with_runs(address: str, root: Path, entries: int) -> None:
+    """Runs of two steps, each with four entries, until there are so many entries more."""
+    storage = open_ledger_storage(address, root, "inchworm_ledger", lambda: None)
+    ledger = Ledger(storage, now=lambda: "2026-11-26T09:00:00+00:00", by="lena")
+    model = PartId(Kind.MODEL, "report.daily_total")
+    step = RunStep(number=1, stage="report", work=Work.BUILD, part=model)
+    plan = RunPlan(
+        environment="dev",
+        subject=PartId(Kind.PIPELINE, "daily"),
+        bundle="starter-0.1.0",
+        bundle_digest=Digest("sha256:1"),
+        commit=None,
+        today="2026-11-26",
+        steps=(step, replace(step, number=2, work=Work.SWITCH)),
+    )
+    report = StepReport(state=StepState.DONE, seconds=0.5)
+    for _ in range(entries // 4):
+        run = ledger.start_run(plan)
+        ledger.run_steps(run.id, [(1, report), (2, report)])
+        ledger.end_run(run.id, RunState.DONE)
+
+
 def measure(kind: str, address: str, entries: int) -> None:
-    """Print how long commands take that ask about all promotions."""
+    """Print how long commands take that ask about all promotions, and about all runs."""
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place) / "starter"
         start_project(folder, "starter", "duckdb")
@@ -70,6 +95,9 @@ def measure(kind: str, address: str, entries: int) -> None:
         subprocess.run([*PROGRAM, "check"], cwd=folder, check=True, capture_output=True)
         fill(address, folder, entries)
         for command in (("history",), ("status",), ("history", "--to", "dev")):
+            beside_click(f"{kind}: {' '.join(command)}", (*PROGRAM, *command), folder)
+        fill_with_runs(address, folder, entries)
+        for command in (("history", "--runs"), ("status", "--schedules")):
             beside_click(f"{kind}: {' '.join(command)}", (*PROGRAM, *command), folder)
 
 

@@ -45,7 +45,7 @@ def host(folder: Path) -> Starlette:
     watching = Host(names=(), workplace=nothing, start=nothing, say=print)  # type: ignore[arg-type]
     tokens = Tokens.of({"dev": TOKEN})
     now = dt.datetime(2026, 5, 1, 12, 0, tzinfo=dt.UTC)
-    return host_app.create_app(watching, list, lambda: now, tokens, None, tokens)
+    return host_app.create_app(watching, lambda asked: [], lambda: now, tokens, None, tokens)
 
 
 @contextlib.contextmanager

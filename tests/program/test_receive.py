@@ -84,7 +84,9 @@ class Asked:
         host._watched["dev"] = Watched(name="dev", live=live)
         inbox = Inbox(workplace)
         now = lambda: dt.datetime.now(dt.UTC)  # noqa: E731
-        self._app = create_app(host, list, now, Tokens(), inbox, Tokens.of({"dev": TOKEN}))
+        self._app = create_app(
+            host, lambda asked: [], now, Tokens(), inbox, Tokens.of({"dev": TOKEN})
+        )
 
     def __call__(self, path: str, body: Any = None, **options: Any) -> httpx.Response:
         headers = {"authorization": f"Bearer {TOKEN}", **options.pop("headers", {})}

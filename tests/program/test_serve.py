@@ -147,7 +147,7 @@ class Asked:
         )
         host._called["dev"] = deque()
         self._app = create_app(
-            host, list, lambda: NOW, Tokens.of({"dev": TOKEN, "test": OTHER_TOKEN})
+            host, lambda asked: [], lambda: NOW, Tokens.of({"dev": TOKEN, "test": OTHER_TOKEN})
         )
 
     def __call__(self, method: str, path: str, **options: Any) -> httpx.Response:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 import subprocess
 import sys
+import uuid
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,9 +18,12 @@ from inchworm.core.errors import LedgerError, UsageError
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.ledger.promotions import summary_of
+from inchworm.core.ledger.runs import RunsAsked, summary_of_run
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.promotion import Draft, Step
 from inchworm.core.promotion.states import TRANSITIONS, Phase, State
+from inchworm.core.running.run import RunId, RunPlan
+from inchworm.core.running.states import RunState
 from inchworm.store.ledger import Ledger
 from inchworm.store.ledgers.postgres import PostgresLedger
 from inchworm.store.ledgers.protocol import LedgerStorage
@@ -182,6 +186,108 @@ def test_questions_about_many_are_answered_as_the_entries_say(stored: Stored) ->
         assert [replace(summary, through=0) for summary in asked] == expected
         assert [summary.steps_over for summary in asked] == [1, 1, 1]
         assert [summary.seconds for summary in asked] == [0.5] * 3
+
+
+def run_through(ledger: Ledger) -> None:
+    """Four runs, of which the second failed and the third has not ended."""
+    for name, subject, state in (
+        ("dev", "pipeline:a", RunState.DONE),
+        ("test", "pipeline:a", RunState.FAILED),
+        ("dev", "pipeline:b", RunState.RUNNING),
+        ("dev", "pipeline:a", RunState.DONE),
+    ):
+        run = ledger.start_run(
+            RunPlan(
+                environment=name,
+                subject=PartId.parse(subject),
+                bundle="p-1.0.0",
+                bundle_digest=Digest("sha256:p"),
+                commit=None,
+                today="2026-11-23",
+                steps=(),
+            )
+        )
+        if state is not RunState.RUNNING:
+            ledger.end_run(run.id, state, "said")
+
+
+def test_runs_are_told_as_their_entries_say(stored: Stored) -> None:
+    """Also when the index lags behind, lost some, or is that of a version which had none."""
+    run_through(stored.ledger)
+    for sql in (
+        "SELECT 1",
+        "DELETE FROM runs WHERE number = 2",
+        "DELETE FROM runs WHERE number >= 3",
+        "UPDATE runs SET through = 2, state = 'running' WHERE number = 4",
+        "DELETE FROM runs",
+        "DROP TABLE runs",
+    ):
+        stored.alter(sql)
+        ledger = _ledger(stored.again())
+        told = [
+            (run.id.number, run.environment, str(run.subject), run.state) for run in ledger.runs()
+        ]
+        assert told == [
+            (1, "dev", "pipeline:a", RunState.DONE),
+            (2, "test", "pipeline:a", RunState.FAILED),
+            (3, "dev", "pipeline:b", RunState.RUNNING),
+            (4, "dev", "pipeline:a", RunState.DONE),
+        ], sql
+        for run in ledger.runs():
+            assert run == summary_of_run(ledger.run(run.id), run.through)
+    stored.alter("DELETE FROM runs WHERE number = 1")
+    stored.ledger.end_run(RunId(stored.ledger.id, 3), RunState.DONE)
+    assert [run.state.value for run in stored.ledger.runs()] == ["done", "failed", "done", "done"]
+
+
+def test_who_may_write_to_a_ledger_of_an_earlier_version_may_go_on(
+    postgres_server: str, postgres_url: str
+) -> None:
+    """The table that it lacked is made by somebody else."""
+    name = f"r{uuid.uuid4().hex[:8]}"
+    run_through(_ledger(PostgresLedger(postgres_url, "books", None)))
+    with psycopg.connect(postgres_url, autocommit=True) as owner:
+        owner.execute("DROP TABLE books.runs")
+        owner.execute(f"CREATE ROLE {name} LOGIN".encode())
+        try:
+            owner.execute(f"GRANT USAGE ON SCHEMA books TO {name}".encode())
+            tables = "books.entries, books.promotions"
+            owner.execute(f"GRANT SELECT, INSERT, UPDATE, DELETE ON {tables} TO {name}".encode())
+            _ledger(PostgresLedger(postgres_url, "books", None)).runs()
+            theirs = postgres_url.replace("river@", f"{name}@")
+            ledger = _ledger(PostgresLedger(theirs, "books", None))
+            ledger.end_run(RunId(ledger.id, 3), RunState.DONE)
+            assert [run.state.value for run in ledger.runs()] == ["done", "failed", "done", "done"]
+        finally:
+            owner.execute(f"DROP OWNED BY {name}".encode())
+            owner.execute(f"DROP ROLE {name}".encode())
+
+
+@pytest.mark.parametrize(
+    ("asked", "expected"),
+    [
+        (RunsAsked(), [1, 2, 3, 4]),
+        (RunsAsked(environment="dev"), [1, 3, 4]),
+        (RunsAsked(environment="dev", subject="pipeline:a"), [1, 4]),
+        (RunsAsked(state="running"), [3]),
+        (RunsAsked(latest=2), [3, 4]),
+        (RunsAsked(environment="dev", latest=2), [3, 4]),
+        (RunsAsked(subject="pipeline:a", latest=1), [4]),
+        (RunsAsked(latest=0), []),
+        (RunsAsked(environment="nowhere"), []),
+    ],
+)
+def test_some_runs_are_asked_for(tmp_path: Path, asked: RunsAsked, expected: list[int]) -> None:
+    """Where the index can be written, and where it cannot."""
+    path = tmp_path / "ledger.sqlite"
+    run_through(_ledger(SqliteLedger(path)))
+    assert [run.id.number for run in _ledger(SqliteLedger(path)).runs(asked)] == expected
+
+    class ReadOnly(SqliteLedger):
+        def begin(self) -> None:
+            raise LedgerError("it cannot be written")
+
+    assert [run.id.number for run in _ledger(ReadOnly(path)).runs(asked)] == expected
 
 
 def test_an_entry_of_a_newer_version_is_not_misunderstood(stored: Stored) -> None:

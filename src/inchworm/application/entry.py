@@ -29,6 +29,7 @@ from inchworm.core.entry.people import People
 from inchworm.core.entry.statements import envelope, signed_bytes
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import UsageError, Waiting
+from inchworm.core.ledger.runs import RunsAsked
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import passed
 from inchworm.core.promotion.promotion import Promotion
@@ -330,11 +331,10 @@ def _measured(
     if not wanted:
         return {}
     digest = promotion.draft.bundle_digest
-    bundles = {run.id: run.plan.bundle_digest for run in workplace.ledger.runs()}
     numbers: dict[tuple[str, str, str], Number] = {}
     for measured in workplace.ledger.measured():
         is_live = measured.environment == environment.name
-        if is_live or bundles.get(measured.run) == digest:
+        if is_live or measured.bundle_digest == digest:
             key = (measured.part, measured.name, measured.environment)
             numbers[key] = Number(value=measured.value, run=str(measured.run))
     return numbers
@@ -347,13 +347,17 @@ def _ran(
     wanted = {(str(part), name) for part, name in map(ran_condition, environment.entry.ran)}
     if not wanted:
         return {}
-    return {
-        key: str(run.id)
-        for run in workplace.ledger.runs()
-        if run.state is RunState.DONE
-        and run.plan.bundle_digest == promotion.draft.bundle_digest
-        and (key := (str(run.plan.subject), run.plan.environment)) in wanted
-    }
+    ran: dict[tuple[str, str], str] = {}
+    digest = promotion.draft.bundle_digest
+    for subject, name in wanted:
+        asked = RunsAsked(environment=name, subject=subject, state=RunState.DONE.value)
+        latest = workplace.ledger.runs(asked)[::-1]
+        meant = next((run.id for run in latest if run.bundle_digest == digest), None)
+        if meant is not None:  # the index says which is meant, its entries whether that is so
+            run = workplace.ledger.run(meant)
+            if run.plan.bundle_digest == digest and run.state is RunState.DONE:
+                ran[subject, name] = str(run.id)
+    return ran
 
 
 def _answers(

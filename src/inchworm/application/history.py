@@ -12,6 +12,7 @@ from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.execution import StepReport
 from inchworm.core.identifiers import Kind, PartId, PromotionId
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
+from inchworm.core.ledger.runs import RunsAsked, RunSummary
 from inchworm.core.promotion.promotion import Promotion, Step
 from inchworm.core.promotion.states import Phase, State
 from inchworm.core.running.run import Measured, Run
@@ -202,7 +203,7 @@ def status_at(workplace: Workplace, at: dt.datetime) -> list[LiveThen]:
     return [latest.get(name, LiveThen(environment=name)) for name in names]
 
 
-def runs(workplace: Workplace, environment: str | None = None) -> list[Run]:
+def runs(workplace: Workplace, environment: str | None = None) -> list[RunSummary]:
     """All runs, or those in one environment, the latest first; the ledger's chain is followed.
 
     Raises:
@@ -211,7 +212,7 @@ def runs(workplace: Workplace, environment: str | None = None) -> list[Run]:
     """
     workplace.ledger.check()
     name = None if environment is None else workplace.project.environment(environment).name
-    return [run for run in workplace.ledger.runs()[::-1] if name in {None, run.plan.environment}]
+    return workplace.ledger.runs(RunsAsked(environment=name))[::-1]
 
 
 def run(workplace: Workplace, id_: str) -> Run:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 
 from msgspec import Struct, field
@@ -19,9 +20,10 @@ from inchworm.core.execution import StepState
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.lineage.graph import Direction, Edge, Node, between_owners
-from inchworm.core.parts import SourceFile
+from inchworm.core.parts import Digest, SourceFile
 from inchworm.core.promotion.promotion import Promotion, Step
 from inchworm.core.promotion.states import Phase, State
+from inchworm.core.running.run import Run, RunId
 from inchworm.engine.preparation import Prepared
 
 _IN_WORK = frozenset({Phase.BUILD, Phase.SWITCH, Phase.DELIVER, Phase.WITHDRAW, Phase.CHECK})
@@ -244,17 +246,38 @@ def _proofs(workplace: Workplace, promotion: Promotion) -> Iterator[Proof]:
     measured: dict[str, list[str]] = {}
     for each in workplace.ledger.measured():
         measured.setdefault(str(each.run), []).append(f"{each.name} {each.value:g}")
-    for run in workplace.ledger.runs():
-        if run.plan.bundle_digest == draft.bundle_digest:
-            yield Proof(
-                environment=run.plan.environment,
-                record=str(run.id),
-                what=f"run of {run.plan.subject}",
-                state=run.state.value,
-                at=run.changed_at,
-                by=run.began_by,
-                detail=", ".join(measured.get(str(run.id), ())),
-            )
+    for run in _latest_runs(workplace, draft.bundle_digest):
+        yield Proof(
+            environment=run.plan.environment,
+            record=str(run.id),
+            what=f"run of {run.plan.subject}",
+            state=run.state.value,
+            at=run.changed_at,
+            by=run.began_by,
+            detail=", ".join(measured.get(str(run.id), ())),
+        )
+
+
+def _latest_runs(workplace: Workplace, bundle_digest: Digest) -> Iterator[Run]:
+    """The latest runs of each part of a bundle in each environment, in the order of their numbers.
+
+    A schedule may have started thousands.
+    """
+    counts: Counter[tuple[str, PartId]] = Counter()
+    chosen: list[RunId] = []
+    for summary in workplace.ledger.runs()[::-1]:
+        if summary.bundle_digest == bundle_digest:
+            counts[summary.environment, summary.subject] += 1
+            if counts[summary.environment, summary.subject] <= _LATEST_RUNS:
+                chosen.append(summary.id)
+    for id_ in chosen[::-1]:
+        run = workplace.ledger.run(id_)  # its entries say whether the index is right
+        if run.plan.bundle_digest == bundle_digest:
+            yield run
+
+
+_LATEST_RUNS = 5
+"""How many runs of a part are shown as proof, of each environment."""
 
 
 def _checks(promotion: Promotion) -> str:

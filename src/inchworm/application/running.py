@@ -13,6 +13,7 @@ from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import BundleError, UsageError
 from inchworm.core.execution import StepReport
 from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.ledger.runs import RunsAsked
 from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.composition import CompletedPromotion, LivePart
 from inchworm.core.running.earlier import steps_done, usual_seconds
@@ -206,12 +207,8 @@ def _runs_of(workplace: Workplace, plan: RunPlan) -> list[Run]:
     """The latest runs of the same part in the same environment, the latest last."""
     if not workplace.ledger.exists:
         return []
-    ids = [
-        run.id
-        for run in workplace.ledger.runs()
-        if (run.plan.subject, run.plan.environment) == (plan.subject, plan.environment)
-    ]
-    return [workplace.ledger.run(id_) for id_ in ids[-_LOOKED_AT:]]
+    asked = RunsAsked(environment=plan.environment, subject=str(plan.subject), latest=_LOOKED_AT)
+    return [workplace.ledger.run(run.id) for run in workplace.ledger.runs(asked)]
 
 
 _LOOKED_AT = 5

@@ -13,10 +13,10 @@ from inchworm.application.workplace import Workplace
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import InchwormError
 from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.ledger.runs import RunsAsked, RunSummary
 from inchworm.core.lineage.facts import Scheduled
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.running.copying import ListedFile
-from inchworm.core.running.run import Run
 from inchworm.core.running.schedules import Missed, next_times
 from inchworm.core.running.states import RunState
 from inchworm.engine.connections import is_shared, open_environment
@@ -54,7 +54,7 @@ class ScheduleStatus(Struct, frozen=True, kw_only=True):
     environment: str
     schedule: LiveSchedule
     due: tuple[dt.datetime, ...]
-    last: Run | None
+    last: RunSummary | None
 
 
 class Schedules(Struct, frozen=True, kw_only=True):
@@ -92,9 +92,7 @@ def schedules(workplace: Workplace, environment: str | None = None) -> Schedules
 
     with ThreadPoolExecutor(_AT_ONCE) as pool:
         of_environments = list(pool.map(read, chosen))
-    last: dict[tuple[str, PartId], Run] = {}
-    for run in workplace.ledger.runs() if workplace.ledger.exists else []:
-        last[run.plan.environment, run.plan.subject] = run
+    last = {(run.environment, run.subject): run for run in workplace.ledger.runs()}
     now = workplace.clock()
     return Schedules(
         schedules=[
@@ -184,9 +182,10 @@ def can_be_shared(workplace: Workplace, environment: Environment) -> bool:
 def _ended(workplace: Workplace, environment: Environment) -> dict[PartId, dt.datetime]:
     """When the last run of each pipeline that succeeded in an environment ended."""
     return {
-        run.plan.subject: dt.datetime.fromisoformat(run.changed_at)
-        for run in (workplace.ledger.runs() if workplace.ledger.exists else [])
-        if run.plan.environment == environment.name and run.state is RunState.DONE
+        run.subject: dt.datetime.fromisoformat(run.changed_at)
+        for run in workplace.ledger.runs(
+            RunsAsked(environment=environment.name, state=RunState.DONE.value)
+        )
     }
 
 

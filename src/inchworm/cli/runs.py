@@ -13,6 +13,7 @@ from inchworm.cli.samples import print_failing_rows
 from inchworm.cli.step_lines import listed
 from inchworm.cli.terminal import rows, spell_seconds, word
 from inchworm.core.identifiers import PartId
+from inchworm.core.ledger.runs import RunSummary
 from inchworm.core.running.run import Run, RunStep
 
 
@@ -24,18 +25,18 @@ def spell_step(step: RunStep) -> str:
     return f"{what}{stage}"
 
 
-def print_runs(screen: Console, runs: Sequence[Run]) -> None:
+def print_runs(screen: Console, runs: Sequence[RunSummary]) -> None:
     """A line for each."""
     lines = [
         (
             str(run.id),
-            run.plan.environment,
-            str(run.plan.subject),
+            run.environment,
+            str(run.subject),
             word(run.state.value),
             shown_time(run.began_at),
             run.began_by,
-            run.plan.started,
-            run.plan.bundle,
+            run.started,
+            run.bundle,
         )
         for run in runs
     ]

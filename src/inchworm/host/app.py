@@ -22,7 +22,7 @@ from starlette.types import ASGIApp
 
 from inchworm import __version__
 from inchworm.core.errors import InchwormError, TargetError
-from inchworm.core.running.run import Run
+from inchworm.core.ledger.runs import RunsAsked, RunSummary
 from inchworm.engine.running.receiving import Incoming, Retired, Unacceptable
 from inchworm.host.host import Host, NotBegun
 from inchworm.host.incoming import Busy, Inbox
@@ -46,7 +46,7 @@ _SHOWN = 25
 
 def create_app(
     host: Host,
-    runs: Callable[[], list[Run]],
+    runs: Callable[[RunsAsked], list[RunSummary]],
     now: Callable[[], dt.datetime],
     tokens: Tokens,
     inbox: Inbox | None = None,
@@ -57,7 +57,7 @@ def create_app(
 
     Args:
         host: what it tells of.
-        runs: all runs of the ledger, the latest last.
+        runs: those runs of the ledger that are asked for, the latest last.
         now: the present time, with a zone.
         tokens: that starting a run asks for; without one nobody can start any.
         inbox: takes in what comes to flows.
@@ -86,7 +86,7 @@ class _Served:
     def __init__(
         self,
         host: Host,
-        runs: Callable[[], list[Run]],
+        runs: Callable[[RunsAsked], list[RunSummary]],
         now: Callable[[], dt.datetime],
         tokens: Tokens,
         inbox: Inbox | None,
@@ -103,7 +103,7 @@ class _Served:
         return HTMLResponse(page(self._host.watched(), self._latest(), self._now()))
 
     def measure(self, request: Request) -> Response:
-        text = metrics(self._host.watched(), self._runs(), self._now())
+        text = metrics(self._host.watched(), self._runs(RunsAsked()), self._now())
         kind = "application/openmetrics-text; version=1.0.0; charset=utf-8"
         return PlainTextResponse(text, media_type=kind)
 
@@ -181,18 +181,19 @@ class _Served:
     def describe(self, request: Request) -> Response:
         return JSONResponse(DESCRIPTION)
 
-    def _latest(self) -> list[Run]:
-        names = {each.name for each in self._host.watched()}
-        return [run for run in self._runs()[::-1] if run.plan.environment in names][:_SHOWN]
+    def _latest(self) -> list[RunSummary]:
+        asked = [RunsAsked(environment=each.name, latest=_SHOWN) for each in self._host.watched()]
+        runs = [run for of_environment in asked for run in self._runs(of_environment)]
+        return sorted(runs, key=lambda run: run.id.number, reverse=True)[:_SHOWN]
 
 
-def _told(run: Run) -> dict[str, Any]:
+def _told(run: RunSummary) -> dict[str, Any]:
     return {
         "id": str(run.id),
-        "environment": run.plan.environment,
-        "name": str(run.plan.subject),
+        "environment": run.environment,
+        "name": str(run.subject),
         "state": run.state.value,
-        "started": run.plan.started,
+        "started": run.started,
         "began_at": run.began_at,
         "changed_at": run.changed_at,
         "message": run.message,

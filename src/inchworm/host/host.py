@@ -21,6 +21,7 @@ from msgspec.structs import replace
 from inchworm.application.schedules import LiveEnvironment, can_be_shared, read_live
 from inchworm.application.workplace import Workplace
 from inchworm.core.errors import InchwormError, UsageError
+from inchworm.core.ledger.runs import RunsAsked
 from inchworm.core.running.copying import ListedFile
 from inchworm.host.scheduling import Job, jobs_due
 
@@ -351,14 +352,10 @@ class Host(Struct):
         """How many runs of it the ledger has; None where that cannot be read."""
         try:
             ledger = self.workplace().ledger
-            runs = ledger.runs() if ledger.exists else []
+            runs = ledger.runs(RunsAsked(environment=job.environment))
         except InchwormError:
             return None
-        return sum(
-            run.plan.environment == job.environment
-            and job.name in (str(run.plan.subject), run.plan.subject.name)
-            for run in runs
-        )
+        return sum(job.name in (str(run.subject), run.subject.name) for run in runs)
 
     def _note(self, name: str, **changed: object) -> None:
         with self._lock:

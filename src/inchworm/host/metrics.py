@@ -6,12 +6,12 @@ import datetime as dt
 from collections import Counter
 from collections.abc import Iterable, Iterator
 
-from inchworm.core.running.run import Run
+from inchworm.core.ledger.runs import RunSummary
 from inchworm.core.running.schedules import next_times
 from inchworm.host.host import Watched
 
 
-def metrics(watched: Iterable[Watched], runs: Iterable[Run], now: dt.datetime) -> str:
+def metrics(watched: Iterable[Watched], runs: Iterable[RunSummary], now: dt.datetime) -> str:
     """Everything that a monitor may want to know of a host.
 
     Args:
@@ -22,9 +22,9 @@ def metrics(watched: Iterable[Watched], runs: Iterable[Run], now: dt.datetime) -
     return "\n".join([*_lines(list(watched), list(runs), now), "# EOF", ""])
 
 
-def _lines(watched: list[Watched], runs: list[Run], now: dt.datetime) -> Iterator[str]:
+def _lines(watched: list[Watched], runs: list[RunSummary], now: dt.datetime) -> Iterator[str]:
     names = {each.name for each in watched}
-    runs = [run for run in runs if run.plan.environment in names]
+    runs = [run for run in runs if run.environment in names]
     yield "# TYPE inchworm_environment_readable gauge"
     yield "# HELP inchworm_environment_readable Whether the environment could be read last."
     for each in watched:
@@ -40,14 +40,14 @@ def _lines(watched: list[Watched], runs: list[Run], now: dt.datetime) -> Iterato
         yield f"inchworm_not_begun{_labels(environment=each.name)} {len(each.not_begun)}"
     yield "# TYPE inchworm_runs counter"
     yield "# HELP inchworm_runs Runs so far, by how they stand."
-    counts = Counter((r.plan.environment, str(r.plan.subject), r.state.value) for r in runs)
+    counts = Counter((r.environment, str(r.subject), r.state.value) for r in runs)
     for (environment, name, state), count in sorted(counts.items()):
         labels = _labels(environment=environment, name=name, state=state)
         yield f"inchworm_runs_total{labels} {count}"
     yield "# TYPE inchworm_last_run_timestamp_seconds gauge"
     yield "# UNIT inchworm_last_run_timestamp_seconds seconds"
     yield "# HELP inchworm_last_run_timestamp_seconds When the last run began."
-    last = {(r.plan.environment, str(r.plan.subject)): r for r in runs}
+    last = {(r.environment, str(r.subject)): r for r in runs}
     for (environment, name), run in sorted(last.items()):
         began = dt.datetime.fromisoformat(run.began_at).timestamp()
         labels = _labels(environment=environment, name=name)

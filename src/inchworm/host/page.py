@@ -10,8 +10,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from html import escape
 from zoneinfo import ZoneInfo
 
+from inchworm.core.ledger.runs import RunSummary
 from inchworm.core.parameters.values import spell_ahead
-from inchworm.core.running.run import Run
 from inchworm.core.running.schedules import next_times
 from inchworm.host.host import NotBegun, Watched
 
@@ -35,7 +35,7 @@ td { border-bottom: 1px solid #ebe8df; overflow-wrap: anywhere; }
 """
 
 
-def page(watched: Sequence[Watched], runs: Iterable[Run], now: dt.datetime) -> str:
+def page(watched: Sequence[Watched], runs: Iterable[RunSummary], now: dt.datetime) -> str:
     """The page as HTML.
 
     Args:
@@ -122,14 +122,14 @@ def _protection(each: Watched) -> str:
     return ' <span class="quiet">(protected)</span>' if is_protected else ""
 
 
-def _run(run: Run) -> tuple[str, ...]:
+def _run(run: RunSummary) -> tuple[str, ...]:
     return (
         escape(str(run.id)),
-        escape(run.plan.environment),
-        escape(str(run.plan.subject)),
+        escape(run.environment),
+        escape(str(run.subject)),
         _state(run.state.value),
         escape(run.began_at[:16].replace("T", " ")),
-        escape(f"{run.began_by}, {run.plan.started}"),
+        escape(f"{run.began_by}, {run.started}"),
         escape(run.message),
     )
 

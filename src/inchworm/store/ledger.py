@@ -34,7 +34,7 @@ from inchworm.core.ledger.events import (
     event_of,
 )
 from inchworm.core.ledger.promotions import HeardPromotion, Summary, promotion_of, summary_of
-from inchworm.core.ledger.runs import run_of
+from inchworm.core.ledger.runs import RunsAsked, RunSummary, run_of, summary_of_run
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.promotion import Draft, Promotion
@@ -43,7 +43,13 @@ from inchworm.core.promotion.states import TRANSITIONS, State
 from inchworm.core.running.run import Measured, Run, RunId, RunPlan, run_number
 from inchworm.core.running.states import TRANSITIONS as RUN_TRANSITIONS
 from inchworm.core.running.states import RunState
-from inchworm.store.ledger_index import put_into_index, summary_in
+from inchworm.store.ledger_index import (
+    catch_up_with_runs,
+    is_asked_for,
+    put_into_index,
+    run_in,
+    summary_in,
+)
 from inchworm.store.ledgers.protocol import LedgerStorage, Tail
 
 About = Callable[[Tail], str]
@@ -101,15 +107,19 @@ class Ledger:
             transaction.append([entry.row for entry in entries])
             if any(isinstance(event, Drafted | StateChanged) for event in events):
                 put_into_index(transaction, ledger, name)
+            if any(isinstance(event, RunStarted | RunEnded) for event in events):
+                catch_up_with_runs(transaction, ledger)
         return entries
 
-    def entries(self, *, kind: str | None = None, about: str | None = None) -> list[Entry]:
-        """Entries in order, all or those of one kind or about one thing.
+    def entries(
+        self, *, kind: str | None = None, about: str | None = None, containing: str | None = None
+    ) -> list[Entry]:
+        """Entries in order: all, or those of one kind, about one thing, or whose body has a text.
 
         Raises:
             LedgerError: when one of them was altered.
         """
-        rows = list(self._storage.rows(kind=kind, about=about))
+        rows = list(self._storage.rows(kind=kind, about=about, containing=containing))
         for row in rows:
             if not row.is_whole:
                 raise self._broken(row.number)
@@ -298,31 +308,40 @@ class Ledger:
             raise UsageError(f"There is no run {id_}.", next=near)
         return run_of(self.id, entries)
 
-    def runs(self) -> list[Run]:
-        """All runs, by number, without how their steps went."""
-        by_id: dict[str, list[Entry]] = {}
-        for entry in self.entries(kind=RunStarted.kind):
-            by_id[entry.about] = [entry]
-        for entry in self.entries(kind=RunEnded.kind):
-            by_id[entry.about].append(entry)
-        return [run_of(self.id, entries) for entries in by_id.values()]
+    def runs(self, asked: RunsAsked | None = None) -> list[RunSummary]:
+        """All runs in one line each, or those that are asked for, by number."""
+        asked = asked or RunsAsked()
+        if not self.exists:
+            return []
+        try:
+            self._make_ready()
+            if self._storage.runs_not_indexed():
+                with self._storage.transaction() as transaction:
+                    catch_up_with_runs(transaction, self.id)
+        except LedgerError:  # we may read, but not write
+            runs = [run for run in self._worked_out_runs() if is_asked_for(run, asked)]
+            return runs if asked.latest is None else runs[::-1][: asked.latest][::-1]
+        return [run_in(self.id, row) for row in self._storage.runs(asked)]
 
     def measured(self) -> list[Measured]:
         """All numbers that notebooks measured, in the order of their runs.
 
         What a run took over from the one that it goes on with is that one's, and left out.
         """
-        plans = {str(run.id): run for run in self.runs()}
+        runs: dict[str, Run] = {}
         measured: list[Measured] = []
-        for entry in self.entries(kind=RunStepReported.kind):
+        for entry in self.entries(kind=RunStepReported.kind, containing='"measures"'):
             if entry.body.get("measures"):
-                run, event = plans[entry.about], event_of(entry)
+                if entry.about not in runs:
+                    runs[entry.about] = self.run(entry.about)
+                run, event = runs[entry.about], event_of(entry)
                 assert isinstance(event, RunStepReported)
                 step = next(s for s in run.plan.steps if s.number == event.step)
                 measured += [
                     Measured(
                         run=run.id,
                         environment=run.plan.environment,
+                        bundle_digest=run.plan.bundle_digest,
                         part=str(step.part),
                         name=name,
                         value=value,
@@ -458,6 +477,18 @@ class Ledger:
             if entry.kind in _OF_PROMOTIONS:
                 by_id.setdefault(entry.about, []).append(entry)
         return [promotion_of(self.id, entries) for entries in by_id.values()]
+
+    def _worked_out_runs(self) -> list[RunSummary]:
+        """All runs, from their first and last entries."""
+        by_id: dict[str, list[Entry]] = {}
+        for entry in self.entries(kind=RunStarted.kind):
+            by_id[entry.about] = [entry]
+        for entry in self.entries(kind=RunEnded.kind):
+            by_id[entry.about].append(entry)
+        return [
+            summary_of_run(run_of(self.id, entries), entries[-1].number)
+            for entries in by_id.values()
+        ]
 
     def _catch_up(self) -> None:
         """Bring the index up to date with entries that an older version of the program wrote."""

@@ -29,9 +29,10 @@ from inchworm.core.counting import counted
 from inchworm.core.errors import UsageError
 from inchworm.core.identifiers import promotion_key, promotion_number
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
+from inchworm.core.ledger.runs import RunSummary
 from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.promotion.states import State
-from inchworm.core.running.run import Measured, Run, run_number
+from inchworm.core.running.run import Measured, run_number
 from inchworm.report.documents import history_document, life_document, recorded_document
 from inchworm.report.runs import run_document
 from inchworm.report.steps_sql import steps_sql
@@ -112,7 +113,7 @@ def command(
         else:
             _show_one(one, everything)
     elif of_runs:
-        _show_runs(runs(place, environment), everything, as_json)
+        _show_runs(place, runs(place, environment), everything, as_json)
     else:
         wanted = Wanted(environment=environment or "", by=by, state=state, since=since, until=until)
         if picture is not None:
@@ -176,10 +177,12 @@ def _show_measures(measured: list[Measured], picture: Path | None, as_json: bool
         screen.print(f"drawn in {picture}", style="dim")
 
 
-def _show_runs(recorded: list[Run], everything: bool, as_json: bool) -> None:
+def _show_runs(
+    place: Workplace, recorded: list[RunSummary], everything: bool, as_json: bool
+) -> None:
     shown = recorded if everything else recorded[:_SHOWN]
     if as_json:
-        documents = [run_document(run) for run in shown]
+        documents = [run_document(place.ledger.run(run.id)) for run in shown]
         print_json({"format": "inchworm/runs/1", "runs": documents})
         return
     screen = console()

@@ -20,8 +20,8 @@ from inchworm.cli.listening import listen, url_of
 from inchworm.cli.process import clock, collect_as_usual, machine, workplace
 from inchworm.cli.visible import visible
 from inchworm.core.errors import UsageError, did_you_mean
+from inchworm.core.ledger.runs import RunsAsked, RunSummary
 from inchworm.core.parameters.values import read_duration
-from inchworm.core.running.run import Run
 from inchworm.host.host import Host
 from inchworm.host.incoming import Inbox
 from inchworm.targets.secrets import Secrets
@@ -107,9 +107,8 @@ def command(
     )
     collect_as_usual()
 
-    def runs() -> list[Run]:
-        ledger = workplace().ledger
-        return ledger.runs() if ledger.exists else []
+    def runs(asked: RunsAsked) -> list[RunSummary]:
+        return workplace().ledger.runs(asked)
 
     served = {name: _platform(place.root, name, ref, secrets) for name, ref in _named(platforms)}
     app = create_app(host, runs, clock, starting, Inbox(workplace), sending, served)

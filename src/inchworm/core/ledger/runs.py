@@ -4,13 +4,82 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from inchworm.core.execution import StepReport
+from inchworm.core.identifiers import PartId
 from inchworm.core.ledger.entries import Entry
 from inchworm.core.ledger.events import RunEnded, RunStarted, RunStepReported, event_of
+from inchworm.core.parts import Digest
 from inchworm.core.running.run import Run, RunId, run_number
 from inchworm.core.running.states import RunState
+
+
+class RunSummary(Struct, frozen=True, kw_only=True):
+    """A run in one line, without its steps.
+
+    Attributes:
+        subject: the part that somebody asked for.
+        corner: whose corner of the environment it is; empty where it has none.
+        started: by what: ``hand``, ``call``, or a schedule of a pipeline.
+        changed_at: when it ended; until then, when it began.
+        through: the number of the entry up to which this was worked out.
+    """
+
+    id: RunId
+    environment: str
+    subject: PartId
+    corner: str
+    bundle: str
+    bundle_digest: Digest
+    started: str
+    state: RunState
+    began_at: str
+    began_by: str
+    changed_at: str
+    message: str
+    through: int
+
+
+class RunsAsked(Struct, frozen=True, kw_only=True):
+    """Which runs are asked for: those for which all of this is so.
+
+    Attributes:
+        environment: they ran there.
+        subject: the part that somebody asked for, as text.
+        state: how they stand.
+        latest: at most so many, the latest; None for all.
+    """
+
+    environment: str | None = None
+    subject: str | None = None
+    state: str | None = None
+    latest: int | None = None
+
+
+def summary_of_run(run: Run, through: int) -> RunSummary:
+    """The line of a run.
+
+    Args:
+        run: the run; its steps do not count.
+        through: the number of its latest entry.
+    """
+    return RunSummary(
+        id=run.id,
+        environment=run.plan.environment,
+        subject=run.plan.subject,
+        corner=run.plan.corner,
+        bundle=run.plan.bundle,
+        bundle_digest=run.plan.bundle_digest,
+        started=run.plan.started,
+        state=run.state,
+        began_at=run.began_at,
+        began_by=run.began_by,
+        changed_at=run.changed_at,
+        message=run.message,
+        through=through,
+    )
 
 
 def run_of(ledger: str, entries: Sequence[Entry]) -> Run:

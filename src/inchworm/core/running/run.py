@@ -175,11 +175,13 @@ class Measured(Struct, frozen=True, kw_only=True):
     """A number that a notebook measured in a run.
 
     Attributes:
+        bundle_digest: of the bundle that was live there.
         at: when the notebook ended, ISO 8601, UTC.
     """
 
     run: RunId
     environment: str
+    bundle_digest: Digest
     part: str
     name: str
     value: float

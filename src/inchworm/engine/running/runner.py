@@ -23,6 +23,7 @@ from msgspec.structs import replace
 from inchworm.core.errors import EnvironmentMoved, InchwormError, WorkedOn
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, RelationName
+from inchworm.core.ledger.runs import RunsAsked
 from inchworm.core.promotion.composition import Composition
 from inchworm.core.running.run import Run, RunPlan, RunStep
 from inchworm.core.running.states import RunState, Work
@@ -242,13 +243,11 @@ def _lock(work: RunWork, place: OpenEnvironment) -> None:
 
 def _at_work(work: RunWork) -> Iterator[Run]:
     """The runs here of which the ledger has heard no end."""
-    for run in work.ledger.runs():
-        is_here = (run.plan.environment, run.plan.corner) == (
-            work.plan.environment,
-            work.plan.corner,
-        )
-        if is_here and run.state is RunState.RUNNING:
-            yield run
+    plan = work.plan
+    asked = RunsAsked(environment=plan.environment, state=RunState.RUNNING.value)
+    for run in work.ledger.runs(asked):
+        if run.corner == plan.corner:
+            yield work.ledger.run(run.id)
 
 
 def patiently(attempt: Callable[[], Result], patience: float) -> Result:

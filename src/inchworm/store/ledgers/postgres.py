@@ -12,6 +12,12 @@ from inchworm.core.errors import LedgerError
 from inchworm.store.ledgers.sql import SqlStorage, Statements, tables
 from inchworm.targets.secret import Secret
 
+_GRANTED = """
+SELECT privilege_type, CASE grantee WHEN 'PUBLIC' THEN grantee ELSE quote_ident(grantee) END
+FROM information_schema.role_table_grants
+WHERE table_schema = ? AND table_name = ? AND grantee <> grantor
+"""
+
 
 class PostgresLedger(SqlStorage):
     """A ledger in a schema of a PostgreSQL database.
@@ -39,8 +45,10 @@ class PostgresLedger(SqlStorage):
 
     def begin(self) -> None:
         """Make the schema and its tables, unless they are there."""
-        if self.exists:
-            return
+        with self._reading() as run:
+            youngest = f"{self.prefix}runs"
+            if run("SELECT 1 WHERE to_regclass(?) IS NOT NULL", [youngest]):
+                return
         with self._transaction() as run:
             # two that begin at once would both find nothing there
             run("SELECT pg_advisory_xact_lock(hashtextextended(?, 0))", [self.prefix])
@@ -48,6 +56,9 @@ class PostgresLedger(SqlStorage):
                 run(f"CREATE SCHEMA {self._schema}")
             for statement in tables(self.prefix, "BIGINT"):
                 run(statement)
+            # whoever may use the tables of an earlier version may use what comes to them
+            for privilege, grantee in run(_GRANTED, [self._schema, "promotions"]):
+                run(f"GRANT {privilege} ON {youngest} TO {grantee}")
 
     @contextmanager
     def _locked(self) -> Iterator[Statements]:

@@ -7,10 +7,15 @@ from contextlib import AbstractContextManager
 from typing import NamedTuple, Protocol
 
 from inchworm.core.ledger.entries import Row
+from inchworm.core.ledger.runs import RunsAsked
 
 IndexRow = tuple[int, str, str, str, str, str, str, int, int, int, float]
 """A promotion's line of the index; the columns are those of
 :class:`~inchworm.core.ledger.promotions.Summary`."""
+
+RunRow = tuple[int, str, str, str, str, str, str, str, str, str, str, str, int]
+"""A run's line of the index; the columns are those of
+:class:`~inchworm.core.ledger.runs.RunSummary`."""
 
 
 class Tail(NamedTuple):
@@ -39,9 +44,17 @@ class LedgerTransaction(Protocol):
         """Write the index's line of a promotion, replacing its former one."""
         ...
 
+    def put_run(self, row: RunRow) -> None:
+        """Write the index's line of a run, replacing its former one."""
+        ...
+
+    def runs_not_indexed(self) -> list[str]:
+        """Runs that the index does not know, or not to their end."""
+        ...
+
 
 class LedgerStorage(Protocol):
-    """A place in which the entries of one ledger are, and an index of its promotions.
+    """A place in which the entries of one ledger are, and an index of its promotions and runs.
 
     Everything raises :class:`~inchworm.core.errors.LedgerError` when the place refuses. The index
     can be worked out from the entries at any time; it is there for speed alone.
@@ -64,9 +77,18 @@ class LedgerStorage(Protocol):
         ...
 
     def rows(
-        self, *, kind: str | None = None, about: str | None = None, after: int = 0
+        self,
+        *,
+        kind: str | None = None,
+        about: str | None = None,
+        after: int = 0,
+        containing: str | None = None,
     ) -> Iterator[Row]:
-        """Entries in order: all, or those of one kind, about one thing, or behind a number."""
+        """Entries in order: all, or those of one kind, about one thing, or behind a number.
+
+        Args:
+            containing: a text that the body has, without wildcards of SQL.
+        """
         ...
 
     def index(self) -> list[IndexRow]:
@@ -79,4 +101,12 @@ class LedgerStorage(Protocol):
 
     def not_indexed(self) -> list[str]:
         """Promotions with a draft or a change of state that the index does not know."""
+        ...
+
+    def runs(self, asked: RunsAsked) -> list[RunRow]:
+        """The index's lines of runs, by number."""
+        ...
+
+    def runs_not_indexed(self) -> list[str]:
+        """Runs that the index does not know, or not to their end."""
         ...

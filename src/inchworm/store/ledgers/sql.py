@@ -6,7 +6,9 @@ Whoever appends takes the ledger's write lock before it reads the entry that it 
 processes that append at once do so one behind the other.
 The index is written in the transaction of the entries that it is worked out from. It says up to
 which entry it was worked out, so an index that lacks something, because an older version of the
-program appended, is found out and caught up with.
+program appended, is found out and caught up with. That of runs has no gaps before the latest entry
+that it knows, as whoever writes to it catches up first; so nothing but what came later is looked
+for, unless it has fewer runs than began.
 """
 
 from __future__ import annotations
@@ -18,13 +20,18 @@ from typing import Any, Protocol
 
 from inchworm.core.identifiers import promotion_number
 from inchworm.core.ledger.entries import Row
-from inchworm.core.ledger.events import Drafted, StateChanged
-from inchworm.store.ledgers.protocol import IndexRow, LedgerTransaction, Tail
+from inchworm.core.ledger.events import Drafted, RunEnded, RunStarted, StateChanged
+from inchworm.core.ledger.runs import RunsAsked
+from inchworm.store.ledgers.protocol import IndexRow, LedgerTransaction, RunRow, Tail
 
 COLUMNS = "number, at, by, kind, about, body, before, hash"
 INDEX_COLUMNS = (
     "number, environment, bundle, bundle_digest, state, changed_at, changed_by, through, "
     "steps, steps_over, seconds"
+)
+RUN_COLUMNS = (
+    "number, environment, subject, corner, bundle, bundle_digest, started, state, began_at, "
+    "began_by, changed_at, message, through"
 )
 _FEW = 100
 """Entries per statement."""
@@ -87,6 +94,17 @@ class SqlTransaction:
         places = ", ".join("?" * len(row))
         self._run(f"INSERT INTO {table} ({INDEX_COLUMNS}) VALUES ({places})", row)
 
+    def put_run(self, row: RunRow) -> None:
+        """Write the index's line of a run, replacing its former one."""
+        table = f"{self._prefix}runs"
+        self._run(f"DELETE FROM {table} WHERE number = ?", [row[0]])
+        places = ", ".join("?" * len(row))
+        self._run(f"INSERT INTO {table} ({RUN_COLUMNS}) VALUES ({places})", row)
+
+    def runs_not_indexed(self) -> list[str]:
+        """Runs that the index does not know, or not to their end."""
+        return _runs_not_indexed(self._run, self._prefix)
+
 
 class SqlStorage(ABC):
     """A ledger in a SQL database."""
@@ -119,12 +137,22 @@ class SqlStorage(ABC):
             yield SqlTransaction(run, self.prefix)
 
     def rows(
-        self, *, kind: str | None = None, about: str | None = None, after: int = 0
+        self,
+        *,
+        kind: str | None = None,
+        about: str | None = None,
+        after: int = 0,
+        containing: str | None = None,
     ) -> Iterator[Row]:
         """Entries in order: all, or those of one kind, about one thing, or behind a number."""
         if not self.exists:
             return
-        conditions = {"kind = ?": kind, "about = ?": about, "number > ?": after or None}
+        conditions = {
+            "kind = ?": kind,
+            "about = ?": about,
+            "number > ?": after or None,
+            "body LIKE ?": None if containing is None else f"%{containing}%",
+        }
         asked = {column: value for column, value in conditions.items() if value is not None}
         where = " AND ".join(asked)
         query = f"SELECT {COLUMNS} FROM {self.prefix}entries {f'WHERE {where}' if where else ''}"
@@ -160,6 +188,36 @@ class SqlStorage(ABC):
                 if number > through.get(promotion_number(about), 0)
             ]
 
+    def runs(self, asked: RunsAsked) -> list[RunRow]:
+        """The index's lines of runs, by number."""
+        conditions = {
+            "environment = ?": asked.environment,
+            "subject = ?": asked.subject,
+            "state = ?": asked.state,
+        }
+        values = {column: value for column, value in conditions.items() if value is not None}
+        where = f"WHERE {' AND '.join(values)}" if values else ""
+        query = f"SELECT {RUN_COLUMNS} FROM {self.prefix}runs {where} ORDER BY number DESC"
+        limit = "" if asked.latest is None else f" LIMIT {asked.latest:d}"
+        with self._reading() as run:
+            rows = run(f"{query}{limit}", list(values.values()))
+        return [row for row in rows[::-1] if len(row) == 13]
+
+    def runs_not_indexed(self) -> list[str]:
+        """Runs that the index does not know, or not to their end."""
+        with self._reading() as run:
+            return _runs_not_indexed(run, self.prefix)
+
+
+def _runs_not_indexed(run: Statements, prefix: str) -> list[str]:
+    """Those that began or ended since; all, where the index has lost some."""
+    ((through, indexed),) = run(f"SELECT coalesce(max(through), 0), count(*) FROM {prefix}runs")
+    began = f"SELECT count(*) FROM {prefix}entries WHERE kind = ? AND number <= ?"
+    ((expected,),) = run(began, [RunStarted.kind, through])
+    after = through if indexed == expected else 0
+    query = f"SELECT DISTINCT about FROM {prefix}entries WHERE number > ? AND kind IN (?, ?)"
+    return [about for (about,) in run(query, [after, RunStarted.kind, RunEnded.kind])]
+
 
 def tables(prefix: str, number: str) -> list[str]:
     """The statements that make the tables.
@@ -179,4 +237,12 @@ def tables(prefix: str, number: str) -> list[str]:
         "state TEXT NOT NULL, changed_at TEXT NOT NULL, changed_by TEXT NOT NULL, "
         f"through {number} NOT NULL, steps {number} NOT NULL, steps_over {number} NOT NULL, "
         "seconds DOUBLE PRECISION NOT NULL)",
+        f"CREATE TABLE IF NOT EXISTS {prefix}runs (number {number} NOT NULL PRIMARY KEY, "
+        "environment TEXT NOT NULL, subject TEXT NOT NULL, corner TEXT NOT NULL, "
+        "bundle TEXT NOT NULL, bundle_digest TEXT NOT NULL, started TEXT NOT NULL, "
+        "state TEXT NOT NULL, began_at TEXT NOT NULL, began_by TEXT NOT NULL, "
+        f"changed_at TEXT NOT NULL, message TEXT NOT NULL, through {number} NOT NULL)",
+        f"CREATE INDEX IF NOT EXISTS ix_runs_subject ON {prefix}runs (subject, environment)",
+        f"CREATE INDEX IF NOT EXISTS ix_runs_state ON {prefix}runs (state)",
+        f"CREATE INDEX IF NOT EXISTS ix_runs_through ON {prefix}runs (through)",
     ]

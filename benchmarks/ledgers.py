@@ -22,8 +22,8 @@ from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.promotion import Draft, Step
 from inchworm.core.promotion.states import Phase, State
-from inchworm.core.running.run import RunPlan, RunStep, Work
-from inchworm.core.running.states import RunState
+from inchworm.core.running.run import RunPlan, RunStep
+from inchworm.core.running.states import RunState, Work
 from inchworm.store.ledger import Ledger
 from inchworm.store.ledgers.registry import open_ledger_storage
 from processes import PROGRAM, beside_click
@@ -97,8 +97,8 @@ def measure(kind: str, address: str, entries: int) -> None:
         for command in (("history",), ("status",), ("history", "--to", "dev")):
             beside_click(f"{kind}: {' '.join(command)}", (*PROGRAM, *command), folder)
         fill_with_runs(address, folder, entries)
-        for command in (("history", "--runs"), ("status", "--schedules")):
-            beside_click(f"{kind}: {' '.join(command)}", (*PROGRAM, *command), folder)
+        for about_runs in (("history", "--runs"), ("status", "--schedules")):
+            beside_click(f"{kind}: {' '.join(about_runs)}", (*PROGRAM, *about_runs), folder)
 
 
 def main() -> None:

@@ -44,9 +44,9 @@ from inchworm.core.running.run import Measured, Run, RunId, RunPlan, run_number
 from inchworm.core.running.states import TRANSITIONS as RUN_TRANSITIONS
 from inchworm.core.running.states import RunState
 from inchworm.store.ledger_index import (
-    catch_up_with_runs,
     is_asked_for,
     put_into_index,
+    put_runs_into_index,
     run_in,
     summary_in,
 )
@@ -108,7 +108,7 @@ class Ledger:
             if any(isinstance(event, Drafted | StateChanged) for event in events):
                 put_into_index(transaction, ledger, name)
             if any(isinstance(event, RunStarted | RunEnded) for event in events):
-                catch_up_with_runs(transaction, ledger)
+                put_runs_into_index(transaction, ledger, transaction.later_runs())
         return entries
 
     def entries(
@@ -315,9 +315,10 @@ class Ledger:
             return []
         try:
             self._make_ready()
-            if self._storage.runs_not_indexed():
+            lacking = self._storage.runs_not_indexed()
+            if lacking:
                 with self._storage.transaction() as transaction:
-                    catch_up_with_runs(transaction, self.id)
+                    put_runs_into_index(transaction, self.id, lacking)
         except LedgerError:  # we may read, but not write
             runs = [run for run in self._worked_out_runs() if is_asked_for(run, asked)]
             return runs if asked.latest is None else runs[::-1][: asked.latest][::-1]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from inchworm.core.identifiers import PartId, PromotionId
 from inchworm.core.ledger.promotions import Summary, promotion_of, summary_of
 from inchworm.core.ledger.runs import RunsAsked, RunSummary, run_of, summary_of_run
@@ -57,14 +59,15 @@ def summary_in(ledger: str, row: IndexRow) -> Summary:
     )
 
 
-def catch_up_with_runs(transaction: LedgerTransaction, ledger: str) -> None:
-    """Have the index tell of every run that began or ended since it was written to last.
+def put_runs_into_index(transaction: LedgerTransaction, ledger: str, runs: Iterable[str]) -> None:
+    """Have the index tell how runs stand by their entries.
 
     Args:
         transaction: one that holds the ledger's write lock.
         ledger: the ledger's name.
+        runs: their ids, as their entries have them.
     """
-    for about in transaction.runs_not_indexed():
+    for about in runs:
         entries = [row.entry for row in transaction.about(about)]
         summary = summary_of_run(run_of(ledger, entries), entries[-1].number)
         transaction.put_run(

@@ -48,8 +48,8 @@ class LedgerTransaction(Protocol):
         """Write the index's line of a run, replacing its former one."""
         ...
 
-    def runs_not_indexed(self) -> list[str]:
-        """Runs that the index does not know, or not to their end."""
+    def later_runs(self) -> list[str]:
+        """Runs that began or ended behind the latest entry that the index of runs knows."""
         ...
 
 

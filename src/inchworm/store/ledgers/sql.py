@@ -101,9 +101,10 @@ class SqlTransaction:
         places = ", ".join("?" * len(row))
         self._run(f"INSERT INTO {table} ({RUN_COLUMNS}) VALUES ({places})", row)
 
-    def runs_not_indexed(self) -> list[str]:
-        """Runs that the index does not know, or not to their end."""
-        return _runs_not_indexed(self._run, self._prefix)
+    def later_runs(self) -> list[str]:
+        """Runs that began or ended behind the latest entry that the index of runs knows."""
+        ((through,),) = self._run(f"SELECT coalesce(max(through), 0) FROM {self._prefix}runs")
+        return _runs_behind(self._run, self._prefix, through)
 
 
 class SqlStorage(ABC):
@@ -205,18 +206,19 @@ class SqlStorage(ABC):
 
     def runs_not_indexed(self) -> list[str]:
         """Runs that the index does not know, or not to their end."""
+        table = f"{self.prefix}runs"
+        began = f"SELECT count(*) FROM {self.prefix}entries WHERE kind = ? AND number <= ?"
         with self._reading() as run:
-            return _runs_not_indexed(run, self.prefix)
+            ((through, indexed),) = run(f"SELECT coalesce(max(through), 0), count(*) FROM {table}")
+            ((expected,),) = run(began, [RunStarted.kind, through])
+            has_lost_some = indexed != expected
+            return _runs_behind(run, self.prefix, 0 if has_lost_some else through)
 
 
-def _runs_not_indexed(run: Statements, prefix: str) -> list[str]:
-    """Those that began or ended since; all, where the index has lost some."""
-    ((through, indexed),) = run(f"SELECT coalesce(max(through), 0), count(*) FROM {prefix}runs")
-    began = f"SELECT count(*) FROM {prefix}entries WHERE kind = ? AND number <= ?"
-    ((expected,),) = run(began, [RunStarted.kind, through])
-    after = through if indexed == expected else 0
+def _runs_behind(run: Statements, prefix: str, number: int) -> list[str]:
+    """Runs that began or ended behind an entry."""
     query = f"SELECT DISTINCT about FROM {prefix}entries WHERE number > ? AND kind IN (?, ?)"
-    return [about for (about,) in run(query, [after, RunStarted.kind, RunEnded.kind])]
+    return [about for (about,) in run(query, [number, RunStarted.kind, RunEnded.kind])]
 
 
 def tables(prefix: str, number: str) -> list[str]:

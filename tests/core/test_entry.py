@@ -60,7 +60,8 @@ def approval(by: str = "Mira Fen", **given_: Any) -> Approval:
 
 def checked(by: str = "Mira Fen", **given_: Any) -> CheckedApproval:
     """The same, looked at."""
-    return CheckedApproval(approval=approval(by), person=PEOPLE.called(by), **given_)
+    person, verdict = PEOPLE.called(by), given_.pop("verdict", Verdict.APPROVED)
+    return CheckedApproval(approval=approval(by, verdict=verdict), person=person, **given_)
 
 
 def judged(conditions: EntryConditions, **known: Any) -> list[tuple[bool, str]]:
@@ -328,6 +329,117 @@ def test_warnings_hours_measures_runs_and_answers() -> None:
     assert [is_met for is_met, _ in right] == [True] * 5
     assert right[2][1] == "4.4 in R7; live 4 in R2"
     assert right[4][1] == "fine by me"
+
+
+WARNING = rules.GOES_BACK.finding("goes back", severity=Severity.WARNING)
+BELOW_LIVE = "notebook:f rmse <= 110% of live in test"
+MEASURED = {("notebook:f", "rmse", "test"): Number(value=4.5, run="R7")}
+LIVE = {("notebook:f", "rmse", "prod"): Number(value=4.0, run="R2")}
+AUTHOR = ", not by an author of the changes"
+
+
+@pytest.mark.parametrize(
+    ("conditions", "known", "condition", "is_met", "evidence"),
+    [
+        (
+            {"approvals": 1},
+            {"approvals": [checked(verdict=Verdict.REJECTED), checked("Ole")], "authors": ("ann",)},
+            f"1 approval{AUTHOR}",
+            True,
+            "Ole (as git says)",
+        ),
+        ({"approvals": 1}, {}, f"1 approval{AUTHOR}", False, "none yet; 1 missing"),
+        (
+            {"approvals": 3},
+            {"approvals": [checked(), checked("Ole"), checked("Ann", problem="it is torn")]},
+            f"3 approvals{AUTHOR}",
+            False,
+            "mira (as git says), Ole (as git says); 1 missing; Ann's does not count: it is torn",
+        ),
+        (
+            {"passed_in": ("test",)},
+            {"passed": {"test": Passed(since="2026-11-27T10:00:00", by="P2")}},
+            "passed in test",
+            True,
+            "P2, since 2026-11-27 10:00 UTC",
+        ),
+        *(
+            (
+                {"rested": 7200.0},
+                {"passed": {"test": Passed(since=since, by="P2")}},
+                "rested 2h in test",
+                is_met,
+                evidence,
+            )
+            for since, is_met, evidence in (
+                ("2026-11-27T14:00:00+00:00", True, "there since 2026-11-27 14:00 UTC"),
+                ("2026-11-27T16:00:00+02:00", True, "there since 2026-11-27 16:00 UTC"),
+                ("2026-11-27T14:00:00", True, "there since 2026-11-27 14:00 UTC"),
+                ("2026-11-27T15:00:00", False, "there since 2026-11-27 15:00 UTC; 1h to go"),
+                ("", False, "not there yet"),
+            )
+        ),
+        ({"no_warnings": True}, {}, "no warnings", True, "none"),
+        *(
+            (
+                {"no_warnings": True},
+                {"findings": findings},
+                "no warnings",
+                False,
+                f"promotion/goes-back: goes back{more}",
+            )
+            for findings, more in (([WARNING], ""), ([WARNING] * 3, " and 2 more"))
+        ),
+        *(
+            (
+                {"closed": ("22:00 - 06:00", hours), "timezone": "Europe/Athens"},
+                {},
+                f"not 22:00 - 06:00, {hours}",
+                is_met,
+                f"it is Fri 18:00 Europe/Athens{closed}",
+            )
+            for hours, is_met, closed in (
+                ("17:00 - 19:00", False, ": closed, 17:00 - 19:00"),
+                ("15:00 - 17:00", True, ""),
+            )
+        ),
+        *(
+            ({"measures": (BELOW_LIVE,)}, {"measured": measured}, BELOW_LIVE, is_met, evidence)
+            for measured, is_met, evidence in (
+                ({}, False, "no run of this bundle has measured it in test"),
+                (MEASURED, True, "4.5 in R7; nothing live yet"),
+                (MEASURED | LIVE, False, "4.5 in R7; live 4 in R2"),
+            )
+        ),
+        *(
+            ({"ran": ("flow:f in test",)}, {"ran": ran}, "flow:f ran in test", is_met, evidence)
+            for ran, is_met, evidence in (
+                ({}, False, "no run of this bundle has succeeded there"),
+                ({("flow:f", "test"): "R8"}, True, "R8 succeeded"),
+            )
+        ),
+        *(
+            ({"ask": ("./ask",)}, {"answers": answers}, "./ask", is_met, evidence)
+            for answers, is_met, evidence in (
+                ({}, False, "it was not asked"),
+                ({"./ask": Answer(code=0, text="")}, True, "yes"),
+                ({"./ask": Answer(code=3, text="")}, False, "exit code 3"),
+                ({"./ask": Answer(code=3, text="not today")}, False, "not today"),
+            )
+        ),
+    ],
+)
+def test_each_condition_is_judged_and_said(
+    conditions: dict[str, Any],
+    known: dict[str, Any],
+    condition: str,
+    is_met: bool,
+    evidence: str,
+) -> None:
+    """What is demanded, whether it is met, and by what."""
+    given_ = Evidence(promotion="l:P3", digest=DIGEST, environment="prod", now=NOW, **known)
+    (only,) = judge(EntryConditions(**conditions), given_, PEOPLE)
+    assert (only.condition, only.is_met, only.evidence) == (condition, is_met, evidence)
 
 
 # ---- verifications -----------------------------------------------------------------------------

@@ -67,6 +67,7 @@ def test_back_is_the_one_before() -> None:
     promotions = completed("a-1", "a-2", "a-3")
     course = course_back(promotions, "prod")
     assert (course.to.bundle, course.undoes, course.leaving) == ("a-2", ("l:P3",), ("a-3",))
+    assert course_back(promotions[:2], "prod").to.bundle == "a-1"
     further = course_back(promotions, "prod", "l:P1")
     assert (further.to.bundle, further.undoes) == ("a-1", ("l:P2", "l:P3"))
     assert further.leaving == ("a-3", "a-2")
@@ -74,27 +75,33 @@ def test_back_is_the_one_before() -> None:
 
 def test_one_that_stopped_leads_to_the_latest_that_was_completed() -> None:
     """Its bundle is left, too."""
-    course = course_from_unfinished(completed("a-1", "a-2"), "prod", "l:P3", "a-3")
-    assert (course.to.bundle, course.undoes) == ("a-2", ("l:P3",))
-    assert course.leaving == ("a-3", "a-2")
+    course = course_from_unfinished(completed("a-1", "a-2", "a-3"), "prod", "l:P4", "a-4")
+    assert (course.to.bundle, course.undoes) == ("a-3", ("l:P4",))
+    assert course.leaving == ("a-4", "a-3")
 
 
 def test_one_that_stopped_as_the_first_leads_nowhere() -> None:
-    with pytest.raises(UsageError, match="Nothing was completed in prod before"):
+    """The way on is to mend it."""
+    with pytest.raises(UsageError, match="Nothing was completed in prod before") as refused:
         course_from_unfinished([], "prod", "l:P1", "a-1")
+    assert refused.value.next == "Mend what made it fail, and go on with it."
 
 
-@pytest.mark.parametrize("bundles", [(), ("a-1",)])
-def test_there_may_be_nothing_before(bundles: tuple[str, ...]) -> None:
+@pytest.mark.parametrize(
+    ("bundles", "runs"), [((), "nothing was there"), (("a-1",), "only a-1 was ever there")]
+)
+def test_there_may_be_nothing_before(bundles: tuple[str, ...], runs: str) -> None:
     """That is an error, with what runs there."""
-    with pytest.raises(UsageError, match="nothing before in prod"):
+    with pytest.raises(UsageError, match=f"nothing before in prod: {runs}") as refused:
         course_back(completed(*bundles), "prod")
+    assert refused.value.next == "To take parts away, promote a bundle without them."
 
 
 def test_an_unknown_promotion_is_no_state() -> None:
     """It was never completed there."""
-    with pytest.raises(UsageError, match="P9 was not completed in prod"):
-        course_back(completed("a-1", "a-2"), "prod", "l:P9")
+    with pytest.raises(UsageError, match=r"^P9 was not completed in prod") as refused:
+        course_back(completed("a-1", "a-2"), "prod", "a:ledger:P9")
+    assert refused.value.next == "See inchworm history --to prod."
 
 
 @given(st.integers(2, 6), st.data())
@@ -112,7 +119,7 @@ def test_what_was_kept_is_not_used_without_a_digest_or_when_all_is_built() -> No
     """Former versions recorded none."""
     promotions = completed("a-1", "a-2")
     back = Rollback(to="l:P1", undoes=("l:P2",))
-    assert usable_replaced([kept("l:P2")], back, promotions)
+    assert usable_replaced([kept("l:P2")], back, promotions) == {"m.a": kept("l:P2")}
     assert not usable_replaced([kept("l:P2", "")], back, promotions)
     build = Rollback(to="l:P1", undoes=("l:P2",), build=True)
     assert not usable_replaced([kept("l:P2")], build, promotions)

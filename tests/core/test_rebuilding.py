@@ -294,6 +294,62 @@ IN_DUCKDB = {
             "comment ops.t.n (safe)",
         ],
     ),
+    "values that a narrower type does not take": Case(
+        T,
+        "CREATE TABLE ops.t (id INTEGER, n TINYINT)",
+        ["type INT to TINYINT ops.t.n (loses data) loses ops.t.n"],
+        ("INSERT INTO ops.t VALUES (1, 10), (2, NULL), (3, 300), (4, 4000)",),
+        stands_in_the_way=[2],
+    ),
+    "values that a table made anew does not take": Case(
+        T,
+        "CREATE TABLE ops.t (id INTEGER, n TINYINT, CHECK (id > 1))",
+        ["set aside ops.t (slow)", "make anew ops.t (loses data) loses ops.t.n"],
+        ("INSERT INTO ops.t VALUES (1, 10), (2, NULL), (3, 300), (4, 4000)",),
+        stands_in_the_way=[1, 2],
+    ),
+    "rows that have nothing for what is required": Case(
+        T,
+        "CREATE TABLE ops.t (id INTEGER, n INTEGER NOT NULL, m INTEGER NOT NULL)",
+        ["set aside ops.t (slow)", "make anew ops.t (slow)"],
+        ROWS,
+        stands_in_the_way=[1, 2],
+    ),
+    "an empty value of what is required": Case(
+        T,
+        "CREATE TABLE ops.t (id INTEGER, n INTEGER NOT NULL)",
+        ["required ops.t.n (slow)"],
+        ROWS,
+        stands_in_the_way=[1],
+    ),
+    "the comment of a column that goes": Case(
+        f"{T};COMMENT ON COLUMN ops.t.n IS 'b'",
+        "CREATE TABLE ops.t (id INTEGER)",
+        ["drop column ops.t.n (loses data) late loses ops.t.n"],
+    ),
+    "the comments of a table that goes": Case(
+        f"{T};{KEYED.replace('ops.t', 'ops.k')};COMMENT ON TABLE ops.k IS 'a';"
+        "COMMENT ON COLUMN ops.k.n IS 'b'",
+        T,
+        ["drop table ops.k (loses data) late loses ops.k"],
+    ),
+    "the comment of a table": Case(
+        f"{T};COMMENT ON TABLE ops.t IS 'a'", T, ["comment ops.t (safe)"]
+    ),
+    "comments of a table that is made anew": Case(
+        f"{KEYED};COMMENT ON TABLE ops.t IS 'a';COMMENT ON COLUMN ops.t.n IS 'b';"
+        "COMMENT ON COLUMN ops.t.id IS 'c'",
+        f"{KEYED.replace('n INTEGER', 'n INTEGER DEFAULT 1, UNIQUE (n)')};"
+        "COMMENT ON TABLE ops.t IS 'a';COMMENT ON COLUMN ops.t.n IS 'b'",
+        [
+            "set aside ops.t (slow)",
+            "make anew ops.t (slow)",
+            "comment ops.t (safe)",
+            "comment ops.t.n (safe)",
+        ],
+        ROWS,
+        stands_in_the_way=[0],
+    ),
     "sequences": Case(
         "CREATE SEQUENCE ops.s START WITH 5;CREATE SEQUENCE ops.x START WITH 1;"
         "CREATE TABLE ops.t (id INTEGER DEFAULT nextval('ops.s'))",

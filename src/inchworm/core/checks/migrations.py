@@ -73,12 +73,14 @@ def _is_concurrent(statement: exp.Expr) -> bool:
 
 
 def _all_rows(statement: exp.Expr, made: set[str], dialect: str) -> Iterator[Concern]:
-    target = statement.find(exp.Table)
-    name = table_name(target, dialect) if target is not None else ""
-    if statement.args.get("where") is None and name not in made:
-        what = "empties" if isinstance(statement, exp.TruncateTable | exp.Delete) else "changes"
-        message = f"{what} all rows of {name}"
-        yield Concern(rules.WITHOUT_CONDITION, message, line_of(statement))
+    is_truncated = isinstance(statement, exp.TruncateTable)
+    targets = statement.expressions if is_truncated else [statement.find(exp.Table)]
+    what = "changes" if isinstance(statement, exp.Update) else "empties"
+    for target in targets:
+        name = table_name(target, dialect) if isinstance(target, exp.Table) else ""
+        if statement.args.get("where") is None and name not in made:
+            message = f"{what} all rows of {name}"
+            yield Concern(rules.WITHOUT_CONDITION, message, line_of(statement))
 
 
 def _index(statement: exp.Create, made: set[str], dialect: str) -> Iterator[Concern]:

@@ -86,6 +86,7 @@ class DuckDbSession(Noting):
                 self._connection.execute(statement)
             if is_new:
                 path.chmod(_OWNER_ONLY)
+                self._macros.append([])  # there cannot be one yet
         except duckdb.IOException as error:
             raise self._unreachable(error) from error
         except (duckdb.Error, OSError) as error:

@@ -30,6 +30,7 @@ from inchworm.store.ledgers.protocol import LedgerStorage
 from inchworm.store.ledgers.registry import open_ledger_storage
 from inchworm.store.ledgers.sqlite import SqliteLedger
 
+A = PartId.parse("pipeline:a")
 STEP = Step(
     number=1, phase=Phase.BUILD, part=PartId(Kind.MODEL, "m.a"), action="add", reason="new here"
 )
@@ -240,27 +241,39 @@ def test_runs_are_told_as_their_entries_say(stored: Stored) -> None:
     assert [run.state.value for run in stored.ledger.runs()] == ["done", "failed", "done", "done"]
 
 
+@pytest.mark.parametrize("is_made_by_owner", [True, False])
 def test_who_may_write_to_a_ledger_of_an_earlier_version_may_go_on(
-    postgres_server: str, postgres_url: str
+    postgres_server: str, postgres_url: str, is_made_by_owner: bool
 ) -> None:
-    """The table that it lacked is made by somebody else."""
-    name = f"r{uuid.uuid4().hex[:8]}"
-    run_through(_ledger(PostgresLedger(postgres_url, "books", None)))
-    with psycopg.connect(postgres_url, autocommit=True) as owner:
-        owner.execute("DROP TABLE books.runs")
-        owner.execute(f"CREATE ROLE {name} LOGIN".encode())
+    """Whoever makes the table that it lacked, its owner or somebody else."""
+    owner, other = (f"r{uuid.uuid4().hex[:8]}" for _ in range(2))
+
+    def ledger_of(name: str) -> Ledger:
+        return _ledger(PostgresLedger(postgres_url.replace("river@", f"{name}@"), "books", None))
+
+    with psycopg.connect(postgres_url, autocommit=True) as server:
+
+        def run(*statements: str) -> None:
+            for statement in statements:
+                server.execute(statement.encode())
+
+        run(*(f"CREATE ROLE {name} LOGIN" for name in (owner, other)))
         try:
-            owner.execute(f"GRANT USAGE ON SCHEMA books TO {name}".encode())
-            tables = "books.entries, books.promotions"
-            owner.execute(f"GRANT SELECT, INSERT, UPDATE, DELETE ON {tables} TO {name}".encode())
-            _ledger(PostgresLedger(postgres_url, "books", None)).runs()
-            theirs = postgres_url.replace("river@", f"{name}@")
-            ledger = _ledger(PostgresLedger(theirs, "books", None))
+            run(f"CREATE SCHEMA books AUTHORIZATION {owner}")
+            run_through(ledger_of(owner))
+            run(
+                "DROP TABLE books.runs",
+                f"GRANT USAGE, CREATE ON SCHEMA books TO {other}",
+                f"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA books TO {other}",
+            )
+            maker, user = (owner, other) if is_made_by_owner else (other, owner)
+            ledger_of(maker).runs()
+            ledger = ledger_of(user)
             ledger.end_run(RunId(ledger.id, 3), RunState.DONE)
             assert [run.state.value for run in ledger.runs()] == ["done", "failed", "done", "done"]
         finally:
-            owner.execute(f"DROP OWNED BY {name}".encode())
-            owner.execute(f"DROP ROLE {name}".encode())
+            run(*(f"DROP OWNED BY {name} CASCADE" for name in (owner, other)))
+            run(*(f"DROP ROLE {name}" for name in (owner, other)))
 
 
 @pytest.mark.parametrize(
@@ -268,11 +281,11 @@ def test_who_may_write_to_a_ledger_of_an_earlier_version_may_go_on(
     [
         (RunsAsked(), [1, 2, 3, 4]),
         (RunsAsked(environment="dev"), [1, 3, 4]),
-        (RunsAsked(environment="dev", subject="pipeline:a"), [1, 4]),
-        (RunsAsked(state="running"), [3]),
+        (RunsAsked(environment="dev", subject=A), [1, 4]),
+        (RunsAsked(state=RunState.RUNNING), [3]),
         (RunsAsked(latest=2), [3, 4]),
         (RunsAsked(environment="dev", latest=2), [3, 4]),
-        (RunsAsked(subject="pipeline:a", latest=1), [4]),
+        (RunsAsked(subject=A, latest=1), [4]),
         (RunsAsked(latest=0), []),
         (RunsAsked(environment="nowhere"), []),
     ],

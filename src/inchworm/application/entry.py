@@ -344,19 +344,18 @@ def _ran(
     workplace: Workplace, promotion: Promotion, environment: Environment
 ) -> dict[tuple[str, str], str]:
     """The latest runs of this bundle that succeeded, of what has to have run."""
-    wanted = {(str(part), name) for part, name in map(ran_condition, environment.entry.ran)}
-    if not wanted:
-        return {}
     ran: dict[tuple[str, str], str] = {}
     digest = promotion.draft.bundle_digest
-    for subject, name in wanted:
-        asked = RunsAsked(environment=name, subject=subject, state=RunState.DONE.value)
+    for part, name in map(ran_condition, environment.entry.ran):
+        demanded = (part, name, digest, RunState.DONE)
+        asked = RunsAsked(environment=name, subject=part, state=RunState.DONE)
         latest = workplace.ledger.runs(asked)[::-1]
         meant = next((run.id for run in latest if run.bundle_digest == digest), None)
         if meant is not None:  # the index says which is meant, its entries whether that is so
             run = workplace.ledger.run(meant)
-            if run.plan.bundle_digest == digest and run.state is RunState.DONE:
-                ran[subject, name] = str(run.id)
+            plan = run.plan
+            if (plan.subject, plan.environment, plan.bundle_digest, run.state) == demanded:
+                ran[str(part), name] = str(run.id)
     return ran
 
 

@@ -207,7 +207,7 @@ def _runs_of(workplace: Workplace, plan: RunPlan) -> list[Run]:
     """The latest runs of the same part in the same environment, the latest last."""
     if not workplace.ledger.exists:
         return []
-    asked = RunsAsked(environment=plan.environment, subject=str(plan.subject), latest=_LOOKED_AT)
+    asked = RunsAsked(environment=plan.environment, subject=plan.subject, latest=_LOOKED_AT)
     return [workplace.ledger.run(run.id) for run in workplace.ledger.runs(asked)]
 
 

@@ -184,7 +184,7 @@ def _ended(workplace: Workplace, environment: Environment) -> dict[PartId, dt.da
     return {
         run.subject: dt.datetime.fromisoformat(run.changed_at)
         for run in workplace.ledger.runs(
-            RunsAsked(environment=environment.name, state=RunState.DONE.value)
+            RunsAsked(environment=environment.name, state=RunState.DONE)
         )
     }
 

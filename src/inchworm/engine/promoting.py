@@ -454,7 +454,7 @@ class _Promoting:
         hindered = self._undo_in_database([a for a in backwards if not a.is_of_service], undoing)
         for action in (action for action in backwards if action.is_of_service):
             try:
-                is_undone = action.undo(self.site, undoing)
+                is_undone = action.undo_together((), self.site, undoing)
             except InchwormError as error:
                 hindered.setdefault(error.what, []).append(action.left_behind)
                 continue

@@ -112,6 +112,6 @@ def is_asked_for(run: RunSummary, asked: RunsAsked) -> bool:
     """Whether a run is among those that are asked for, however many they are."""
     return (
         asked.environment in {None, run.environment}
-        and asked.subject in {None, str(run.subject)}
-        and asked.state in {None, run.state.value}
+        and asked.subject in {None, run.subject}
+        and asked.state in {None, run.state}
     )

@@ -47,14 +47,14 @@ class RunsAsked(Struct, frozen=True, kw_only=True):
 
     Attributes:
         environment: they ran there.
-        subject: the part that somebody asked for, as text.
+        subject: the part that somebody asked for.
         state: how they stand.
         latest: at most so many, the latest; None for all.
     """
 
     environment: str | None = None
-    subject: str | None = None
-    state: str | None = None
+    subject: PartId | None = None
+    state: RunState | None = None
     latest: int | None = None
 
 

@@ -122,7 +122,9 @@ class Action(ABC):
         return [self.perform(site)]
 
     def undo(self, site: Site, undoing: Undoing) -> bool:
-        """Take it back, when a later action failed before the switch-over.
+        """Take it back by itself, when a later action failed before the switch-over.
+
+        Whoever undoes calls :meth:`undo_together`; kinds that are undone together have that alone.
 
         Returns:
             Whether it has to be done again when the promotion goes on.

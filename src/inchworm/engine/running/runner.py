@@ -244,10 +244,11 @@ def _lock(work: RunWork, place: OpenEnvironment) -> None:
 def _at_work(work: RunWork) -> Iterator[Run]:
     """The runs here of which the ledger has heard no end."""
     plan = work.plan
-    asked = RunsAsked(environment=plan.environment, state=RunState.RUNNING.value)
-    for run in work.ledger.runs(asked):
-        if run.corner == plan.corner:
-            yield work.ledger.run(run.id)
+    asked = RunsAsked(environment=plan.environment, state=RunState.RUNNING)
+    for summary in work.ledger.runs(asked):
+        run = work.ledger.run(summary.id)
+        if run.plan.corner == plan.corner and run.state is RunState.RUNNING:
+            yield run
 
 
 def patiently(attempt: Callable[[], Result], patience: float) -> Result:

@@ -9,14 +9,16 @@ from typing import Any
 import psycopg
 
 from inchworm.core.errors import LedgerError
-from inchworm.store.ledgers.sql import SqlStorage, Statements, tables
+from inchworm.store.ledgers.sql import SqlStorage, Statements, table_of_runs, tables
 from inchworm.targets.secret import Secret
 
 _GRANTED = """
-SELECT privilege_type, CASE grantee WHEN 'PUBLIC' THEN grantee ELSE quote_ident(grantee) END
-FROM information_schema.role_table_grants
-WHERE table_schema = ? AND table_name = ? AND grantee <> grantor
+SELECT privilege_type,
+       CASE grantee WHEN 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(grantee)) END
+FROM pg_class c, aclexplode(coalesce(c.relacl, acldefault('r', c.relowner)))
+WHERE c.oid = to_regclass(?) AND pg_get_userbyid(grantee) <> current_user
 """
+"""What others may do with a table: its owner, too."""
 
 
 class PostgresLedger(SqlStorage):
@@ -54,10 +56,12 @@ class PostgresLedger(SqlStorage):
             run("SELECT pg_advisory_xact_lock(hashtextextended(?, 0))", [self.prefix])
             if not run("SELECT 1 FROM pg_namespace WHERE nspname = ?", [self._schema]):
                 run(f"CREATE SCHEMA {self._schema}")
-            for statement in tables(self.prefix, "BIGINT"):
+            # nobody but their owner may touch tables that are there, not even in vain
+            statements = table_of_runs if self.exists else tables
+            for statement in statements(self.prefix, "BIGINT"):
                 run(statement)
             # whoever may use the tables of an earlier version may use what comes to them
-            for privilege, grantee in run(_GRANTED, [self._schema, "promotions"]):
+            for privilege, grantee in run(_GRANTED, [f"{self.prefix}promotions"]):
                 run(f"GRANT {privilege} ON {youngest} TO {grantee}")
 
     @contextmanager

@@ -193,8 +193,8 @@ class SqlStorage(ABC):
         """The index's lines of runs, by number."""
         conditions = {
             "environment = ?": asked.environment,
-            "subject = ?": asked.subject,
-            "state = ?": asked.state,
+            "subject = ?": None if asked.subject is None else str(asked.subject),
+            "state = ?": None if asked.state is None else asked.state.value,
         }
         values = {column: value for column, value in conditions.items() if value is not None}
         where = f"WHERE {' AND '.join(values)}" if values else ""
@@ -239,6 +239,13 @@ def tables(prefix: str, number: str) -> list[str]:
         "state TEXT NOT NULL, changed_at TEXT NOT NULL, changed_by TEXT NOT NULL, "
         f"through {number} NOT NULL, steps {number} NOT NULL, steps_over {number} NOT NULL, "
         "seconds DOUBLE PRECISION NOT NULL)",
+        *table_of_runs(prefix, number),
+    ]
+
+
+def table_of_runs(prefix: str, number: str) -> list[str]:
+    """Those of the table that ledgers of earlier versions lack."""
+    return [
         f"CREATE TABLE IF NOT EXISTS {prefix}runs (number {number} NOT NULL PRIMARY KEY, "
         "environment TEXT NOT NULL, subject TEXT NOT NULL, corner TEXT NOT NULL, "
         "bundle TEXT NOT NULL, bundle_digest TEXT NOT NULL, started TEXT NOT NULL, "

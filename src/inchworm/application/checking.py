@@ -74,10 +74,16 @@ def check(workplace: Workplace) -> tuple[Reading, Checked]:
 
 
 def checked_before(tree: SourceTree, today: dt.date) -> Checked | None:
-    """The result of the last check, if neither the files nor the day are others."""
-    result = tree.recall("check")
+    """The result of the last check, if it holds for the files as they are, on the same day."""
+    remembered = tree.memory.checked
+    result = remembered.get("check") if isinstance(remembered, dict) else None
     if result is None or result["day"] != today.isoformat():
         return None
+    if not tree.is_unchanged:
+        from inchworm.application.edited_parts import results_still_hold
+
+        if not results_still_hold(tree):
+            return None
     return Checked(
         name=result["name"],
         version=result["version"],

@@ -48,9 +48,8 @@ from inchworm.kinds.analysis import (
     work_out,
 )
 from inchworm.kinds.base import Surroundings
-from inchworm.kinds.registry import FOLDERS, SHARED_FOLDERS, UNFIT, part_of
+from inchworm.kinds.registry import FOLDERS, SEEN_BY_OTHERS, UNFIT, part_of
 
-_SEEN_BY_OTHERS = (*SHARED_FOLDERS, "library")
 _MENTION = re.compile(r"(\w+)\s*\.\s*(\w+)")
 _QUOTES = str.maketrans("", "", '"`[]\\')
 _ROUNDS = 200
@@ -123,7 +122,7 @@ def read_project(
     matrix, findings = read_files(contents, known_environments)
     sources, wrong_sources, source_uses = _sources(contents)
     findings += wrong_sources
-    shared = contents.below(_SEEN_BY_OTHERS)
+    shared = contents.below(SEEN_BY_OTHERS)
     known = Held() if known is None else known
     if known.analysis is not None:
         outcome = _recalled(known.analysis, contents, shared, dialect, known)

@@ -85,6 +85,9 @@ HANDLERS: Mapping[Kind, str] = {handled.kind: handled.handler for handled in FOL
 SHARED_FOLDERS = ("apis", "sources.toml")
 """Folders and files that belong to the parts that name them, or read the places that they name."""
 
+SEEN_BY_OTHERS = (*SHARED_FOLDERS, "library")
+"""Folders and files that are looked at when the facts of other parts are worked out."""
+
 
 def part_of(path: str) -> PartId | None:
     """The part that a path belongs to; None when it belongs to none."""

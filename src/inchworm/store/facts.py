@@ -100,17 +100,18 @@ class FactsStore(FactsCache):
     @cached_property
     def _outlines(self) -> dict[PartId, Outline]:
         """The outlines of all parts that something is known about, without damaged ones."""
-        if self._connection is None:
-            return {}
-        from inchworm.core.lineage.facts_text import read_outlines
+        from inchworm.core.lineage.facts_text import read_outline, read_outlines
 
-        try:
-            rows = self._connection.execute("SELECT sum, outline FROM outlines").fetchall()
-            whole = (text for sum_, text in rows if sum_ == zlib.crc32(text.encode()))
-            return {outline.part: outline for outline in read_outlines(whole)}
-        except (sqlite3.Error, *UNREADABLE) as error:
-            self._give_up(error)
-            return {}
+        outlines: list[Outline] = []
+        if self._connection is not None:
+            try:
+                rows = self._connection.execute("SELECT sum, outline FROM outlines").fetchall()
+                whole = (text for sum_, text in rows if sum_ == zlib.crc32(text.encode()))
+                outlines = read_outlines(whole)
+            except (sqlite3.Error, *UNREADABLE) as error:
+                self._give_up(error)
+        outlines += map(read_outline, self._new.values())
+        return {outline.part: outline for outline in outlines}
 
     def names(self) -> tuple[str, ...]:
         """The parts that are remembered, as ``kind:name``, whatever is known about them."""
@@ -162,10 +163,11 @@ class FactsStore(FactsCache):
         return str(row[1])
 
     def __setitem__(self, part: PartId, text: str) -> None:
-        from inchworm.core.lineage.facts_text import read_outline
-
         self._new[part] = text
-        self._outlines[part] = read_outline(text)
+        if "_outlines" in self.__dict__:  # else they are fetched when somebody asks for one
+            from inchworm.core.lineage.facts_text import read_outline
+
+            self._outlines[part] = read_outline(text)
 
     def __delitem__(self, part: PartId) -> None:
         self._gone.add(part)
@@ -201,6 +203,7 @@ class FactsStore(FactsCache):
             self._connection.execute("PRAGMA synchronous = OFF")
             with self._connection as transaction:
                 self._write(transaction, files, checked)
+        self.files, self.checked = dict(files), checked
 
     def _write(self, to: sqlite3.Connection, files: Mapping[str, Seen], checked: Any) -> None:
         from inchworm.core.lineage.facts_text import outline_line

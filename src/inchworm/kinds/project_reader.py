@@ -279,12 +279,9 @@ class _Rounds(Struct, dict=True):
                 if text is not None:
                     self._keep(part.id, text)
                     done.add(part.id)
-            self.__dict__.pop("tables", None)
         left = {part.id: part for part in parts if part.id not in done}
         for id_ in self._believed_order(left):
             self._work_out_here(id_)
-            if self.outlines[id_].interfaces:
-                self.__dict__.pop("tables", None)
 
     def _work_out_here(self, part: PartId) -> None:
         cut = {table: _cut_off(table) for reader, table in self.cut if reader == part}
@@ -343,7 +340,11 @@ class _Rounds(Struct, dict=True):
         self.known[part] = text
         outline = self.known.outline(part)
         assert outline is not None  # it was just put there
+        before = self.outlines.get(part)
         self.outlines[part] = outline
+        tables: TablesOf | None = self.__dict__.get("tables")
+        if tables is not None and not tables.renew(before, outline):
+            del self.tables
 
     # ---- what is out of date ------------------------------------------------------------------
 

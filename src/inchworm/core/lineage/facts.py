@@ -324,6 +324,24 @@ class TablesOf(Mapping[str, Table]):
             for name in outlines[part].interfaces:
                 self.provider.setdefault(name, part)
 
+    def renew(self, before: Outline | None, outline: Outline) -> bool:
+        """Whether the tables of a part could be replaced by those that it provides now.
+
+        They cannot where it no longer provides one, which another part may provide as well.
+
+        Args:
+            before: the part's outline until now, if it had one.
+            outline: that which it has from now on.
+        """
+        part = outline.part
+        gone = before.interfaces.keys() - outline.interfaces.keys() if before else ()
+        if any(self.provider.get(name) == part for name in gone):
+            return False
+        for name in outline.interfaces:
+            self._fetched.pop(name, None)
+            self.provider[name] = min(self.provider.get(name, part), part, key=_in_order)
+        return True
+
     def __getitem__(self, name: str) -> Table:
         table = self._fetched.get(name)
         if table is None:
@@ -346,6 +364,10 @@ _PROVIDER_RANK = {Kind.SCHEMA: 0, Kind.NOTEBOOK: 1}
 
 def _provider_rank(part: PartId) -> int:
     return _PROVIDER_RANK.get(part.kind, 2)
+
+
+def _in_order(part: PartId) -> tuple[int, PartId]:
+    return _provider_rank(part), part
 
 
 class Policies(Struct, frozen=True, kw_only=True):

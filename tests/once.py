@@ -13,6 +13,7 @@ import psycopg
 from filelock import FileLock
 
 from tests.driver import Program
+from tests.postgres import create_database
 
 Told = TypeVar("Told")
 
@@ -126,7 +127,7 @@ def _copy_database(url: str, name: str) -> None:
     """Make a database a copy of another one; whatever it was is gone."""
     with psycopg.connect(_beside(url), autocommit=True) as server:
         server.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)".encode())
-        server.execute(f"CREATE DATABASE {name} TEMPLATE {url.rpartition('/')[2]}".encode())
+        create_database(server, name, url.rpartition("/")[2])
 
 
 def _beside(url: str) -> str:

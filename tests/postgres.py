@@ -74,7 +74,7 @@ def server() -> Iterator[str]:
 
     data = str(folder / "data")
     run("initdb", "--pgdata", data, "--username", "river", "--auth", "trust", "--no-sync")
-    settings = f"-p {port} -k {folder} -c fsync=off -c listen_addresses=127.0.0.1"
+    settings = f"-p {port} -k {folder} -c fsync=off -c autovacuum=off -c listen_addresses=127.0.0.1"
     run("pg_ctl", "-D", data, "-w", "-l", str(folder / "log"), "-o", settings, "start")
     try:
         yield f"postgresql://river@127.0.0.1:{port}"
@@ -88,8 +88,18 @@ def database(address: str) -> Iterator[str]:
     """The address of an empty database of its own."""
     name = f"t{uuid.uuid4().hex[:12]}"
     with psycopg.connect(f"{address}/postgres", autocommit=True) as connection:
-        connection.execute(f"CREATE DATABASE {name}".encode())
+        create_database(connection, name)
         try:
             yield f"{address}/{name}"
         finally:
             connection.execute(f"DROP DATABASE {name} WITH (FORCE)".encode())
+
+
+def create_database(connection: psycopg.Connection, name: str, template: str = "template1") -> None:
+    """Make a database that is a copy of another one; as files, which takes half as long."""
+    how = "STRATEGY FILE_COPY" if connection.info.server_version >= _COPIES_FILES else ""
+    connection.execute(f"CREATE DATABASE {name} TEMPLATE {template} {how}".encode())
+
+
+_COPIES_FILES = 150_000
+"""The version from which on a server can be told to."""

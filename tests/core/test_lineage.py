@@ -14,6 +14,7 @@ from inchworm.core.lineage.graph import (
     How,
     Node,
     Step,
+    between_groups,
     between_owners,
     way_to,
 )
@@ -48,6 +49,16 @@ def test_between_tables_the_closest_way_counts() -> None:
         edge(Node("s.a"), Node("s.c"), How.COMPUTED),
         edge(Node("s.b"), Node("s.d")),
         edge(Node("s.c"), Node("s.d"), How.ROWS),
+    ]
+
+
+def test_from_afar_there_are_schemas_and_kinds_of_part() -> None:
+    """A table without a schema stands for itself."""
+    more = [edge(D, Node("flow:out")), edge(Node("flow:in"), A, How.ROWS), edge(Node("alone"), A)]
+    assert between_groups([*DIAMOND.edges, *more]) == [
+        edge(Node("alone"), Node("s.*")),
+        edge(Node("flow:*"), Node("s.*"), How.ROWS),
+        edge(Node("s.*"), Node("flow:*")),
     ]
 
 

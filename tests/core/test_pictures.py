@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
+import re
+
 from hypothesis import given
 from hypothesis import strategies as st
 
 from inchworm.core.lineage.graph import Edge, How, Node
-from inchworm.report.pictures import Passage, layers_of, place_boxes
+from inchworm.report.lineage_svg import lineage_svg
+from inchworm.report.pictures import (
+    MOST_BOXES,
+    Passage,
+    curve_of,
+    layers_of,
+    place_boxes,
+)
 
 _owners = st.sampled_from([f"s.t{i}" for i in range(7)])
 _nodes = st.builds(Node, _owners, st.sampled_from([None, "a", "b"]))
@@ -42,3 +51,24 @@ def test_boxes_do_not_overlap(edges: list[Edge]) -> None:
             beside = one.left + one.width <= other.left or other.left + other.width <= one.left
             above = one.top + one.height <= other.top or other.top + other.height <= one.top
             assert beside or above
+
+
+@given(_edges)
+def test_no_edge_leaves_the_picture(edges: list[Edge]) -> None:
+    """Also where it leads back, to close a circle; a curve stays between its control points."""
+    placed = place_boxes(edges)
+    for edge in edges:
+        for x, y in curve_of(edge, placed):
+            assert 0 < x < placed.width
+            assert 0 < y < placed.height
+
+
+def test_a_page_shows_schemas_where_there_are_too_many_tables() -> None:
+    """Those with a table that is worked on are marked."""
+    edges = [Edge(Node(f"a.t{i}"), Node(f"b.t{i}"), How.COPIED) for i in range(MOST_BOXES // 2)]
+    assert ">a.t1<" in lineage_svg(edges, {"a.t1"})
+    edges.append(Edge(Node("b.t1"), Node("flow:out"), How.ROWS))
+    picture = lineage_svg(edges, {"a.t1"})
+    assert ">a.t1<" not in picture
+    marks = re.findall(r'<g class="(\w+)">.*?>([^<>]+)</text>', picture)
+    assert sorted(marks) == [("reached", "b.*"), ("reached", "flow:*"), ("touched", "a.*")]

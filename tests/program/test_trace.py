@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import json
 
+import pytest
+
+from inchworm.report import pictures
 from tests.driver import Program
 
 
@@ -122,8 +125,26 @@ def test_a_picture_shows_every_node(river: Program) -> None:
     tables, columns = ((river.folder / f"{n}.svg").read_text() for n in ("tables", "columns"))
     assert "hydro.hourly_level" in tables
     assert ("peak_cm" in columns, "peak_cm" in tables) == (True, False)
-    assert "goes with --picture" in river("trace", "--all", "--columns", code=2).text
+    assert "go with --picture" in river("trace", "--all", "--columns", code=2).text
     assert "an .svg or a .png" in river("trace", "--all", "--picture", "x.bmp", code=2).text
+
+
+def test_a_picture_of_more_than_can_be_read_shows_schemas(
+    river: Program, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """And kinds of part, unless each of them is asked for."""
+    monkeypatch.setattr(pictures, "MOST_BOXES", 5)
+    said = river("trace", "--all", "--picture", "afar.svg")
+    assert "between schemas and kinds of part, as there are 22 tables and parts" in said.text
+    assert "schemas" not in river("trace", "--all", "--tables", "--picture", "all.svg").text
+    river("trace", "hydro.daily_peak", "--depth", "1", "--picture", "near.svg")
+    afar, everything, near = (
+        (river.folder / f"{name}.svg").read_text() for name in ("afar", "all", "near")
+    )
+    assert ("hydro.*" in afar, "flow:*" in afar, "hydro.daily_peak" in afar) == (True, True, False)
+    assert ("hydro.*" in everything, "hydro.daily_peak" in everything) == (False, True)
+    assert ("hydro.*" in near, "hydro.daily_peak" in near) == (False, True)
+    assert "go with --picture" in river("trace", "--all", "--tables", code=2).text
 
 
 def test_openlineage_events_fit_the_standard(river: Program) -> None:

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
 from html import escape
-from itertools import pairwise
 
-from inchworm.core.lineage.graph import Edge
-from inchworm.report.pictures import Box, Placed, passages, place_boxes
+from inchworm.core.lineage.graph import Edge, between_groups, group_of
+from inchworm.report.pictures import MOST_BOXES, Box, Placed, curve_of, owners_in, place_boxes
 
 _DOTS = 96
 """Dots for each inch of a placed picture."""
@@ -16,12 +15,16 @@ _DOTS = 96
 def lineage_svg(edges: Sequence[Edge], touched: Collection[str]) -> str:
     """A picture of some lineage; empty where there is none.
 
+    Of more tables and parts than can be read it shows their schemas and kinds.
+
     Args:
         edges: between owners.
         touched: owners that are worked on; they are drawn with a stronger line.
     """
     if not edges:
         return ""
+    if len(owners_in(edges)) > MOST_BOXES:
+        edges, touched = between_groups(edges), {group_of(owner) for owner in touched}
     placed = place_boxes(edges)
     size = f"{placed.width * _DOTS:.0f} {placed.height * _DOTS:.0f}"
     shapes = [*(_line(edge, placed) for edge in edges), *_boxes(placed, touched)]
@@ -46,19 +49,8 @@ def _boxes(placed: Placed, touched: Collection[str]) -> Iterator[str]:
 
 
 def _line(edge: Edge, placed: Placed) -> str:
-    source, target = placed.boxes[edge.source.owner], placed.boxes[edge.target.owner]
-    between = passages(edge.source.owner, edge.target.owner, placed.layer_of)
-    points = [
-        (source.left + source.width, _middle(source)),
-        *(placed.passages[passage] for passage in between),
-        (target.left, _middle(target)),
-    ]
-    way = f"M{_dots(points[0][0])} {_dots(points[0][1])}"
-    for (x, y), (next_x, next_y) in pairwise(points):
-        bend = max(0.4, abs(next_x - x) * 0.45)
-        way += f" C{_dots(x + bend)} {_dots(y)} {_dots(next_x - bend)} {_dots(next_y)}"
-        way += f" {_dots(next_x)} {_dots(next_y)}"
-    return f'<path class="edge" d="{way}" marker-end="url(#tip)"/>'
+    (start, *rest) = (f"{_dots(x)} {_dots(y)}" for x, y in curve_of(edge, placed))
+    return f'<path class="edge" d="M{start} C{" ".join(rest)}" marker-end="url(#tip)"/>'
 
 
 def _middle(box: Box) -> float:

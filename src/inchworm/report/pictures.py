@@ -29,6 +29,7 @@ _BETWEEN_BOXES = 0.3
 _BETWEEN_LAYERS = 1.5
 _MARGIN = 0.3
 _PASSAGE = 0.2
+_TURN = 0.5
 _SWEEPS = 12
 _LINES: Mapping[How, tuple[str, str]] = {
     How.COPIED: ("#1b6e53", "solid"),
@@ -148,12 +149,23 @@ class Placed(Struct, frozen=True):
     height: float
 
 
+MOST_BOXES = 300
+"""Boxes up to which a picture can be read; one of thousands takes minutes, and is a grey band."""
+
+
+def owners_in(edges: Iterable[Edge]) -> set[str]:
+    """The tables and parts at the ends of edges."""
+    return {node.owner for edge in edges for node in (edge.source, edge.target)}
+
+
 def place_boxes(edges: Sequence[Edge]) -> Placed:
     """Where everything in a picture is."""
-    nodes = {node for edge in edges for node in (edge.source, edge.target)}
+    fields: dict[str, set[str]] = defaultdict(set)
+    for node in {node for edge in edges for node in (edge.source, edge.target) if node.field}:
+        fields[node.owner].add(node.field or "")
     layers = layers_of(edges)
     boxes = {
-        owner: Box(owner, sorted(n.field for n in nodes if n.owner == owner and n.field))
+        owner: Box(owner, sorted(fields[owner]))
         for layer in layers
         for owner in layer
         if isinstance(owner, str)
@@ -178,7 +190,39 @@ def place_boxes(edges: Sequence[Edge]) -> Placed:
     layer_of = {
         slot: i for i, layer in enumerate(layers) for slot in layer if isinstance(slot, str)
     }
-    return Placed(boxes, middles, layer_of, left - _BETWEEN_LAYERS + _MARGIN, tall + 2 * _MARGIN)
+    turns_back = any(layer_of[e.source.owner] >= layer_of[e.target.owner] for e in edges)
+    below = tall + 2 * _MARGIN + (_TURN if turns_back else 0)
+    return Placed(boxes, middles, layer_of, left - _BETWEEN_LAYERS + _MARGIN, below)
+
+
+def curve_of(edge: Edge, placed: Placed) -> list[tuple[float, float]]:
+    """The way of an edge: cubic Bézier curves, each from the end of the one before.
+
+    It leads through passages from the right of one box to the left of another one. One that closes
+    a circle leads back below the boxes.
+
+    Returns:
+        Points in inches: where it begins, then two control points and the end of each curve.
+    """
+    source, target = placed.boxes[edge.source.owner], placed.boxes[edge.target.owner]
+    if placed.layer_of[source.owner] >= placed.layer_of[target.owner]:
+        (start, leaves), (end, arrives) = (
+            (box.left + share * box.width, box.top + box.height)
+            for box, share in ((source, 0.65), (target, 0.35))
+        )
+        lowest = placed.height - _MARGIN / 2
+        return [(start, leaves), (start, lowest), (end, lowest), (end, arrives)]
+    between = passages(source.owner, target.owner, placed.layer_of)
+    points = [
+        (source.left + source.width, source.row(edge.source.field)),
+        *(placed.passages[passage] for passage in between),
+        (target.left, target.row(edge.target.field)),
+    ]
+    way = [points[0]]
+    for (x, y), (next_x, next_y) in pairwise(points):
+        bend = max(0.4, abs(next_x - x) * 0.45)
+        way += [(x + bend, y), (next_x - bend, next_y), (next_x, next_y)]
+    return way
 
 
 def draw_lineage(edges: Sequence[Edge], file: Path) -> None:
@@ -222,19 +266,9 @@ def _draw_edge(axes: Axes, edge: Edge, placed: Placed) -> None:
     from matplotlib.patches import FancyArrowPatch
     from matplotlib.path import Path as Curve
 
-    source, target = placed.boxes[edge.source.owner], placed.boxes[edge.target.owner]
     colour, style = _LINES[edge.how]
-    between = passages(edge.source.owner, edge.target.owner, placed.layer_of)
-    points = [
-        (source.left + source.width, source.row(edge.source.field)),
-        *(placed.passages[passage] for passage in between),
-        (target.left, target.row(edge.target.field)),
-    ]
-    vertices, codes = [points[0]], [Curve.MOVETO]
-    for start, end in pairwise(points):
-        bend = max(0.4, abs(end[0] - start[0]) * 0.45)
-        vertices += [(start[0] + bend, start[1]), (end[0] - bend, end[1]), end]
-        codes += [Curve.CURVE4] * 3
+    vertices = curve_of(edge, placed)
+    codes = [Curve.MOVETO, *[Curve.CURVE4] * (len(vertices) - 1)]
     curve = Curve(vertices, codes)
     axes.add_patch(
         FancyArrowPatch(

@@ -12,7 +12,14 @@ from inchworm import __version__
 from inchworm.application.tracing import Answer, Question, trace
 from inchworm.cli.process import clock, source_tree, workplace
 from inchworm.core.counting import counted
-from inchworm.core.lineage.graph import Direction, Edge, How, Step, between_owners
+from inchworm.core.lineage.graph import (
+    Direction,
+    Edge,
+    How,
+    Step,
+    between_groups,
+    between_owners,
+)
 
 if TYPE_CHECKING:
     from inchworm.core.lineage.facts import Assembly
@@ -48,9 +55,11 @@ _PICTURES = (".svg", ".png")
     "--picture",
     type=click.Path(dir_okay=False, path_type=Path),
     metavar="FILE.svg|png",
-    help="Draw it, from left to right, instead of printing it: tables and parts.",
+    help="Draw it, from left to right, instead of printing it: tables and parts; of more than "
+    "300, their schemas and kinds.",
 )
 @click.option("--columns", is_flag=True, help="Draw every column, too.")
+@click.option("--tables", is_flag=True, help="Draw every table and part, however many there are.")
 def command(
     name: str | None,
     direction: str | None,
@@ -62,6 +71,7 @@ def command(
     as_json: bool,
     picture: Path | None,
     columns: bool,
+    tables: bool,
 ) -> None:
     """Show what a column, table or part depends on (--up), or what it affects (--down).
 
@@ -73,8 +83,8 @@ def command(
         raise click.UsageError("Give one name, or --all.")
     if format_ == "openlineage" and not everything:
         raise click.UsageError("OpenLineage tells the whole project: --all --format openlineage.")
-    if columns and picture is None:
-        raise click.UsageError("Columns are drawn: --columns goes with --picture.")
+    if (columns or tables) and picture is None:
+        raise click.UsageError("What is drawn: --columns and --tables go with --picture.")
     if picture is not None and picture.suffix.lower() not in _PICTURES:
         raise click.UsageError(f"A picture is an .svg or a .png, not {picture.name}.")
     question = Question(
@@ -87,7 +97,7 @@ def command(
     tree = source_tree()
     answer = trace(tree, lambda: workplace(tree).read_remembered().assembly, question)
     if picture is not None:
-        _draw(answer.edges if columns else between_owners(answer.edges), picture)
+        _draw(answer.edges, picture, columns=columns, tables=tables)
     elif format_ == "text" and not as_json:
         _show(answer, question)
     else:
@@ -121,14 +131,25 @@ def _print(answer: Answer, format_: str, root: Path) -> None:
                 click.echo(json.dumps(event))
 
 
-def _draw(edges: list[Edge], file: Path) -> None:
-    from inchworm.report.pictures import draw_lineage
+def _draw(edges: list[Edge], file: Path, *, columns: bool, tables: bool) -> None:
+    from inchworm.report.pictures import MOST_BOXES, draw_lineage, owners_in
 
     if not edges:
         click.echo("There is nothing to draw.")
         return
-    draw_lineage(edges, file)
-    click.echo(f"{file} shows {len(edges):,} edges.")
+    drawn = edges if columns else between_owners(edges)
+    owners = len(owners_in(drawn))
+    if owners <= MOST_BOXES or columns or tables:
+        draw_lineage(drawn, file)
+        click.echo(f"{file} shows {len(drawn):,} edges.")
+        return
+    drawn = between_groups(drawn)
+    draw_lineage(drawn, file)
+    click.echo(
+        f"{file} shows {len(drawn):,} edges between schemas and kinds of part, as there are "
+        f"{owners:,} tables and parts.\nAll of them: --tables. "
+        "Those near one: inchworm trace NAME --depth 2 --picture FILE"
+    )
 
 
 def _show(answer: Answer, question: Question) -> None:

@@ -7,6 +7,7 @@ facts of the parts; it never looks into their files.
 
 from __future__ import annotations
 
+import itertools
 from collections import defaultdict, deque
 from collections.abc import Callable, Collection, Hashable, Iterable, Iterator, Mapping
 from enum import StrEnum
@@ -14,6 +15,8 @@ from functools import cache
 from typing import Generic, NamedTuple, TypeVar
 
 from msgspec import Struct
+
+from inchworm.core.identifiers import PartId, RelationName
 
 
 class How(StrEnum):
@@ -69,6 +72,20 @@ def between_owners(edges: Iterable[Edge]) -> list[Edge]:
         if pair[0] != pair[1]:
             closest[pair] = min(edge.how, closest.get(pair, edge.how), key=rank)
     return in_order(Edge(Node(one), Node(other), how) for (one, other), how in closest.items())
+
+
+def group_of(owner: str) -> str:
+    """The schema that a table is in, ``hydro.*``, or the kind that a part is of, ``flow:*``."""
+    if Node(owner).is_part:
+        return f"{PartId.parse(owner).kind}:*"
+    schema = RelationName(owner).schema
+    return f"{schema}.*" if schema else owner
+
+
+def between_groups(edges: Iterable[Edge]) -> list[Edge]:
+    """The same for each pair of schemas and kinds of part: lineage as one sees it from afar."""
+    ends = ((Node(group_of(s.owner)), Node(group_of(t.owner)), how) for s, t, how in edges)
+    return between_owners(itertools.starmap(Edge, ends))
 
 
 class Direction(StrEnum):

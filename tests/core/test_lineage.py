@@ -60,6 +60,7 @@ def test_from_afar_there_are_schemas_and_kinds_of_part() -> None:
         edge(Node("flow:*"), Node("s.*"), How.ROWS),
         edge(Node("s.*"), Node("flow:*")),
     ]
+    assert between_groups(DIAMOND.edges) == [edge(Node("s.*"), Node("s.*"))]
 
 
 def test_a_walk_unfolds_every_node_once() -> None:

@@ -67,8 +67,16 @@ def test_a_page_shows_schemas_where_there_are_too_many_tables() -> None:
     """Those with a table that is worked on are marked."""
     edges = [Edge(Node(f"a.t{i}"), Node(f"b.t{i}"), How.COPIED) for i in range(MOST_BOXES // 2)]
     assert ">a.t1<" in lineage_svg(edges, {"a.t1"})
-    edges.append(Edge(Node("b.t1"), Node("flow:out"), How.ROWS))
+    edges += [
+        Edge(Node("b.t1"), Node("flow:out"), How.ROWS),
+        Edge(Node("c.t1"), Node("c.t2"), How.ROWS),
+    ]
     picture = lineage_svg(edges, {"a.t1"})
     assert ">a.t1<" not in picture
     marks = re.findall(r'<g class="(\w+)">.*?>([^<>]+)</text>', picture)
-    assert sorted(marks) == [("reached", "b.*"), ("reached", "flow:*"), ("touched", "a.*")]
+    assert sorted(marks) == [
+        ("reached", "b.*"),
+        ("reached", "c.*"),
+        ("reached", "flow:*"),
+        ("touched", "a.*"),
+    ]

@@ -7,7 +7,6 @@ facts of the parts; it never looks into their files.
 
 from __future__ import annotations
 
-import itertools
 from collections import defaultdict, deque
 from collections.abc import Callable, Collection, Hashable, Iterable, Iterator, Mapping
 from enum import StrEnum
@@ -65,13 +64,16 @@ def in_order(edges: Iterable[Edge]) -> list[Edge]:
 
 def between_owners(edges: Iterable[Edge]) -> list[Edge]:
     """One edge for each pair of tables or parts, with the closest way of those between columns."""
+    closest = _closest((s.owner, t.owner, how) for s, t, how in edges if s.owner != t.owner)
+    return in_order(closest)
+
+
+def _closest(ways: Iterable[tuple[str, str, How]]) -> Iterator[Edge]:
     closest: dict[tuple[str, str], How] = {}
     rank = list(How).index
-    for edge in edges:
-        pair = (edge.source.owner, edge.target.owner)
-        if pair[0] != pair[1]:
-            closest[pair] = min(edge.how, closest.get(pair, edge.how), key=rank)
-    return in_order(Edge(Node(one), Node(other), how) for (one, other), how in closest.items())
+    for one, other, how in ways:
+        closest[one, other] = min(how, closest.get((one, other), how), key=rank)
+    return (Edge(Node(one), Node(other), how) for (one, other), how in closest.items())
 
 
 def group_of(owner: str) -> str:
@@ -83,9 +85,13 @@ def group_of(owner: str) -> str:
 
 
 def between_groups(edges: Iterable[Edge]) -> list[Edge]:
-    """The same for each pair of schemas and kinds of part: lineage as one sees it from afar."""
-    ends = ((Node(group_of(s.owner)), Node(group_of(t.owner)), how) for s, t, how in edges)
-    return between_owners(itertools.starmap(Edge, ends))
+    """The same for each pair of schemas and kinds of part: lineage as one sees it from afar.
+
+    A group that only has edges within it has one to itself, so that it is there.
+    """
+    grouped = list(_closest((group_of(s.owner), group_of(t.owner), how) for s, t, how in edges))
+    joined = {end for edge in grouped if edge.source != edge.target for end in edge[:2]}
+    return in_order(e for e in grouped if e.source != e.target or e.source not in joined)
 
 
 class Direction(StrEnum):

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import sqlite3
+from contextlib import closing
+
 import pytest
 
 from inchworm.targets.databases import Database, connect
 from tests.driver import Program
+from tests.once import SQLITE
 
 
 @pytest.fixture(params=["sqlite", "postgresql"])
@@ -48,6 +52,23 @@ def test_a_project_goes_into_it_and_changes_there(elsewhere: tuple[Program, str]
     assert (status["parts"], status["drifted"]) == (4, 0)
     failed = [p for p in program("doctor", "dev", "--json", code=1).json["probes"] if p["remedy"]]
     assert [probe["what"] for probe in failed] == ["git"]
+
+
+def test_a_schema_of_sqlite_is_there_before_the_file_beside_it(plain: Program) -> None:
+    """Whoever fills one from outside makes its file alone."""
+    plain.write("schemas/raw/schema.toml", 'managed = "outside"\n')
+    plain.write("schemas/raw/tables.sql", "CREATE TABLE raw.reading (id INTEGER);\n")
+    plain.write(
+        "models/report/last.sql", '/*---\nstore = "table"\n---*/\nSELECT id FROM raw.reading'
+    )
+    main = plain.folder / ".inchworm/dev.sqlite"
+    main.parent.mkdir(exist_ok=True)
+    with closing(sqlite3.connect(main.with_name("dev.raw.sqlite"))) as raw, raw:
+        raw.execute("CREATE TABLE reading (id INTEGER)")
+        raw.execute("INSERT INTO reading VALUES (7)")
+    assert not main.exists()
+    assert plain.promote(plain.pack(), "dev").json["state"] == "done"
+    assert plain.ask(SQLITE, "SELECT id FROM report.last") == [(7,)]
 
 
 def test_the_database_refuses_the_draft(elsewhere: tuple[Program, str]) -> None:

@@ -68,15 +68,14 @@ class SqliteSession(Noting):
             self._connection = _connected(":memory:")
             return
         try:
-            if read_only and not path.exists():
-                self._connection = _connected(":memory:")
-                return
             if read_only:
                 for file in (path, *files_of_schemas(path)):
                     _recover(file)
-            path.parent.mkdir(parents=True, exist_ok=True)
-            self._make(path)
-            self._connection = _connected(self._uri(path))
+            else:
+                path.parent.mkdir(parents=True, exist_ok=True)
+                self._make(path)
+            # whoever fills a schema need not have made the file of the address itself
+            self._connection = _connected(self._uri(path) if path.exists() else ":memory:")
             self._connection.execute("PRAGMA foreign_keys = ON")
             for file in files_of_schemas(path):
                 self._attach(file.name[len(path.stem) + 1 : -len(path.suffix) or None])

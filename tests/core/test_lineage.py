@@ -53,11 +53,13 @@ def test_between_tables_the_closest_way_counts() -> None:
 
 
 def test_from_afar_there_are_schemas_and_kinds_of_part() -> None:
-    """A table without a schema stands for itself."""
+    """A table without a schema stands for itself, as does a place outside."""
+    place = Node("place a:b")
     more = [edge(D, Node("flow:out")), edge(Node("flow:in"), A, How.ROWS), edge(Node("alone"), A)]
-    assert between_groups([*DIAMOND.edges, *more]) == [
+    assert between_groups([*DIAMOND.edges, *more, edge(place, A)]) == [
         edge(Node("alone"), Node("s.*")),
         edge(Node("flow:*"), Node("s.*"), How.ROWS),
+        edge(place, Node("s.*")),
         edge(Node("s.*"), Node("flow:*")),
     ]
     assert between_groups(DIAMOND.edges) == [edge(Node("s.*"), Node("s.*"))]

@@ -15,7 +15,7 @@ from typing import Generic, NamedTuple, TypeVar
 
 from msgspec import Struct
 
-from inchworm.core.identifiers import PartId, RelationName
+from inchworm.core.identifiers import Kind, RelationName
 
 
 class How(StrEnum):
@@ -77,9 +77,13 @@ def _closest(ways: Iterable[tuple[str, str, How]]) -> Iterator[Edge]:
 
 
 def group_of(owner: str) -> str:
-    """The schema that a table is in, ``hydro.*``, or the kind that a part is of, ``flow:*``."""
-    if Node(owner).is_part:
-        return f"{PartId.parse(owner).kind}:*"
+    """The schema that a table is in, ``hydro.*``, or the kind that a part is of, ``flow:*``.
+
+    A place outside stands for itself, whatever it is called.
+    """
+    kind = Kind.of(owner.partition(":")[0])
+    if kind is not None:
+        return f"{kind}:*"
     schema = RelationName(owner).schema
     return f"{schema}.*" if schema else owner
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from inchworm.core.lineage.classes import classed_columns
+from inchworm.core.lineage.classes import carried_classes, classed_columns
+from inchworm.core.lineage.graph import Node
 from inchworm.kinds.project_reader import read_project
 
 FILES = {
@@ -36,6 +37,22 @@ def test_a_column_has_the_class_of_what_it_is_made_from(
     assembly = read_project(name="p", version="1.0.0", dialect="duckdb", files=files).assembly
     named = columns or ["id", "phone", "pay"]
     assert classed_columns(query, named, assembly) == classed
+
+
+def test_a_class_ends_where_it_is_said_to_and_where_values_are_only_counted() -> None:
+    files = {
+        **FILES,
+        "models/m/ended.sql": "/*---\n[columns.code]\ndeclassified = 'a hash'\n---*/\n"
+        "SELECT md5(phone) AS code, phone FROM m.person",
+        "models/m/counted.sql": "SELECT count(phone) AS phones, max(phone) AS last FROM m.person",
+    }
+    encoded = {path: text.encode() for path, text in files.items()}
+    assembly = read_project(name="p", version="1.0.0", dialect="duckdb", files=encoded).assembly
+    reached = {node for class_, nodes in carried_classes(assembly) for node in nodes}
+    assert Node("m.ended", "phone") in reached
+    assert Node("m.ended", "code") not in reached
+    assert Node("m.counted", "last") in reached
+    assert Node("m.counted", "phones") not in reached
 
 
 def test_without_classes_no_query_is_read() -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from itertools import pairwise
+from itertools import pairwise, permutations
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -50,6 +50,8 @@ def test_between_tables_the_closest_way_counts() -> None:
         edge(Node("s.b"), Node("s.d")),
         edge(Node("s.c"), Node("s.d"), How.ROWS),
     ]
+    for hows in permutations((How.ROWS, How.COMPUTED, How.COPIED)):
+        assert between_owners(edge(A, B, how) for how in hows) == [edge(Node("s.a"), TABLE_B)]
 
 
 def test_from_afar_there_are_schemas_and_kinds_of_part() -> None:
@@ -63,6 +65,27 @@ def test_from_afar_there_are_schemas_and_kinds_of_part() -> None:
         edge(Node("s.*"), Node("flow:*")),
     ]
     assert between_groups(DIAMOND.edges) == [edge(Node("s.*"), Node("s.*"))]
+
+
+def test_the_closest_neighbours_come_first_then_by_name() -> None:
+    """And all that an edge touches is there, whatever is asked for first."""
+    graph = Graph.of(
+        [
+            edge(A, Node("s.b", "z")),
+            edge(A, Node("s.b", "y")),
+            edge(A, TABLE_B),
+            edge(A, C, How.ROWS),
+            edge(A, Node("s.a", "w"), How.COMPUTED),
+        ]
+    )
+    assert graph.of_owner("s.b") == {TABLE_B, Node("s.b", "y"), Node("s.b", "z")}
+    assert graph.neighbours(A, Direction.DOWN) == [
+        (TABLE_B, How.COPIED),
+        (Node("s.b", "y"), How.COPIED),
+        (Node("s.b", "z"), How.COPIED),
+        (Node("s.a", "w"), How.COMPUTED),
+        (C, How.ROWS),
+    ]
 
 
 def test_a_walk_unfolds_every_node_once() -> None:

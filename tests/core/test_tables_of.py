@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from inchworm.core.identifiers import Kind, PartId
-from inchworm.core.lineage.facts import Facts, Outline, TablesOf, outline_of
+from inchworm.core.lineage.facts import Facts, FactsOf, Outline, Read, TablesOf, outline_of
 from inchworm.core.parts import digest_of
 from inchworm.core.structure.tables import Column, Table
 
@@ -48,3 +49,44 @@ def test_one_by_one_as_all_at_once(changes: list[tuple[PartId, dict[str, str]]])
             tables = anew
         assert dict(tables) == dict(anew)
         assert tables.provider == anew.provider
+
+
+@pytest.mark.parametrize(
+    ("table", "wrong"),
+    [
+        (Table("m.a", (Column("x", "INTEGER"), Column("y", "INTEGER"))), []),
+        (Table("m.a", (Column("x", "INTEGER"),)), [{"y"}]),
+        (Table("m.a", (Column("x", "INTEGER"),), open=True), []),
+        (None, [None]),
+    ],
+)
+def test_a_read_is_wrong_as_far_as_it_is_of_what_is_not_there(
+    table: Table | None, wrong: list[set[str] | None]
+) -> None:
+    """Of a table that may have more columns than are known, no read is wrong."""
+    facts = Facts(part=PARTS[1], reads=(Read("m.a", frozenset("xy"), "models/m/b.sql", 2),))
+    tables = {} if table is None else {"m.a": table}
+    outline = outline_of(facts, file="", digest=digest_of(b""), saw={}, tables=tables, findings=())
+    assert [read.columns for read in outline.wrong] == wrong
+    assert all(read.line == 2 for read in outline.wrong)
+
+
+def test_facts_are_those_of_readable_parts() -> None:
+    outlines = {
+        part: outline_of(
+            Facts(part=part),
+            file="",
+            digest=digest_of(b""),
+            saw={},
+            tables={},
+            findings=(),
+            readable=part != PARTS[0],
+        )
+        for part in PARTS[:3]
+    }
+    facts = FactsOf(outlines, lambda part: Facts(part=part))
+    assert dict(facts) == {part: Facts(part=part) for part in PARTS[1:3]}
+    assert [part in facts for part in PARTS] == [False, True, True, False]
+    assert len(facts) == 2
+    with pytest.raises(KeyError, match=r"m\.a"):
+        facts[PARTS[0]]

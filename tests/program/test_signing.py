@@ -102,7 +102,7 @@ def test_a_ledger_that_was_written_anew_is_not_the_one_that_was_signed(
     assert "2 signatures of its end" in gate("ledger", "verify").text
 
     _write_anew(gate.folder / ".inchworm/ledger.sqlite")
-    for database in gate.folder.glob(".inchworm/dev.sqlite*"):
+    for database in gate.folder.glob(".inchworm/dev.*"):
         database.unlink()
     told = gate("ledger", "verify", code=1).text
     assert "was another one then: the ledger was written anew" in told

@@ -235,7 +235,11 @@ def test_what_is_left_as_somebody_changed_it_is_not_said_to_be_as_it_was_put(
 ) -> None:
     """A promotion that has nothing to do with it goes on, and says so at its end."""
     program, url = live
+    again = ("promote", program.pack(), "--to", "dev", "--yes")
+    assert "and nothing differs." in program(*again).text
     program.ask(url, "ALTER TABLE ops.measurement ADD COLUMN by_hand INTEGER", "SELECT 1")
+    but = "and nothing differs but for 1 part that was changed by hand: inchworm drift dev"
+    assert but in program(*again).text
     program.write("models/report/extra.sql", "SELECT 1 AS x")
     answer = program.promote(program.pack(), "dev").json
     said = [step["message"] for step in answer["steps"] if step["action"] == "verify"]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from typing import Any
 
 import click
@@ -37,13 +37,14 @@ from inchworm.cli.terminal import (
     word,
 )
 from inchworm.cli.visible import visible
+from inchworm.core.checks.environment_rules import changed_by_hand
 from inchworm.core.checks.findings import has_errors
 from inchworm.core.counting import counted
 from inchworm.core.entry.approvals import Verdict
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import EnvironmentMoved, UsageError, Waiting
 from inchworm.core.execution import StepReport, StepState
-from inchworm.core.identifiers import promotion_key
+from inchworm.core.identifiers import PartId, promotion_key
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.promotion.holds import Hold
 from inchworm.core.promotion.promotion import Direction, Draft, Promotion, Step
@@ -108,8 +109,12 @@ def promote_drafted(
         if asking.as_json:
             print_json(draft_document(draft, "nothing to do"))
         else:
-            text = f"{draft.bundle} is in {_named(environment)}, and nothing differs."
-            say(screen, "nothing to do", text)
+            text = f"{draft.bundle} is in {_named(environment)}, and nothing differs"
+            say(
+                screen,
+                "nothing to do",
+                text + _but_for(changed_by_hand(draft.findings), environment),
+            )
         return 0
     promotion = record_draft(place, drafted)
     if only_draft:
@@ -122,6 +127,15 @@ def promote_drafted(
         say(screen, "drafted", f"as {promotion.id}; nothing changed. {go_on}")
         return 0
     return carry_out(place, drafted.prepared, promotion, asking)
+
+
+def _but_for(parts: Collection[PartId], environment: Environment) -> str:
+    """The end of a sentence that says that nothing differs: the parts that do, and stay so."""
+    if not parts:
+        return "."
+    was = "that was" if len(parts) == 1 else "that were"
+    changed = f"{counted(len(parts), 'part')} {was} changed by hand"
+    return f" but for {changed}: inchworm drift {environment.name}"
 
 
 def carry_out(place: Workplace, prepared: Prepared, promotion: Promotion, asking: Asking) -> int:

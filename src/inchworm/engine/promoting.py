@@ -19,7 +19,7 @@ from pathlib import Path
 
 from msgspec import Struct, field
 
-from inchworm.core.checks.rules import DRIFTED
+from inchworm.core.checks.environment_rules import changed_by_hand
 from inchworm.core.entry.judging import Admission
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import EnvironmentMoved, InchwormError, UsageError
@@ -263,11 +263,7 @@ class _Promoting:
             exception=work.admission.exception if work.admission else "",
             holds=work.promotion.draft.holds,
             is_choice=work.promotion.draft.is_choice,
-            changed_by_hand=frozenset(
-                PartId.parse(finding.part)
-                for finding in work.promotion.draft.findings
-                if finding.rule == DRIFTED.id and finding.part
-            ),
+            changed_by_hand=changed_by_hand(work.promotion.draft.findings),
             run_subject=partial(work.run_subject, place) if work.run_subject else None,
             undoes=rollback.undoes if (rollback := work.promotion.draft.rollback) else (),
             building=frozenset(part.relation for part in self.plan.building),

@@ -7,7 +7,7 @@ read, whichever ledger they keep.
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 
 from msgspec import Struct
 
@@ -292,6 +292,15 @@ def drifted(
                 severity=Severity.NOTE if is_free else None,
                 remedy="It stays as it is." if name not in touched else None,
             )
+
+
+def changed_by_hand(findings: Iterable[Finding]) -> frozenset[PartId]:
+    """The parts that somebody had changed when a draft was made, by its findings."""
+    return frozenset(
+        PartId.parse(finding.part)
+        for finding in findings
+        if finding.rule == rules.DRIFTED.id and finding.part
+    )
 
 
 def _item_changed(part: LivePart, environment: Environment, *, overwrite: bool) -> Finding:

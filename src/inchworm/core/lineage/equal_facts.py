@@ -30,11 +30,11 @@ def equal_facts(before: str, after: str, *, lines_count: bool) -> bool:
 def _compared(text: str, lines_count: bool) -> tuple[object, ...]:
     """What a text tells, without the digest of the files and the order of the edges."""
     outline, facts = read_outline(text), read_facts(text)
-    told = {name: getattr(outline, name) for name in outline.__struct_fields__}
-    told |= {"digest": _OF_ANY_FILES, "facts reads": facts.reads}
+    fields = {name: getattr(outline, name) for name in outline.__struct_fields__}
+    fields |= {"digest": _OF_ANY_FILES, "reads with columns": facts.reads}
     if not lines_count:
-        told = {name: _without_lines(value) for name, value in told.items()}
-    return told, facts.provides, frozenset(facts.edges)
+        fields = {name: _without_lines(value) for name, value in fields.items()}
+    return fields, facts.provides, frozenset(facts.edges)
 
 
 def _without_lines(value: Any) -> Any:

@@ -133,6 +133,7 @@ def test_a_picture_of_more_than_can_be_read_shows_schemas(
     river: Program, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """And kinds of part, unless each of them is asked for."""
+    assert f"of more than {pictures.MOST_BOXES}, their schemas" in river("trace", "--help").text
     monkeypatch.setattr(pictures, "MOST_BOXES", 5)
     said = river("trace", "--all", "--picture", "afar.svg")
     assert "between schemas and kinds of part, as there are 22 tables and parts" in said.text

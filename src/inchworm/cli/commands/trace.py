@@ -84,7 +84,7 @@ def command(
     if format_ == "openlineage" and not everything:
         raise click.UsageError("OpenLineage tells the whole project: --all --format openlineage.")
     if (columns or tables) and picture is None:
-        raise click.UsageError("What is drawn: --columns and --tables go with --picture.")
+        raise click.UsageError("--columns and --tables tell what is drawn: they go with --picture.")
     if picture is not None and picture.suffix.lower() not in _PICTURES:
         raise click.UsageError(f"A picture is an .svg or a .png, not {picture.name}.")
     question = Question(

@@ -82,7 +82,7 @@ def group_of(owner: str) -> str:
     A place outside stands for itself, whatever it is called.
     """
     kind = Kind.of(owner.partition(":")[0])
-    if kind is not None:
+    if kind is not None and Node(owner).is_part:
         return f"{kind}:*"
     schema = RelationName(owner).schema
     return f"{schema}.*" if schema else owner

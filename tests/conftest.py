@@ -46,7 +46,7 @@ def nobody(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
     with pytest.MonkeyPatch.context() as patch:
         for name in own:
             patch.delenv(name)
-        patch.setenv("XDG_CONFIG_HOME", str(tmp_path_factory.mktemp("config")))
+        patch.setenv("XDG_CONFIG_HOME", str(_of_all(tmp_path_factory) / "config"))
         patch.setenv("GIT_CONFIG_GLOBAL", os.devnull)
         yield
 
@@ -101,6 +101,10 @@ def anywhere(request: pytest.FixtureRequest, starter: Program) -> tuple[Program,
 @pytest.fixture(scope="session")
 def _shared(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A folder that all workers of this run have in common."""
+    return _of_all(tmp_path_factory)
+
+
+def _of_all(tmp_path_factory: pytest.TempPathFactory) -> Path:
     own = tmp_path_factory.getbasetemp()
     shared = own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
     return shared / "shared"

@@ -23,10 +23,21 @@ import duckdb
 
 from inchworm.cli.main import main
 from inchworm.core.errors import TargetError
+from inchworm.core.seal import Sealer
+from inchworm.core.trust import ANYWHERE, Trust
 from inchworm.targets.databases import connect
 from tests.forked import Started
 
 COMMAND = [sys.executable, "-m", "inchworm"]
+
+SEALER = Sealer(b"of the tests")
+
+
+def trusted(folder: Path) -> Trust:
+    """What a user allows who trusts the project in a folder wholly."""
+    anywhere = {ANYWHERE: frozenset({ANYWHERE})}
+    return Trust(folder=str(folder), is_given=True, destinations=anywhere)
+
 
 PLAIN = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
 """For requests over http: reading the certificates for https takes longer than they do."""
@@ -82,7 +93,8 @@ class Program:
     @property
     def environ(self) -> dict[str, str]:
         """The environment variables of a run."""
-        return {**os.environ, "INCHWORM_USER": "lena", "NO_COLOR": "1"}
+        trusted = {"INCHWORM_TRUST": str(self.folder.resolve()), "INCHWORM_TRUST_ADDRESSES": "*"}
+        return {**os.environ, **trusted, "INCHWORM_USER": "lena", "NO_COLOR": "1"}
 
     def start(self, *arguments: str, environ: Mapping[str, str] | None = None) -> Started:
         """Start a command and leave it running."""

@@ -114,7 +114,7 @@ def reviewed_crowd(
         settings = (program.folder / "inchworm.toml").read_text()
         program.write("inchworm.toml", f'{settings}bundles = "file://{folder}/bundles"\n')
         file = program.folder / "environments/dev.toml"
-        file.write_text(f"{file.read_text()}\n[entry]\napprovals = 1\nby_author = true\n")
+        file.write_text(f"{file.read_text()}\n[entry]\napprovals = 1\nauthors_may_approve = true\n")
     people = [Person(program, number, seed) for number, program in enumerate(programs)]
     first = str(people[0].draft().json["id"])
     for deed in (["approve", first], ["promote", first, "--yes"]):

@@ -32,6 +32,7 @@ from inchworm.core.sql.declared import FILE as SOURCES
 from inchworm.core.sql.renamed_tables import with_tables
 from inchworm.core.sql.render import to_text
 from inchworm.core.sql.type_names import normal_type
+from inchworm.core.trust import NOTEBOOKS
 from inchworm.engine.connections import open_database
 from inchworm.engine.notebook_queries import query_with_values
 from inchworm.engine.notebook_rows import columns_in_table, promised_columns
@@ -43,6 +44,7 @@ from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.databases.quoting import quoted, quoted_one
 from inchworm.targets.machine import Machine
 from inchworm.targets.secrets import Secrets
+from inchworm.targets.user_folder import UserFolder
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -94,7 +96,7 @@ class Surroundings:
         value = self._values[name]
         if value.type is Type.SECRET:
             with closing(Secrets(self._machine, self._environment.secret_store)) as secrets:
-                return secrets.resolve(value.text).reveal()
+                return secrets.resolve(value.text, NOTEBOOKS).reveal()
         return value.plain
 
     def store(
@@ -118,6 +120,7 @@ class Surroundings:
             UsageError: when rows are missing columns, or may not be stored there.
             TargetError: when the database refuses them.
         """
+        self._check_current()
         self._check_storable(table.lower())
         names = promised_columns(table, frame.columns, columns)
         physical = self._real(table)
@@ -160,6 +163,28 @@ class Surroundings:
     def measure(self, name: str, value: float) -> None:
         """A number about this run, such as the error of a forecast."""
         self.measures[name] = float(value)
+
+    def _check_current(self) -> None:
+        """Whether the environment is still what it was when this kernel asked first.
+
+        A notebook stays open for days; meanwhile an environment can become protected, move to
+        another database, or get other values.
+
+        Raises:
+            UsageError: when it is not.
+        """
+        now = Surroundings(self._folder, self._name)
+        known, current = self._environment, now._environment
+        if current.protected:
+            self.__dict__.pop("_environment")  # the message names it as it is now
+            return
+        values = {name: value.text for name, value in self._values.items()}
+        if known != current or values != {n: value.text for n, value in now._values.items()}:
+            raise UsageError(
+                f"{current.name} changed since this notebook began: its file, or its values.",
+                where=current.file,
+                next="Restart the kernel, so that the notebook works with what counts now.",
+            )
 
     def _check_storable(self, table: str) -> None:
         """Whether a notebook may store a table at all at a desk."""
@@ -221,12 +246,22 @@ class Surroundings:
 
     @cached_property
     def _project(self) -> Project:
-        return find_project(self._folder or Path.cwd())
+        return find_project(self._folder or Path.cwd(), self._user_folder.sealer())
+
+    @property
+    def _user_folder(self) -> UserFolder:
+        return UserFolder.of(os.environ)
 
     @cached_property
     def _machine(self) -> Machine:
         """A notebook is a process of its own, so its variables and login are looked at here."""
-        return Machine(root=self._project.root, environ=os.environ, login=getpass.getuser())
+        return Machine(
+            root=self._project.root,
+            environ=os.environ,
+            login=getpass.getuser(),
+            trust=self._user_folder.trust_in(self._project.root),
+            sealer=self._user_folder.sealer(),
+        )
 
     @cached_property
     def _environment(self) -> Environment:
@@ -259,7 +294,7 @@ class Surroundings:
     @property
     def _whole_project(self) -> Assembly:
         """All parts, as they are now: a notebook may have been saved since the last call."""
-        return find_project(self._project.root).read()[0].assembly
+        return find_project(self._project.root, self._machine.sealer).read()[0].assembly
 
     @cached_property
     def _values(self) -> Mapping[str, Value]:

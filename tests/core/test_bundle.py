@@ -151,10 +151,10 @@ def test_digests_are_equal_just_for_equal_content(
 def test_a_version_is_never_packed_twice_with_other_content(tmp_path: Path) -> None:
     """The second one is refused, and the first one stays."""
     store = store_of(tmp_path)
-    file = store.put(bundle())
+    file, _ = store.put(bundle())
     path = tmp_path / file
     before = path.read_bytes()
-    assert store.put(bundle()) == file
+    assert store.put(bundle())[0] == file
     with pytest.raises(BundleError, match="other content"):
         store.put(bundle(FILES | {"models/a/x.sql": b"SELECT 2 AS one"}))
     assert path.read_bytes() == before
@@ -237,7 +237,7 @@ def deep(contents: Contents) -> None:
 )
 def test_a_damaged_bundle_is_refused(tmp_path: Path, damage: Callable[[Contents], None]) -> None:
     """Whatever was done to it; the message names the file."""
-    path = tmp_path / store_of(tmp_path).put(bundle())
+    path = tmp_path / store_of(tmp_path).put(bundle())[0]
     with zipfile.ZipFile(path) as archive:
         contents = {name: archive.read(name) for name in archive.namelist()}
     damage(contents)
@@ -252,7 +252,7 @@ def test_a_damaged_bundle_is_refused(tmp_path: Path, damage: Callable[[Contents]
 @pytest.mark.parametrize("cut", [0, 10, 200])
 def test_a_cut_off_file_is_refused(tmp_path: Path, cut: int) -> None:
     """As after a download that broke off."""
-    path = tmp_path / store_of(tmp_path).put(bundle())
+    path = tmp_path / store_of(tmp_path).put(bundle())[0]
     path.write_bytes(path.read_bytes()[:cut])
     with pytest.raises(BundleError, match="not a bundle"):
         store_of(tmp_path).get("p-1.0.0").verify()

@@ -200,7 +200,9 @@ def test_somebody_is_named_or_in_a_group(listed: list[str], may: bool) -> None:
 
 def test_groups_and_authors_may_be_allowed() -> None:
     """As the environment says."""
-    by_group = EntryConditions(approvals=1, by=("group:release",), by_author=True, signed=True)
+    by_group = EntryConditions(
+        approvals=1, by=("group:release",), authors_may_approve=True, signed=True
+    )
     assert judged(by_group, approvals=[checked(is_signed=True)], authors=("Mira Fen",)) == [
         (True, "mira (signed)")
     ]
@@ -213,11 +215,11 @@ def test_the_condition_says_whose_approval_is_wanted() -> None:
         (one,) = judge(EntryConditions(**wanted), evidence, PEOPLE)
         return one.condition
 
-    assert said(approvals=1, by_author=True) == "1 approval"
+    assert said(approvals=1, authors_may_approve=True) == "1 approval"
     assert said(approvals=2) == "2 approvals, not by an author of the changes"
-    assert said(approvals=2, by=("group:release", "sven"), signed=True, by_author=True) == (
-        "2 approvals by group:release, sven, signed"
-    )
+    assert said(
+        approvals=2, by=("group:release", "sven"), signed=True, authors_may_approve=True
+    ) == ("2 approvals by group:release, sven, signed")
 
 
 def test_a_signed_statement_is_the_approval_and_nothing_else() -> None:

@@ -8,6 +8,7 @@ import json
 from msgspec.structs import fields, replace
 
 from inchworm.core.checks.findings import Finding, Severity
+from inchworm.core.entry.rules import Rules
 from inchworm.core.identifiers import PartId
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import CompletedPromotion, Mixture, RanMigration
@@ -89,6 +90,10 @@ FULL = replace(
     is_choice=True,
     holds=(Hold(part=MODEL, because="b", until=dt.date(2026, 12, 1), by="lena", at="t"),),
     corner="lena",
+    bundle_seal="sha256:seal",
+    bases={MODEL: "c0ffee"},
+    is_hold=True,
+    rules=Rules(digest="sha256:rules", commit="c0ffee", branch="main", demands={"approvals": 1}),
     rollback=Rollback(to="a:P1", undoes=("a:P2",), because="b", rows_of_then=True, build=True),
     undone={SCHEMA: (UndoneMigration(ran=BEHIND, undo="DROP", file="f", late=True),)},
 )
@@ -108,6 +113,7 @@ def test_everything_in_a_draft_comes_back() -> None:
 def test_what_is_not_there_is_not_written() -> None:
     """Drafts of former versions had no such keys, and are read all the same."""
     added = {"rollback", "is_tried", "sources", "is_choice", "holds", "corner", "undone"}
+    added |= {"bundle_seal", "bases", "is_hold", "rules"}
     assert added & PLAIN.to_json().keys() == set()
     assert added - FULL.to_json().keys() == set()
     assert {f.name for f in fields(Draft)} - PLAIN.to_json().keys() == added
@@ -126,6 +132,10 @@ def test_what_is_reviewed_is_what_is_carried_out() -> None:
         replace(FULL, sources={}),
         replace(FULL, holds=()),
         replace(FULL, holds=(replace(FULL.holds[0], because="x"),)),
+        replace(FULL, bundle_seal="x"),
+        replace(FULL, bases={}),
+        replace(FULL, is_hold=False),
+        replace(FULL, rules=replace(FULL.rules, digest="x")),
     ]
     assert len({draft.digest for draft in (FULL, *other)}) == 1 + len(other)
     same = [replace(FULL, findings=()), replace(FULL, today="x"), replace(FULL, by_hand=())]

@@ -209,7 +209,7 @@ def test_a_hold_needs_what_a_promotion_needs(plain: Program) -> None:
     """Approvals of the environment."""
     promote(plain, plain.pack())
     file: Path = plain.folder / "environments/dev.toml"
-    file.write_text(file.read_text() + "\n[entry]\napprovals = 1\nby_author = true\n")
+    file.write_text(file.read_text() + "\n[entry]\napprovals = 1\nauthors_may_approve = true\n")
     held = plain("hold", "report.daily_total", "--in", "dev", "--because", "x", "--yes", code=3)
     assert "1 approval" in held.text
     plain("approve", "P2")

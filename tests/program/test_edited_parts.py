@@ -176,7 +176,7 @@ def test_what_was_altered_is_not_believed(checked: Program) -> None:
 
 def test_facts_of_other_files_are_not_believed(checked: Program) -> None:
     """Here those of a file as it was one edit before."""
-    rows = "SELECT part, sum, facts FROM facts WHERE part = 'model:hydro.daily_peak'"
+    rows = "SELECT part, seal, facts FROM facts WHERE part = 'model:hydro.daily_peak'"
     with sqlite3.connect(checked.folder / FACTS) as connection:
         facts = connection.execute(rows).fetchone()
     make(checked, OTHER_FACTS["no column"])

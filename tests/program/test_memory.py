@@ -94,7 +94,7 @@ def test_facts_that_were_altered_are_not_believed(river: Program) -> None:
     with sqlite3.connect(river.folder / FACTS) as connection:
         connection.execute("UPDATE facts SET facts = replace(facts, 'hydro', 'hydra')")
         connection.execute("UPDATE outlines SET outline = replace(outline, 'hydro', 'hydra')")
-        connection.execute("UPDATE checked SET said = replace(said, 'riverwatch', 'other')")
+        connection.execute("UPDATE checked SET result = replace(result, 'riverwatch', 'other')")
     assert answers(river) == first
 
 

@@ -100,7 +100,7 @@ def test_libraries_are_tested_before_anything_is_packed(river: Program) -> None:
     before = river("check", "--json").json
     river.pack()
     passed = river.folder / ".inchworm/library_tests_passed"
-    first = passed.read_text()
+    first = passed.read_bytes()
     stamp = passed.stat().st_mtime_ns
     river.pack()
     assert passed.stat().st_mtime_ns == stamp
@@ -113,6 +113,6 @@ def test_libraries_are_tested_before_anything_is_packed(river: Program) -> None:
     refused = river("pack", code=2).text
     assert "library/tests/ fails" in refused
     assert "assert" in refused
-    assert passed.read_text() == first
+    assert passed.read_bytes() == first
     river.write("library/tests/test_error.py", "X = 1\n")
     assert "has no tests" in river("pack", code=2).text

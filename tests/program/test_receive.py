@@ -24,7 +24,7 @@ from inchworm.host.host import Host, Watched
 from inchworm.host.incoming import Inbox
 from inchworm.host.tokens import Tokens
 from inchworm.targets.machine import Machine
-from tests.driver import Program
+from tests.driver import SEALER, Program, trusted
 from tests.once import SQLITE
 
 TOKEN = "open sesame"
@@ -72,8 +72,9 @@ class Asked:
     """The application of a host of development, asked in this process."""
 
     def __init__(self, program: Program) -> None:
-        tree = SourceTree.around(program.folder)
-        machine = Machine(root=program.folder, environ=os.environ, login="lena")
+        tree = SourceTree.around(program.folder, SEALER)
+        trust = trusted(program.folder)
+        machine = Machine(root=program.folder, environ=os.environ, login="lena", trust=trust)
 
         def workplace() -> Workplace:
             return Workplace.around(tree, machine, lambda: dt.datetime.now(dt.UTC))

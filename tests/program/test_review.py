@@ -104,6 +104,7 @@ def test_the_page_stands_by_itself(drafted: Program, tmp_path: Path) -> None:
         "Side by side with what is live",
         "Lineage",
         "Values",
+        "Findings",
         "What happened to this bundle elsewhere",
         "The statements that run",
     ]
@@ -122,7 +123,10 @@ def test_the_page_stands_by_itself(drafted: Program, tmp_path: Path) -> None:
 def test_it_is_read_by_other_programs_too(drafted: Program) -> None:
     """As a comment, as a script, and as JSON."""
     comment = drafted("review", "P6", "--markdown").out
-    assert "| **missing** | 1 approval by Mira <Fen>, not by an author of the changes |" in comment
+    assert (
+        "| **missing** | 1 approval by Mira &lt;Fen&gt;, not by an author of the changes |"
+        in comment
+    )
     assert "````diff" in comment
     script = drafted("review", "P6", "--sql").out
     assert "-- 3. run schema:ops 0004_note\nALTER TABLE ops.threshold ADD COLUMN note" in script

@@ -40,9 +40,10 @@ from inchworm.host.host import Host, NotBegun, Watched
 from inchworm.host.metrics import metrics
 from inchworm.host.page import page
 from inchworm.host.scheduling import Job, jobs_due
+from inchworm.host.seen import Open
 from inchworm.host.tokens import Tokens
 from inchworm.targets.machine import Machine
-from tests.driver import COMMAND, PLAIN, Program
+from tests.driver import COMMAND, PLAIN, SEALER, Program, trusted
 from tests.once import SQLITE, Once
 
 NOW = dt.datetime(2026, 5, 1, 12, 0, 30, tzinfo=dt.UTC)
@@ -131,7 +132,7 @@ def test_a_pipeline_starts_when_files_have_arrived() -> None:
 class Asked:
     """The application of a host that watches, and starts nothing, asked in this process."""
 
-    def __init__(self) -> None:
+    def __init__(self, opened: Open = Open.EVERYTHING) -> None:
         def refuse(arguments: object) -> subprocess.Popen[str]:
             raise AssertionError("nothing is started here")
 
@@ -147,7 +148,9 @@ class Asked:
         )
         host._called["dev"] = deque()
         self._app = create_app(
-            host, lambda asked: [], lambda: NOW, Tokens.of({"dev": TOKEN, "test": OTHER_TOKEN})
+            *(host, lambda asked: [], lambda: NOW, Tokens.of({"dev": TOKEN, "test": OTHER_TOKEN})),
+            opened=opened,
+            patience=0.2,
         )
 
     def __call__(self, method: str, path: str, **options: Any) -> httpx.Response:
@@ -242,8 +245,9 @@ class Hosting:
     """
 
     def __init__(self, program: Program, script: Mapping[str, Sequence[str]]) -> None:
-        tree = SourceTree.around(program.folder)
-        machine = Machine(root=program.folder, environ={}, login="lena")
+        tree = SourceTree.around(program.folder, SEALER)
+        trust = trusted(program.folder)
+        machine = Machine(root=program.folder, environ={}, login="lena", trust=trust)
         self.started: queue.Queue[str] = queue.Queue()
         self.said: list[str] = []
         scripts = {name: iter(each) for name, each in script.items()}
@@ -338,7 +342,8 @@ def test_a_ledger_that_cannot_be_read_tells_of_no_run(live: Program) -> None:
 def test_schedules_go_by_a_clock_that_is_moved(plain: Program) -> None:
     """That of a simulated workspace; so somebody can see at noon what the night would bring."""
     promote_schedule(plain, "nightly", "0 2 * * *")
-    run = f"cd {plain.folder} && exec {shlex.join([*COMMAND, 'run', 'all', '--in', 'dev'])}"
+    trust = f"INCHWORM_TRUST={plain.folder}"
+    run = f"cd {plain.folder} && {trust} exec {shlex.join([*COMMAND, 'run', 'all'])} --in dev"
     scripts = {"look": ["exit 0"] * 99, "pipeline:all": [f"{run} --started all.nightly"] * 2}
     with Hosting(plain, scripts) as hosting:
 
@@ -377,7 +382,8 @@ def test_a_run_that_failed_has_begun(plain: Program) -> None:
     plain.promote(plain.pack(), "dev")
     largest = 2**63 - 1
     plain.ask(SQLITE, f"INSERT INTO ops.note VALUES ({largest}), ({largest})", "SELECT 1")
-    run = f"cd {plain.folder} && exec {shlex.join([*COMMAND, 'run', 'mart.note', '--in', 'dev'])}"
+    trust = f"INCHWORM_TRUST={plain.folder}"
+    run = f"cd {plain.folder} && {trust} exec {shlex.join([*COMMAND, 'run', 'mart.note'])} --in dev"
     with Hosting(plain, {"mart.note": [run]}) as hosting:
         hosting.host.call("dev", "mart.note")
         hosting.until("dev: mart.note ended with 1")
@@ -435,8 +441,9 @@ class Served:
     def __init__(self, program: Program, *more: str, port: int = 0) -> None:
         port = port or free_port()
         self.url = f"http://127.0.0.1:{port}"
+        asked = ("--port", str(port), "--token", "env:HOST_TOKEN", "--open", "everything")
         self.process = subprocess.Popen(
-            [*COMMAND, "serve", "dev", "--port", str(port), "--token", "env:HOST_TOKEN", *more],
+            [*COMMAND, "serve", "dev", *asked, *more],
             cwd=program.folder,
             env={**program.environ, "HOST_TOKEN": TOKEN},
             stdout=subprocess.PIPE,

@@ -149,8 +149,11 @@ def test_what_a_run_puts_in_place_of_its_surroundings_stays() -> None:
 
 
 @pytest.mark.long
-def test_a_notebook_runs_unedited_at_a_desk(released: Program) -> None:
+def test_a_notebook_runs_unedited_at_a_desk(
+    released: Program, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """It reads its environment's tables and values, and stores and measures something."""
+    monkeypatch.setenv("INCHWORM_TRUST", str(released.folder))
     notebook = nbformat.read(released.folder / "notebooks/level_forecast.ipynb", 4)
     notebook.cells.append(nbformat.v4.new_code_cell("print(env.measures['rmse_cm'] > 0)"))
     path = {"path": str(released.folder)}

@@ -18,6 +18,8 @@ from inchworm.kinds.project_reader import Reading, read_project
 from inchworm.store.analyses import FOLDER, MOST, Analyses
 from inchworm.store.bundle_facts import BundleFacts
 from inchworm.store.facts import FactsStore
+from inchworm.store.remembered_values import Remembering
+from tests.driver import SEALER
 
 RAW = {
     "schemas/raw/schema.toml": 'managed = "outside"',
@@ -47,6 +49,10 @@ ONE = Digest("sha256:" + "1" * 64)
 STAMP = "of today"
 
 
+def placed(root: Path) -> Remembering:
+    return Remembering(root, SEALER)
+
+
 def files_of(models: dict[str, str]) -> dict[str, bytes]:
     sources = RAW | {f"models/{n.replace('.', '/')}.sql": sql for n, sql in models.items()}
     return {path: text.encode() for path, text in sources.items()}
@@ -59,8 +65,8 @@ def read(files: dict[str, bytes], known: FactsCache | None = None) -> Reading:
 def drafted(root: Path, files: dict[str, bytes]) -> Reading:
     """The files as those of a bundle, read beside the source tree in a folder."""
     digest = digest_of(repr(sorted(files.items())).encode())
-    tree = FactsStore(root / "facts.sqlite", STAMP)
-    facts = BundleFacts(root, STAMP, tree, digest)
+    tree = FactsStore(placed(root), "facts.sqlite", STAMP)
+    facts = BundleFacts(placed(root), STAMP, tree, digest)
     reading = read(files, facts)
     told(reading)
     facts.keep()
@@ -86,7 +92,7 @@ def told(reading: Reading) -> object:
 
 def check(root: Path, files: dict[str, bytes]) -> None:
     """Read the files as the source tree."""
-    tree = FactsStore(root / "facts.sqlite", STAMP)
+    tree = FactsStore(placed(root), "facts.sqlite", STAMP)
     read(files, tree)
     tree.save({})
     tree.close()
@@ -149,7 +155,8 @@ def test_facts_that_were_lost_are_worked_out_again(gone: str, tmp_path: Path) ->
 
 @pytest.fixture
 def analysis() -> Analysis:
-    known = BundleFacts(Path("nowhere"), STAMP, FactsStore(Path("nowhere"), STAMP), ONE)
+    nowhere = placed(Path("nowhere"))
+    known = BundleFacts(nowhere, STAMP, FactsStore(nowhere, "facts.sqlite", STAMP), ONE)
     read(files_of({"m.a": "SELECT id FROM raw.t"}), known)
     assert known.analysis is not None
     return known.analysis
@@ -158,16 +165,16 @@ def analysis() -> Analysis:
 def test_an_analysis_comes_back_for_its_bundle_and_program(
     analysis: Analysis, tmp_path: Path
 ) -> None:
-    Analyses(tmp_path, STAMP).put(ONE, analysis)
-    assert Analyses(tmp_path, STAMP).get(ONE) == analysis
-    assert Analyses(tmp_path, "another").get(ONE) is None
+    Analyses(placed(tmp_path), STAMP).put(ONE, analysis)
+    assert Analyses(placed(tmp_path), STAMP).get(ONE) == analysis
+    assert Analyses(placed(tmp_path), "another").get(ONE) is None
     near = Digest(ONE[:-1] + "2")  # its file would have the same name
-    assert Analyses(tmp_path, STAMP).get(near) is None
+    assert Analyses(placed(tmp_path), STAMP).get(near) is None
 
 
 def test_the_latest_are_kept(analysis: Analysis, tmp_path: Path) -> None:
     digests = [digest_of(bytes([number])) for number in range(MOST + 3)]
-    store = Analyses(tmp_path, STAMP)
+    store = Analyses(placed(tmp_path), STAMP)
     for digest in digests:
         store.put(digest, analysis)
     assert len([*(tmp_path / FOLDER).iterdir()]) == MOST
@@ -176,7 +183,7 @@ def test_the_latest_are_kept(analysis: Analysis, tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("keep", [0, 1, 80, 500])
 def test_an_analysis_that_is_cut_off_is_none(keep: int, analysis: Analysis, tmp_path: Path) -> None:
-    store = Analyses(tmp_path, STAMP)
+    store = Analyses(placed(tmp_path), STAMP)
     store.put(ONE, analysis)
     (file,) = (tmp_path / FOLDER).iterdir()
     file.write_bytes(file.read_bytes()[:keep])
@@ -186,6 +193,6 @@ def test_an_analysis_that_is_cut_off_is_none(keep: int, analysis: Analysis, tmp_
 def test_that_an_analysis_cannot_be_kept_is_no_fault(analysis: Analysis, tmp_path: Path) -> None:
     (tmp_path / FOLDER).parent.mkdir()
     (tmp_path / FOLDER).write_text("in the way")
-    store = Analyses(tmp_path, STAMP)
+    store = Analyses(placed(tmp_path), STAMP)
     store.put(ONE, analysis)
     assert store.get(ONE) is None

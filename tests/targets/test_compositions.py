@@ -25,8 +25,9 @@ from inchworm.core.structure.definitions import Definition, Difference, Thing
 from inchworm.core.structure.shapes import ColumnShape, TableShape
 from inchworm.core.structure.tables import Column, Table
 from inchworm.store.compositions import FOLDER, Compositions, Remembered, _of
-from inchworm.store.remembered_values import header_of
+from inchworm.store.remembered_values import Remembering
 from inchworm.targets.databases.file_states import SETTLES_AFTER, settled_state
+from tests.driver import SEALER
 
 OTHER = msgspec.msgpack.encode({"a": 1})
 PART = PartId(Kind.MODEL, "mart.daily")
@@ -84,7 +85,7 @@ EVERYTHING = Composition(
 
 @pytest.fixture
 def store(tmp_path: Path) -> Compositions:
-    return Compositions(tmp_path)
+    return Compositions(Remembering(tmp_path, SEALER))
 
 
 def test_all_values_come_back(store: Compositions) -> None:
@@ -105,7 +106,7 @@ def test_all_values_come_back(store: Compositions) -> None:
 def test_nothing_else_is_taken(content: bytes, store: Compositions, tmp_path: Path) -> None:
     store.put("dev", "now", Remembered(EVERYTHING, is_for_draft=True))
     (file,) = (tmp_path / FOLDER).iterdir()
-    file.write_bytes(header_of(_of("now"), content) + b"\n" + content)
+    file.write_bytes(SEALER.seal(_of("now"), content).encode() + b"\n" + content)
     assert store.get("dev", "now") is None
 
 

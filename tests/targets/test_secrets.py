@@ -11,10 +11,11 @@ from inchworm.core.errors import TargetError
 from inchworm.targets.machine import Machine
 from inchworm.targets.secret import Secret
 from inchworm.targets.secrets import Secrets
+from tests.driver import trusted
 
 
 def machine(root: Path, **environ: str) -> Machine:
-    return Machine(root=root, environ=environ, login="lena")
+    return Machine(root=root, environ=environ, login="lena", trust=trusted(root))
 
 
 def test_secrets_are_found_where_they_are_kept(tmp_path: Path) -> None:
@@ -23,10 +24,10 @@ def test_secrets_are_found_where_they_are_kept(tmp_path: Path) -> None:
     file.write_text("from a file\n")
     file.chmod(0o600)
     assert (
-        Secrets(machine(tmp_path, X="from a variable")).resolve("env:X").reveal()
+        Secrets(machine(tmp_path, X="from a variable")).resolve("env:X", "").reveal()
         == "from a variable"
     )
-    assert Secrets(machine(tmp_path)).resolve("file:token").reveal() == "from a file"
+    assert Secrets(machine(tmp_path)).resolve("file:token", "").reveal() == "from a file"
 
 
 @pytest.mark.parametrize(
@@ -40,7 +41,7 @@ def test_secrets_are_found_where_they_are_kept(tmp_path: Path) -> None:
 def test_a_secret_that_is_not_there(tmp_path: Path, reference: str, says: str) -> None:
     """The reference is named, and what to do."""
     with pytest.raises(TargetError, match=says) as caught:
-        Secrets(machine(tmp_path)).resolve(reference)
+        Secrets(machine(tmp_path)).resolve(reference, "")
     assert caught.value.next
 
 

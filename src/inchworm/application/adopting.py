@@ -21,6 +21,7 @@ from inchworm.engine.connections import open_database, open_environment
 from inchworm.engine.desired_schema import own_definitions
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.kinds.registry import UNFIT
+from inchworm.safe_files import write_below
 from inchworm.targets.databases import Database
 
 _BASELINE = '/*---\nabout = "What was in {where} when it was taken up"\nbaseline = true\n---*/\n'
@@ -113,7 +114,7 @@ def _adopt_schema(
             _refuse_losses(left_out, without, f"{name} of {declared.name}")
         script = _script(workplace, database, definitions, physical, name)
         where = f"{declared.name} ({declared.protection}), as {database.identity}"
-    _write_schema(workplace.root / "schemas" / name, script, declared, managed)
+    _write_schema(workplace.root, f"schemas/{name}", script, declared, managed)
     return AdoptedSchema(
         schema=name,
         where=where,
@@ -158,7 +159,7 @@ def _adopt_changes(workplace: Workplace, declared: Environment, schema: PartId) 
             changes = taken_up(place, schema, workplace.project.settings.dialect)
             if changes is None:
                 return AdoptedChanges(schema=schema.name, where=where)
-            file = _write_migration(folder, changes, declared)
+            file = _write_migration(workplace.root, folder, changes, declared)
         else:
             file = _rewrite(workplace, place, schema, folder)
     inside = str(file.relative_to(workplace.root))
@@ -176,11 +177,11 @@ def _rewrite(workplace: Workplace, place: OpenEnvironment, schema: PartId, folde
     definitions = own_definitions(place.database, physical, others)
     script = _script(workplace, place.database, definitions, physical, schema.name)
     file = folder / "tables.sql"
-    file.write_text(script.rstrip() + "\n")
+    _write(workplace.root, file, script.rstrip() + "\n")
     return file
 
 
-def _write_migration(folder: Path, changes: TakenUp, environment: Environment) -> Path:
+def _write_migration(root: Path, folder: Path, changes: TakenUp, environment: Environment) -> Path:
     import tomlkit
 
     numbers = [int(f.name[:4]) for f in folder.glob("migrations/*.sql") if f.name[:4].isdigit()]
@@ -191,8 +192,7 @@ def _write_migration(folder: Path, changes: TakenUp, environment: Environment) -
     statements = [sql for change in changes.changes for sql in change.statements]
     script = "".join(f"{statement};\n\n" for statement in statements).rstrip()
     noted = "".join(f"-- {key}: as it is in {environment.name}\n" for key in changes.of_roles)
-    file.parent.mkdir(exist_ok=True)
-    file.write_text(f"/*---\n{tomlkit.dumps(settings).strip()}\n---*/\n{noted}{script}\n")
+    _write(root, file, f"/*---\n{tomlkit.dumps(settings).strip()}\n---*/\n{noted}{script}\n")
     return file
 
 
@@ -231,11 +231,16 @@ def _script(
         ) from problem
 
 
-def _write_schema(folder: Path, script: str, environment: Environment, managed: Managed) -> None:
+def _write_schema(
+    root: Path, folder: str, script: str, environment: Environment, managed: Managed
+) -> None:
     settings = f'about = "Taken up from {environment.name}"\nmanaged = "{managed.value}"\n'
     is_baseline = managed is Managed.MIGRATIONS
-    file = folder / ("migrations/0001_baseline.sql" if is_baseline else "tables.sql")
-    file.parent.mkdir(parents=True)
-    (folder / "schema.toml").write_text(settings)
+    file = root / folder / ("migrations/0001_baseline.sql" if is_baseline else "tables.sql")
+    _write(root, root / folder / "schema.toml", settings)
     head = _BASELINE.format(where=environment.name) if is_baseline else ""
-    file.write_text(head + script.rstrip() + "\n")
+    _write(root, file, head + script.rstrip() + "\n")
+
+
+def _write(root: Path, file: Path, text: str) -> None:
+    write_below(root, str(file.relative_to(root)), text.encode())

@@ -24,6 +24,7 @@ from inchworm.core.errors import ProjectError, UsageError
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.parameters.values import Type, Value
 from inchworm.engine.item_changes import item_changes
+from inchworm.safe_files import write_below
 
 _OF_TOML = frozenset({Kind.CONNECTION, Kind.FLOW, Kind.PIPELINE})
 
@@ -122,7 +123,8 @@ def _write(
             else:
                 new_values[back.parameter] = str(back.value)
         if leaves:
-            path.write_bytes(tomlkit.dumps(document).encode("utf-8"))
+            text = tomlkit.dumps(document)
+            write_below(workplace.root, adopted.file, text.encode("utf-8"))
     except (OSError, TOMLKitError, KeyError, IndexError) as error:
         raise ProjectError(
             f"cannot be changed: {error}", where=adopted.file, next="Change it by hand."
@@ -163,7 +165,7 @@ def _write_cells(
         try:
             content = with_changed_cells(path.read_bytes(), was, now)
             if content is not None:
-                path.write_bytes(content)
+                write_below(workplace.root, adopted.file, content)
         except (OSError, ValueError, KeyError) as error:
             raise ProjectError(
                 f"cannot be changed: {error}", where=adopted.file, next="Change it by hand."

@@ -82,7 +82,7 @@ def audit(workplace: Workplace, wanted: Wanted) -> Audit:
                     promotion=promotion,
                     at=at,
                     by=by,
-                    approvals=checked_approvals(promotion, people),
+                    approvals=checked_approvals(promotion, people, workplace.ledger),
                     undone_by=undone_by.get(str(promotion.id), ()),
                 )
             )

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from enum import Enum
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from inchworm.application.route import ask_passages
-from inchworm.application.signing import own_signing_key, sign_head, vouched_for
+from inchworm.application.rules import rules_in_force
+from inchworm.application.signing import keep_head, own_signing_key, vouched_for
 from inchworm.application.workplace import Workplace
 from inchworm.core.entry.approvals import Approval, Identity, Verdict, signature_in
 from inchworm.core.entry.conditions import NO_CONDITIONS, measure_condition, ran_condition
@@ -29,6 +32,8 @@ from inchworm.core.entry.people import People
 from inchworm.core.entry.statements import envelope, signed_bytes
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import UsageError, Waiting
+from inchworm.core.identifiers import PartId
+from inchworm.core.ledger.entries import head_in
 from inchworm.core.ledger.runs import RunsAsked
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import passed
@@ -37,11 +42,21 @@ from inchworm.core.promotion.states import State
 from inchworm.core.running.states import RunState
 from inchworm.engine.asking import ask
 from inchworm.engine.route import Passage
-from inchworm.project.git import authors, user_name
-from inchworm.project.people import read_people
+from inchworm.project.git import Contributors, commit_has, contributors, user_name
 
 if TYPE_CHECKING:
+    from inchworm.core.bundle.bundle import Bundle
     from inchworm.store.keys import SigningKey
+    from inchworm.store.ledger import Ledger
+
+
+class Asking(Enum):
+    """Whether commands of ``ask`` are started."""
+
+    STARTED = "started"
+    """The promotion is about to be carried out."""
+    LEFT = "left"
+    """Somebody looks at it, and nothing is executed."""
 
 
 class Entry(Struct, frozen=True, kw_only=True):
@@ -51,11 +66,13 @@ class Entry(Struct, frozen=True, kw_only=True):
         judged: every condition, met or not.
         approvals: what people said, and whether it counts.
         exception: who let it in although conditions are missing; None where nobody did.
+        asked: whether the commands that the environment names were started for it.
     """
 
     judged: tuple[Judged, ...] = ()
     approvals: tuple[CheckedApproval, ...] = ()
     exception: CheckedApproval | None = None
+    asked: Asking = Asking.LEFT
 
     @property
     def missing(self) -> list[Judged]:
@@ -86,20 +103,29 @@ class Entry(Struct, frozen=True, kw_only=True):
         return f"by {self.exception.person.name}: {approval_given.because}. Missing: {lacking}"
 
 
-def entry_of(workplace: Workplace, promotion: Promotion) -> Entry:
+def entry_of(workplace: Workplace, promotion: Promotion, asking: Asking = Asking.LEFT) -> Entry:
     """Judge everything that the environment of a promotion demands.
+
+    Args:
+        workplace: the workplace.
+        promotion: the promotion.
+        asking: whether the commands that the environment names are started.
 
     Raises:
         ProjectError: when ``people.toml`` is wrong.
         UsageError: when an environment is named that there is not.
     """
     environment = workplace.project.environment(promotion.draft.environment)
-    conditions = environment.entry
+    rules = rules_in_force(workplace, environment)
+    conditions, people = rules.conditions, rules.people
     if conditions == NO_CONDITIONS and not promotion.approvals:
-        return Entry()
-    people = read_people(workplace.root)
-    checked = checked_approvals(promotion, people)
-    evidence = _evidence(workplace, promotion, environment, checked, people)
+        return Entry(asked=asking)
+    if conditions.exception_skips_route:
+        before = (*conditions.passed_in, *environment.after)
+        conditions = replace(conditions, passed_in=tuple(dict.fromkeys(before)))
+    environment = replace(environment, entry=conditions)
+    checked = checked_approvals(promotion, people, workplace.ledger)
+    evidence = _evidence(workplace, promotion, environment, checked, people, asking)
     judged = tuple(judge(conditions, evidence, people))
     exceptions = (
         each
@@ -109,7 +135,8 @@ def entry_of(workplace: Workplace, promotion: Promotion) -> Entry:
         and people.may(each.person, conditions.exception)
         and (each.is_signed or not conditions.signed)
     )
-    return Entry(judged=judged, approvals=checked, exception=next(exceptions, None))
+    exception = next(exceptions, None)
+    return Entry(judged=judged, approvals=checked, exception=exception, asked=asking)
 
 
 def demand_entry(workplace: Workplace, promotion: Promotion, judged: Entry | None) -> Entry:
@@ -120,14 +147,14 @@ def demand_entry(workplace: Workplace, promotion: Promotion, judged: Entry | Non
         promotion: the promotion.
         judged: how it stands to the conditions, where that was just judged.
 
-    One that began once goes on: it was let in with its draft.
+    What the ledger says of its state lets nothing in. Of one that goes on, what was met when it
+    began is met still if the environment's own database knows that it began; approvals and
+    signatures are looked at again.
 
     Raises:
         Waiting: when a condition is missing.
     """
-    if promotion.state is not State.DRAFTED:
-        return Entry(exception=_let_in(workplace, promotion))
-    entry = judged or entry_of(workplace, promotion)
+    entry = judged if judged and judged.asked is Asking.STARTED else standing(workplace, promotion)
     if not entry.is_open:
         lacking = "".join(f"\n  {each.condition}: {each.evidence}" for each in entry.missing)
         raise Waiting(
@@ -138,10 +165,28 @@ def demand_entry(workplace: Workplace, promotion: Promotion, judged: Entry | Non
     return entry
 
 
-def _let_in(workplace: Workplace, promotion: Promotion) -> CheckedApproval | None:
-    """Who let a promotion that goes on in by exception; None where nobody did."""
-    excepted = [a for a in promotion.approvals if a.verdict is Verdict.EXCEPTION]
-    return _checked(promotion, excepted[0], read_people(workplace.root)) if excepted else None
+def standing(workplace: Workplace, promotion: Promotion) -> Entry:
+    """How a promotion that is about to be carried out, or to go on, stands to the conditions."""
+    entry = entry_of(workplace, promotion, Asking.STARTED)
+    if promotion.state is not State.DRAFTED and entry.missing:
+        return _with_admission(workplace, promotion, entry)
+    return entry
+
+
+def _with_admission(workplace: Workplace, promotion: Promotion, entry: Entry) -> Entry:
+    """How a promotion that goes on stands, with what was met when it began.
+
+    The ledger's word for that counts only with the database's: it was claimed by this promotion.
+    """
+    (passage,) = ask_passages(workplace, [promotion.draft.environment])
+    if promotion.admission is None or passage.claimed_by != promotion.id.key:
+        return entry
+    met = {each.condition: each for each in promotion.admission.judged if each.is_met}
+    judged = tuple(
+        met.get(each.condition, each) if not each.is_met and each.is_passing else each
+        for each in entry.judged
+    )
+    return replace(entry, judged=judged)
 
 
 def say(workplace: Workplace, id_: str, verdict: Verdict, because: str) -> Promotion:
@@ -153,7 +198,7 @@ def say(workplace: Workplace, id_: str, verdict: Verdict, because: str) -> Promo
         UsageError: when it is no draft any more, or whoever is at work may not say so.
     """
     promotion = workplace.ledger.promotion(id_)
-    if promotion.state is not State.DRAFTED:
+    if not promotion.state.may_go_on:
         raise UsageError(
             f"{promotion.id} is {promotion.state}: nothing is left to be said about its draft.",
             next="See inchworm history.",
@@ -165,18 +210,19 @@ def say(workplace: Workplace, id_: str, verdict: Verdict, because: str) -> Promo
     if verdict is Verdict.EXCEPTION:
         _check_may_except(workplace, promotion, approval)
     promotion = workplace.ledger.judge(promotion.id, approval)
-    if verdict is Verdict.REJECTED:
+    if verdict is Verdict.REJECTED and promotion.state is State.DRAFTED:
         message = f"rejected by {approval.by}: {because}"
         promotion = workplace.ledger.move(promotion, State.DROPPED, message)
-    sign_head(workplace, key)
+    keep_head(workplace)
     return promotion
 
 
 def _check_may_except(workplace: Workplace, promotion: Promotion, approval: Approval) -> None:
     environment = workplace.project.environment(promotion.draft.environment)
-    people = read_people(workplace.root)
+    rules = rules_in_force(workplace, environment)
+    people = rules.people
     checked = _checked(promotion, approval, people)
-    allowed = environment.entry.exception
+    allowed = rules.conditions.exception
     if not allowed:
         raise UsageError(
             f"{environment.name} takes nothing by exception.",
@@ -189,7 +235,7 @@ def _check_may_except(workplace: Workplace, promotion: Promotion, approval: Appr
             where=environment.file,
             next=f"Ask one of {', '.join(allowed)}.",
         )
-    if environment.entry.signed and not checked.is_signed:
+    if rules.conditions.signed and not checked.is_signed:
         raise UsageError(
             f"An exception in {environment.name} has to be signed.",
             where=environment.file,
@@ -214,6 +260,7 @@ def _signed(
         identity=identity,
         at=workplace.now(),
         because=because,
+        head=workplace.ledger.head.text,
     )
     if key is None:
         return approval
@@ -222,9 +269,22 @@ def _signed(
     return replace(approval, envelope=envelope(payload, key.public, signature))
 
 
-def checked_approvals(promotion: Promotion, people: People) -> tuple[CheckedApproval, ...]:
+def checked_approvals(
+    promotion: Promotion, people: People, ledger: Ledger
+) -> tuple[CheckedApproval, ...]:
     """What people said about a promotion's draft, each looked at."""
-    return tuple(_checked(promotion, approval, people) for approval in promotion.approvals)
+    seen = [head_in(approval.head) for approval in promotion.approvals]
+    hashes = ledger.hashes({head.number for head in seen if head}) if any(seen) else {}
+    return tuple(
+        replace(checked, problem=checked.problem or _OTHER_LEDGER.format(head.number))
+        if head is not None and hashes.get(head.number) != head.hash
+        else checked
+        for approval, head in zip(promotion.approvals, seen, strict=True)
+        for checked in [_checked(promotion, approval, people)]
+    )
+
+
+_OTHER_LEDGER = "entry {} of the ledger was another one when it was given"
 
 
 def _checked(promotion: Promotion, approval: Approval, people: People) -> CheckedApproval:
@@ -235,12 +295,14 @@ def _checked(promotion: Promotion, approval: Approval, people: People) -> Checke
         return CheckedApproval(approval=approval, person=person, problem=wrong)
     signature = signature_in(approval)
     owner = people.with_key(signature[0]) if signature else None
-    if owner is not None:
-        return CheckedApproval(approval=approval, person=owner, is_signed=True)
+    if owner is not None and signature is not None:
+        day = dt.date.fromisoformat(approval.at[:10])
+        wrong = "" if owner.has_key_on(signature[0], day) else "their key was not valid that day"
+        return CheckedApproval(approval=approval, person=owner, is_signed=True, problem=wrong)
     if signature is not None:
         problem = "it is signed with a key that people.toml does not have"
     else:
-        problem = "people.toml has their key, and it is not signed" if person.key else ""
+        problem = "people.toml has their key, and it is not signed" if person.keys else ""
     return CheckedApproval(approval=approval, person=person, problem=problem)
 
 
@@ -269,15 +331,18 @@ def _evidence(
     environment: Environment,
     checked: tuple[CheckedApproval, ...],
     people: People,
+    asking: Asking,
 ) -> Evidence:
     """Everything that the conditions of an environment ask for, and nothing else.
 
-    A rollback brings back what was let in before: nobody is its author, and it has not to pass
-    anywhere, to rest or to be measured again.
+    A rollback brings back what was let in before: whoever drafted it is its author, and it has not
+    to pass anywhere, to rest or to be measured again.
     """
     conditions, draft = environment.entry, promotion.draft
     is_rollback = draft.rollback is not None
     now = workplace.clock()
+    bundle = workplace.bundles.get(draft.bundle)
+    hands = _contributors(workplace, promotion, bundle)
     names: list[str] = []
     if (conditions.passed_in or conditions.rested) and not is_rollback:
         names = list(dict.fromkeys((*environment.after, *conditions.passed_in)))
@@ -288,31 +353,63 @@ def _evidence(
         now=now,
         findings=draft.findings,
         approvals=checked,
-        authors=() if is_rollback else _authors(workplace, promotion),
+        authors=None if hands is None else hands.names,
+        lacking="" if hands is None else hands.lacking,
         passed={
-            passage.environment: _passed(passage, draft.bundle_digest)
+            passage.environment: _passed(workplace, passage, draft.bundle_digest)
             for passage in (ask_passages(workplace, names) if names else ())
         },
-        vouched=vouched_for(workplace, draft.bundle, draft.bundle_digest, people)
-        if conditions.bundle_signed
-        else (),
+        vouched=vouched_for(workplace, bundle, people) if conditions.bundle_signed else (),
         measured=_measured(workplace, promotion, environment),
         ran=_ran(workplace, promotion, environment),
-        answers=_answers(workplace, promotion, environment),
+        answers=_answers(workplace, promotion, environment) if asking is Asking.STARTED else None,
+        is_rollback=is_rollback,
     )
 
 
-def _authors(workplace: Workplace, promotion: Promotion) -> tuple[str, ...] | None:
-    """Who made the changes: everybody who committed since what runs there; None if not known."""
-    if promotion.commit is None:
+def _contributors(
+    workplace: Workplace, promotion: Promotion, bundle: Bundle
+) -> Contributors | None:
+    """Whoever had a hand in what a promotion changes; None if that is not known at all.
+
+    That is whoever wrote, committed or helped to write a commit that came since what any changed
+    part runs as there. Of a hold, its lifting or a rollback it is who drafted it; of files that
+    were not committed, also who packed them.
+    """
+    draft = promotion.draft
+    decided = frozenset({promotion.drafted_by})
+    if draft.rollback is not None or (draft.is_hold and not draft.bases):
+        return Contributors(names=decided)
+    if bundle.commit is None or bundle.seal != (draft.bundle_seal or bundle.seal):
         return None
-    before = promotion.draft.runs_there
-    since = before.commit if before else None
-    names = authors(workplace.root, since, promotion.commit)
-    return names if names is not None else authors(workplace.root, None, promotion.commit)
+    bases = set(draft.bases.values())
+    since = {commit for commit in bases if commit}
+    before = draft.runs_there
+    if before is not None and before.commit is not None and (not since or "" in bases):
+        since.add(before.commit)
+    new = [part for part, commit in draft.bases.items() if not commit and before is not None]
+    files = [path for part in new for path in _files_of(bundle, part)]
+    found = contributors(workplace.root, bundle.commit, since, files)
+    names, lacking = set(found.names), [found.lacking] if found.lacking else []
+    if not bundle.is_clean:
+        names |= workplace.ledger.packers(bundle.digest) or {promotion.drafted_by}
+    elif not commit_has(workplace.root, bundle.commit, bundle.files):
+        lacking.append(f"commit {bundle.commit[:12]} does not have the files of {bundle.name}")
+    if draft.is_hold:
+        names |= decided
+    if found.lacking and not found.names:
+        return None
+    return Contributors(names=frozenset(names), lacking="; ".join(lacking))
 
 
-def _passed(passage: Passage, digest: Digest) -> Passed:
+def _files_of(bundle: Bundle, part: PartId) -> Sequence[str]:
+    """The files of a part, as its bundle lists them."""
+    parts = {entry.get("id"): entry.get("files", ()) for entry in bundle.manifest["parts"]}
+    files: Sequence[str] = parts.get(str(part), ())
+    return files
+
+
+def _passed(workplace: Workplace, passage: Passage, digest: Digest) -> Passed:
     if passage.problem:
         return Passed(problem=passage.problem)
     if not passed(passage.promotions, digest):
@@ -320,7 +417,8 @@ def _passed(passage: Passage, digest: Digest) -> Passed:
     undone = {key for promotion in passage.promotions for key in promotion.undoes}
     # how long it has been there counts from when it came, not from a later promotion of the same
     first = next(p for p in passage.promotions if p.digest == digest and p.promotion not in undone)
-    return Passed(since=first.at, by=str(first.id or first.promotion))
+    recorded = workplace.ledger.done_at(first.id) if first.id is not None else ""
+    return Passed(since=first.at, recorded=recorded, by=str(first.id or first.promotion))
 
 
 def _measured(
@@ -328,7 +426,7 @@ def _measured(
 ) -> dict[tuple[str, str, str], Number]:
     """The latest numbers: of runs of this bundle, and of what is live where it goes."""
     wanted = [measure_condition(text) for text in environment.entry.measures]
-    if not wanted:
+    if not wanted or promotion.draft.rollback is not None:
         return {}
     digest = promotion.draft.bundle_digest
     numbers: dict[tuple[str, str, str], Number] = {}
@@ -366,7 +464,14 @@ def _answers(
     draft = {"format": "inchworm/draft/1", "promotion": str(promotion.id)}
     document = json.dumps(draft | promotion.draft.to_json()) if commands else ""
     seconds = environment.entry.ask_seconds
-    environ = workplace.machine.environ
+    allowed = (*_OF_THE_SYSTEM, *environment.entry.ask_environment)
+    environ = {n: v for n, v in workplace.machine.environ.items() if n in allowed}
+    for command in commands:
+        workplace.machine.trust.demand(f"start {command}")
     return {
         command: ask(command, document, workplace.root, environ, seconds) for command in commands
     }
+
+
+_OF_THE_SYSTEM = ("PATH", "HOME", "LANG", "LC_ALL", "TZ", "TMPDIR", "USER", "LOGNAME")
+"""Environment variables that every command gets that is asked."""

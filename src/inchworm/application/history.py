@@ -10,7 +10,8 @@ from msgspec.structs import replace
 from inchworm.application.workplace import Workplace
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.execution import StepReport
-from inchworm.core.identifiers import Kind, PartId, PromotionId
+from inchworm.core.identifiers import Kind, PartId, PromotionId, promotion_number
+from inchworm.core.ledger.events import HeardPart
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
 from inchworm.core.ledger.runs import RunsAsked, RunSummary
 from inchworm.core.promotion.promotion import Promotion, Step
@@ -109,7 +110,32 @@ class PartEvent(Struct, frozen=True, kw_only=True):
     by: str
 
 
-def life_of(workplace: Workplace, name: str) -> tuple[PartId, list[PartEvent]]:
+class Life(Struct, frozen=True, kw_only=True):
+    """What is known of a part.
+
+    Attributes:
+        events: what promotions did to it, the latest first.
+        heard: what databases told of it when the ledger was rebuilt, the latest first.
+    """
+
+    part: PartId
+    events: tuple[PartEvent, ...]
+    heard: tuple[HeardPart, ...] = ()
+
+
+def heard_promotion(workplace: Workplace, id_: str) -> list[HeardPromotion]:
+    """What databases told of a promotion of that number, where this ledger has none itself."""
+    number = promotion_number(id_)
+    if not workplace.ledger.exists or workplace.ledger.has(id_):
+        return []
+    return [
+        heard
+        for heard in workplace.ledger.heard()
+        if heard.promotion.id is not None and heard.promotion.id.number == number
+    ]
+
+
+def life_of(workplace: Workplace, name: str) -> Life:
     """What promotions did to a part, in all environments, the latest first.
 
     Raises:
@@ -118,7 +144,9 @@ def life_of(workplace: Workplace, name: str) -> tuple[PartId, list[PartEvent]]:
     """
     workplace.ledger.check()
     promotions = workplace.ledger.promotions() if workplace.ledger.exists else []
+    told = workplace.ledger.heard_parts() if workplace.ledger.exists else []
     known = {s.part for p in promotions for s in p.draft.steps if isinstance(s.part, PartId)}
+    known |= {PartId.parse(each.part) for each in told}
     folded = name.strip().lower()
     meant = sorted(part for part in known if folded in {str(part).lower(), part.name.lower()})
     if len(meant) != 1:
@@ -143,7 +171,8 @@ def life_of(workplace: Workplace, name: str) -> tuple[PartId, list[PartEvent]]:
         for step in promotion.draft.steps
         if step.part == meant[0] and step.phase not in _ABOUT_SCHEDULES
     ]
-    return meant[0], events
+    heard = sorted((h for h in told if h.part == str(meant[0])), key=lambda h: h.at, reverse=True)
+    return Life(part=meant[0], events=tuple(events), heard=tuple(heard))
 
 
 _ABOUT_SCHEDULES = frozenset({Phase.PAUSE, Phase.RESUME, Phase.CHECK})

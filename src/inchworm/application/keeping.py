@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 
 from msgspec import Struct
@@ -11,12 +11,14 @@ from msgspec.structs import asdict
 
 from inchworm.application.entry import checked_approvals
 from inchworm.application.route import ask_heads, ask_passages
-from inchworm.application.signing import SignedHead, key_path, signed_heads
+from inchworm.application.signing import SignedHead, check_seen, keep_head, key_path, signed_heads
 from inchworm.application.workplace import Workplace
 from inchworm.core.entry.judging import CheckedApproval
 from inchworm.core.errors import BundleError, LedgerError
-from inchworm.core.identifiers import PromotionId
-from inchworm.core.ledger.events import Packed
+from inchworm.core.identifiers import PromotionId, promotion_key
+from inchworm.core.ledger.entries import Entry, Row, first_break
+from inchworm.core.ledger.events import HeardPart, Packed, PartsHeard
+from inchworm.engine.route import Passage
 from inchworm.project.people import read_people
 from inchworm.store.keys import make_key, read_key
 
@@ -59,6 +61,7 @@ class Verified(Struct, frozen=True, kw_only=True):
         unasked: environments that could not be asked, each with the reason.
         approvals: all of them, by promotion.
         heads: the ends of the chain that were signed at some time.
+        index_faults: promotions and runs that the index tells otherwise than the entries.
     """
 
     entries: int
@@ -66,6 +69,12 @@ class Verified(Struct, frozen=True, kw_only=True):
     unasked: tuple[tuple[str, str], ...]
     approvals: tuple[tuple[PromotionId, CheckedApproval], ...]
     heads: tuple[SignedHead, ...] = ()
+    index_faults: tuple[str, ...] = ()
+
+    @property
+    def is_wrong(self) -> bool:
+        """True if anything does not count, or the index is not what the entries are."""
+        return bool(self.wrong or self.wrong_heads or self.index_faults)
 
     @property
     def wrong_heads(self) -> list[SignedHead]:
@@ -90,11 +99,12 @@ def verify(workplace: Workplace) -> Verified:
     ledger.check()
     heads, unasked = ask_heads(workplace)
     ledger.check_behind(heads)
+    check_seen(workplace)
     people = read_people(workplace.root)
     approvals = [
         (promotion.id, checked)
         for promotion in ledger.promotions()
-        for checked in checked_approvals(promotion, people)
+        for checked in checked_approvals(promotion, people, ledger)
     ]
     return Verified(
         entries=ledger.count(),
@@ -102,6 +112,7 @@ def verify(workplace: Workplace) -> Verified:
         unasked=tuple(unasked.items()),
         approvals=tuple(approvals),
         heads=tuple(signed_heads(workplace, people)),
+        index_faults=tuple(ledger.index_faults()),
     )
 
 
@@ -146,17 +157,40 @@ def rebuild(workplace: Workplace) -> Rebuilt:
         except BundleError as error:
             unreadable.append((name, error.what))
             continue
-        event = Packed(digest=bundle.digest, commit=bundle.commit, snapshot=bundle.snapshot)
+        event = Packed(
+            digest=bundle.digest,
+            commit=bundle.commit,
+            snapshot=bundle.snapshot,
+            seal=bundle.seal,
+            clean=bundle.is_clean,
+        )
         ledger.packed(bundle.name, event)
         bundles += 1
     passages = ask_passages(workplace, [each.name for each in workplace.project.environments])
     for passage in passages:
         ledger.hear(passage.environment, passage.promotions)
+        if passage.parts:
+            ledger.append(passage.environment, PartsHeard(parts=_heard_parts(passage)))
+    keep_head(workplace)
     return Rebuilt(
         promotions={p.environment: len(p.promotions) for p in passages if not p.problem},
         bundles=bundles,
         unreadable=tuple(unreadable),
         unasked=tuple((p.environment, p.problem) for p in passages if p.problem),
+    )
+
+
+def _heard_parts(passage: Passage) -> tuple[HeardPart, ...]:
+    return tuple(
+        HeardPart(
+            part=str(part.part),
+            environment=passage.environment,
+            promotion=str(promotion_key(part.promotion) or part.promotion),
+            bundle=part.bundle,
+            commit=part.commit,
+            at=part.put_at,
+        )
+        for part in passage.parts
     )
 
 
@@ -168,3 +202,40 @@ def exported(workplace: Workplace) -> Iterator[str]:
     """
     for entry in workplace.ledger.entries():
         yield json.dumps(asdict(entry) | {"hash": entry.hash}, ensure_ascii=False, sort_keys=True)
+
+
+def imported(workplace: Workplace, lines: Iterable[str]) -> int:
+    """Write entries that were written out before into a ledger that has none; how many.
+
+    Raises:
+        LedgerError: when there is a ledger, or the lines are not a whole chain.
+    """
+    ledger = workplace.ledger
+    if ledger.exists:
+        raise LedgerError(
+            f"there is a ledger with {ledger.count():,} entries.",
+            next="Move it away first, and keep it.",
+        )
+    rows: list[Row] = []
+    for number, line in enumerate(lines, start=1):
+        try:
+            data = json.loads(line)
+            given = data.pop("hash")
+            entry = Entry(**data)
+        except (ValueError, TypeError, KeyError) as error:
+            raise LedgerError(
+                f"line {number} is no entry of a ledger.", next="Give what ledger export wrote."
+            ) from error
+        if entry.hash != given:
+            raise LedgerError(
+                f"entry {number} was altered: its hash does not fit.",
+                next="Give what ledger export wrote, as it wrote it.",
+            )
+        rows.append(entry.row)
+    broken = first_break(rows) if rows else 1
+    if broken is not None:
+        raise LedgerError(
+            f"entry {broken} is missing or altered.", next="Give all that ledger export wrote."
+        )
+    ledger.take_over(rows)
+    return len(rows)

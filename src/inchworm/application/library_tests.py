@@ -11,8 +11,9 @@ from inchworm.application.workplace import KEPT, Workplace
 from inchworm.core.errors import UsageError
 from inchworm.core.parts import LIBRARY_TESTS
 from inchworm.engine.asking import ask
+from inchworm.store.remembered_values import Remembering, recall, remember
 
-_PASSED = "library_tests_passed"
+_PASSED = f"{KEPT}/library_tests_passed"
 _SECONDS = 600.0
 """How long all tests may take."""
 _NO_TESTS = 5
@@ -30,9 +31,10 @@ def check_libraries(workplace: Workplace) -> None:
     if not folder.is_dir():
         return
     digest = _digest(root / "library")
-    passed = root / KEPT / _PASSED
-    if passed.is_file() and passed.read_text() == digest:
+    place = Remembering(root, workplace.machine.sealer)
+    if recall(place, _PASSED, digest, str) == digest:
         return
+    workplace.machine.trust.demand(f"run the tests in {LIBRARY_TESTS}")
     command = [sys.executable, "-m", "pytest", str(folder), "-q", "--tb=short"]
     command += ["-p", "no:cacheprovider", "--import-mode=importlib", f"--rootdir={folder}"]
     environ = {
@@ -42,7 +44,7 @@ def check_libraries(workplace: Workplace) -> None:
     }
     answer = ask(shlex.join(command), "", root, environ, _SECONDS)
     if answer.code == 0:
-        passed.write_text(digest)
+        remember(place, _PASSED, digest, digest)
         return
     if "No module named pytest" in answer.text:
         raise UsageError(

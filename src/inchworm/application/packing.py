@@ -10,7 +10,7 @@ from inchworm import __version__
 from inchworm.application.checking import Checked, check, checked_before
 from inchworm.application.library_tests import check_libraries
 from inchworm.application.route import ask_passages
-from inchworm.application.signing import sign_bundle
+from inchworm.application.signing import keep_head, sign_bundle
 from inchworm.application.workplace import Workplace
 from inchworm.core.bundle.bundle import Bundle, Provenance, pack
 from inchworm.core.checks.rules import OTHER_CONTENT
@@ -30,6 +30,8 @@ class PackResult(Struct, frozen=True, kw_only=True):
     Attributes:
         bundle: None when there are errors.
         is_known: whether it was packed before, with the same digest.
+        equal_at: the commit that is checked out, where the bundle that is kept was packed from
+            another one with the same content.
         file: where it is.
         wheels: where the wheels of its libraries are.
         is_signed: whether whoever packed it has signed it.
@@ -40,6 +42,7 @@ class PackResult(Struct, frozen=True, kw_only=True):
     checked: Checked
     bundle: Bundle | None = None
     is_known: bool = False
+    equal_at: str | None = None
     file: str = ""
     wheels: tuple[str, ...] = ()
     is_signed: bool = False
@@ -95,21 +98,29 @@ def pack_tree(workplace: Workplace, *, only_release: bool = False) -> PackResult
     )
     is_known = bundle.name in workplace.bundles.names()
     unasked = () if is_known or bundle.snapshot else _check_unused(workplace, bundle)
-    file = workplace.bundles.put(bundle)
+    file, kept = workplace.bundles.put(bundle)
     version_of_wheels = bundle.name.removeprefix(f"{bundle.project}-")
     wheels = tuple(
         workplace.bundles.put_wheel(*library_wheel(part, reading.assembly, version_of_wheels))
         for part in reading.assembly.of_kind(Kind.LIBRARY)
     )
-    is_signed = sign_bundle(workplace, bundle.name, bundle.digest)
+    is_signed = sign_bundle(workplace, kept)
     if not is_known:
         workplace.ledger.packed(
             bundle.name,
-            Packed(digest=bundle.digest, commit=git.commit, snapshot=bundle.snapshot),
+            Packed(
+                digest=bundle.digest,
+                commit=git.commit,
+                snapshot=bundle.snapshot,
+                seal=bundle.seal,
+                clean=git.clean,
+            ),
         )
+        keep_head(workplace)
     return PackResult(
         checked=checked,
-        bundle=bundle,
+        bundle=kept,
+        equal_at=git.commit if git.commit != kept.commit else None,
         is_known=is_known,
         file=file,
         wheels=wheels,

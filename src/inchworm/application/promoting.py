@@ -8,14 +8,17 @@ from contextlib import closing, nullcontext
 from types import MappingProxyType
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inchworm.application.entry import Entry, demand_entry
 from inchworm.application.route import ask_passages
-from inchworm.application.signing import own_signing_key, sign_head
+from inchworm.application.rules import rules_in_force
+from inchworm.application.signing import check_seen, keep_head, own_signing_key
 from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.bundle.bundle import Bundle
+from inchworm.core.checks import rules
 from inchworm.core.environments.environment import Environment
-from inchworm.core.errors import EnvironmentMoved, UsageError, did_you_mean
+from inchworm.core.errors import EnvironmentMoved, UsageError, Waiting, did_you_mean
 from inchworm.core.identifiers import Kind
 from inchworm.core.parameters.matrix import references
 from inchworm.core.parameters.values import Value
@@ -26,7 +29,7 @@ from inchworm.core.running.run import Run
 from inchworm.engine.connections import Beginning, begin_to_read
 from inchworm.engine.drafting import Drafted, Wish, make_draft
 from inchworm.engine.open_environment import OpenEnvironment
-from inchworm.engine.passing import check_entry
+from inchworm.engine.passing import check_entry, held_before
 from inchworm.engine.preparation import Prepared, prepare
 from inchworm.engine.reporter import Reporter
 from inchworm.targets.databases.registry import product_at
@@ -106,7 +109,20 @@ def _drafted(
             next="Promote it from its own project.",
         )
     passages = ask_passages(workplace, environment.after)
-    route = check_entry(bundle, environment, passages, workplace.ledger)
+    in_force = rules_in_force(workplace, environment)
+    try:
+        route = check_entry(bundle, environment, passages, workplace.ledger)
+    except Waiting as waiting:
+        if not in_force.conditions.exception_skips_route:
+            raise
+        route = (rules.ROUTE_SKIPPED.finding(waiting.what.rstrip(".")),)
+    unpassed = held_before(passages, bundle.digest)
+    route += tuple(
+        rules.HELD_BEFORE.finding(
+            f"{part} is on hold in {where}, so it stays as it is in {environment.name}", part=part
+        )
+        for part, where in sorted(unpassed.items())
+    )
     prepared = prepare_bundle(workplace, bundle, environment, workplace.today, request.values)
     _check_resumed(prepared, request.resume)
     wish = Wish(
@@ -116,6 +132,7 @@ def _drafted(
         resume=request.resume,
         choice=request.choice,
         route=route,
+        unpassed=frozenset(unpassed),
     )
     return draft_prepared(workplace, prepared, wish, begun)
 
@@ -141,9 +158,11 @@ def draft_prepared(
             workplace, plain.bundle, plain.environment, plain.today, plain.overrides, sources
         )
 
+    wish = replace(wish, rules=rules_in_force(workplace, prepared.environment).rules)
     drafted = make_draft(prepared, workplace.machine, workplace.now(), wish, mix, begun)
     name = prepared.environment.name
     workplace.ledger.check_behind({name: drafted.live.heads})
+    check_seen(workplace)
     workplace.ledger.hear(name, drafted.live.promotions)
     return drafted
 
@@ -207,7 +226,9 @@ def _check_resumed(prepared: Prepared, names: Collection[str]) -> None:
 
 def record_draft(workplace: Workplace, drafted: Drafted) -> Promotion:
     """Record a draft as the next promotion."""
-    return workplace.ledger.draft(drafted.draft, drafted.prepared.bundle.commit)
+    promotion = workplace.ledger.draft(drafted.draft, drafted.prepared.bundle.commit)
+    keep_head(workplace)
+    return promotion
 
 
 class Resumed(Struct, frozen=True, kw_only=True):
@@ -266,8 +287,9 @@ def carry_out_promotion(
         Waiting: when an entry condition of the environment is missing.
         KeyboardInterrupt: after recording where it stopped.
     """
+    _check_rules(workplace, promotion)
     entry = demand_entry(workplace, promotion, entry)
-    key = own_signing_key(workplace)
+    own_signing_key(workplace)  # one that cannot be used is said before anything is done
     from inchworm.engine.promoting import Work, carry_out  # much that a draft does not need
 
     def run_subject(place: OpenEnvironment, name: str) -> Run:
@@ -292,8 +314,25 @@ def carry_out_promotion(
             run_subject=run_subject,
         )
     )
-    sign_head(workplace, key)
+    keep_head(workplace)
     return carried_out
+
+
+def _check_rules(workplace: Workplace, promotion: Promotion) -> None:
+    """Whether the rules are those by which a promotion was drafted.
+
+    Raises:
+        EnvironmentMoved: when they are others.
+    """
+    draft = promotion.draft
+    environment = workplace.project.environment(draft.environment)
+    now = rules_in_force(workplace, environment).rules.digest
+    if promotion.state is State.DRAFTED and draft.rules.digest not in {"", now}:
+        raise EnvironmentMoved(
+            f"the rules of {environment.name} changed since {promotion.id} was drafted.",
+            where=environment.file,
+            next=f"Draft again: inchworm promote {draft.bundle} --to {environment.name}",
+        )
 
 
 def drop(workplace: Workplace, promotion: Promotion, why: str) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import hashlib
 import json
 from collections.abc import Mapping
@@ -24,8 +25,10 @@ from inchworm.core.entry.statements import (
 from inchworm.core.errors import UsageError
 from inchworm.core.ledger.events import HeadSigned
 from inchworm.core.parts import Digest
+from inchworm.targets.user_folder import UserFolder
 
 if TYPE_CHECKING:
+    from inchworm.core.bundle.bundle import Bundle
     from inchworm.store.keys import SigningKey
 
 KEY_VARIABLE = "INCHWORM_KEY"
@@ -73,7 +76,7 @@ def own_signing_key(workplace: Workplace) -> SigningKey | None:
     return read_key(path)
 
 
-def sign_bundle(workplace: Workplace, bundle: str, digest: Digest) -> bool:
+def sign_bundle(workplace: Workplace, bundle: Bundle) -> bool:
     """Put a signature beside a bundle, where whoever is at work has a key; whether one is there.
 
     Raises:
@@ -82,37 +85,41 @@ def sign_bundle(workplace: Workplace, bundle: str, digest: Digest) -> bool:
     key = own_signing_key(workplace)
     if key is None:
         return False
-    sealed = _sealed(workplace, key, bundle, digest, BUNDLE_PREDICATE)
+    sealed = _sealed(
+        workplace, key, bundle.name, bundle.digest, BUNDLE_PREDICATE, manifest=bundle.seal
+    )
     fingerprint = hashlib.sha256(key.public.encode()).hexdigest()[:16]
     content = json.dumps(sealed, indent=1).encode() + b"\n"
-    workplace.bundles.keep_signature(bundle, fingerprint, content)
+    workplace.bundles.keep_signature(bundle.name, fingerprint, content)
     return True
 
 
-def vouched_for(
-    workplace: Workplace, bundle: str, digest: Digest, people: People
-) -> tuple[Vouched, ...]:
+def vouched_for(workplace: Workplace, bundle: Bundle, people: People) -> tuple[Vouched, ...]:
     """The signatures beside a bundle, each held against the keys of people."""
     return tuple(
-        _vouched(content, bundle, digest, people)
-        for content in workplace.bundles.signatures(bundle)
+        _vouched(content, bundle, people, workplace.today)
+        for content in workplace.bundles.signatures(bundle.name)
     )
 
 
-def _vouched(content: bytes, bundle: str, digest: Digest, people: People) -> Vouched:
+def _vouched(content: bytes, bundle: Bundle, people: People, today: dt.date) -> Vouched:
     try:
         held = opened(json.loads(content))
     except ValueError:
         held = None
     if held is None:
         return Vouched(problem="a signature file is malformed")
-    predicate = held.says(bundle, digest, BUNDLE_PREDICATE)
+    predicate = held.says(bundle.name, bundle.digest, BUNDLE_PREDICATE)
     if predicate is None:
         return Vouched(problem="a signature is of other content")
-    return _held_against(held.key, held.signature, held.payload, people)
+    if predicate.get("manifest") != bundle.seal:
+        return Vouched(problem="a signature is of another manifest: its commit may be another one")
+    return _held_against(held.key, held.signature, held.payload, people, today)
 
 
-def _held_against(key: str, signature: bytes, payload: bytes, people: People) -> Vouched:
+def _held_against(
+    key: str, signature: bytes, payload: bytes, people: People, day: dt.date
+) -> Vouched:
     from inchworm.store.keys import is_signed_by
 
     if not is_signed_by(key, signature, signed_bytes(payload)):
@@ -120,25 +127,47 @@ def _held_against(key: str, signature: bytes, payload: bytes, people: People) ->
     person = people.with_key(key)
     if person is None:
         return Vouched(problem="a signature is made with a key that people.toml does not have")
+    if not person.has_key_on(key, day):
+        return Vouched(
+            problem=f"a signature is made with a key of {person.name} that was not valid"
+        )
     return Vouched(person=person)
 
 
-def sign_head(workplace: Workplace, key: SigningKey | None) -> None:
-    """Sign the end of the ledger, where there is a key.
+def keep_head(workplace: Workplace) -> None:
+    """Keep the end of the ledger where whoever can write the ledger cannot: call it after entries.
 
     Whoever can write the ledger could write all of it anew, with hashes that fit; but not with the
-    hashes that others have signed.
+    hashes that others have signed, and not without those noticing who have seen its end: it is
+    kept in the user's own folder.
 
     Raises:
         LedgerError: when the ledger cannot be written.
+        UsageError: when the file of the key is no key, or others can read it.
     """
-    if key is None:
+    ledger = workplace.ledger
+    key = own_signing_key(workplace)
+    if key is not None:
+        head = ledger.head
+        name, digest = _head_name(ledger.id, head.number), Digest(f"sha256:{head.hash}")
+        sealed = _sealed(workplace, key, name, digest, HEAD_PREDICATE)
+        event = HeadSigned(number=head.number, hash=head.hash, envelope=sealed)
+        ledger.append(ledger.id, event)
+    UserFolder.of(workplace.machine.environ).keep_head(ledger.place, ledger.head)
+
+
+def check_seen(workplace: Workplace) -> None:
+    """Hold the ledger against the end of it that this user saw last.
+
+    Raises:
+        LedgerError: when it lacks that entry, or has another one in its place.
+    """
+    ledger = workplace.ledger
+    if not ledger.exists:
         return
-    head = workplace.ledger.head
-    name, digest = _head_name(workplace.ledger.id, head.number), Digest(f"sha256:{head.hash}")
-    sealed = _sealed(workplace, key, name, digest, HEAD_PREDICATE)
-    event = HeadSigned(number=head.number, hash=head.hash, envelope=sealed)
-    workplace.ledger.append(workplace.ledger.id, event)
+    seen = UserFolder.of(workplace.machine.environ).seen_head(ledger.place)
+    if seen is not None:
+        ledger.check_has(seen)
 
 
 class SignedHead(Struct, frozen=True, kw_only=True):
@@ -159,21 +188,21 @@ def signed_heads(workplace: Workplace, people: People) -> list[SignedHead]:
     """Every end of the ledger that was signed, held against the entries and people's keys."""
     hashes: dict[int, str] = {}
     heads = workplace.ledger.signed_heads()
-    wanted = {head.number for head in heads}
+    wanted = {head.number for head, _ in heads}
     if wanted:
         hashes = workplace.ledger.hashes(wanted)
-    return [_checked(head, hashes, workplace.ledger.id, people) for head in heads]
+    return [_checked(head, day, hashes, workplace.ledger.id, people) for head, day in heads]
 
 
 def _checked(
-    head: HeadSigned, hashes: Mapping[int, str], ledger: str, people: People
+    head: HeadSigned, day: dt.date, hashes: Mapping[int, str], ledger: str, people: People
 ) -> SignedHead:
     held = opened(head.envelope)
     name, digest = _head_name(ledger, head.number), Digest(f"sha256:{head.hash}")
     predicate = held.says(name, digest, HEAD_PREDICATE) if held else None
     if held is None or predicate is None:
         return SignedHead(number=head.number, by="?", problem="what is signed is something else")
-    vouched = _held_against(held.key, held.signature, held.payload, people)
+    vouched = _held_against(held.key, held.signature, held.payload, people, day)
     by = vouched.person.name if vouched.person else str(predicate.get("by", "?"))
     if vouched.problem:
         return SignedHead(number=head.number, by=by, problem=vouched.problem)
@@ -188,8 +217,9 @@ def _head_name(ledger: str, number: int) -> str:
 
 
 def _sealed(
-    workplace: Workplace, key: SigningKey, name: str, digest: Digest, kind: str
+    workplace: Workplace, key: SigningKey, name: str, digest: Digest, kind: str, **more: str
 ) -> dict[str, Any]:
     """The envelope of a statement that is signed."""
-    payload = statement(name, digest, kind, {"by": workplace.user, "at": workplace.now()})
+    predicate = {"by": workplace.user, "at": workplace.now(), **more}
+    payload = statement(name, digest, kind, predicate)
     return envelope(payload, key.public, key.sign(signed_bytes(payload)))

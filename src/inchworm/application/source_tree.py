@@ -18,6 +18,7 @@ from inchworm import __version__
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts_cache import FACTS_VERSION, UNREADABLE
 from inchworm.core.parts import Contents, Part, Seen, SourceFile
+from inchworm.core.seal import Sealer
 from inchworm.project.file_index import (
     PROJECT_FILE,
     TreeContents,
@@ -27,6 +28,7 @@ from inchworm.project.file_index import (
     read_file,
 )
 from inchworm.store.facts import FILE, FactsStore
+from inchworm.store.remembered_values import Remembering
 
 if TYPE_CHECKING:
     from inchworm.core.lineage.facts import Assembly, Facts, Outline
@@ -40,15 +42,20 @@ class SourceTree(Struct, frozen=True, dict=True):
     """The files of a project, and what is remembered of them."""
 
     root: Path
+    sealer: Sealer
 
     @classmethod
-    def around(cls, folder: Path) -> SourceTree:
+    def around(cls, folder: Path, sealer: Sealer) -> SourceTree:
         """The source tree that a folder is in.
+
+        Args:
+            folder: the folder.
+            sealer: of what is remembered of the tree.
 
         Raises:
             UsageError: when it is in none.
         """
-        return cls(find_root(folder))
+        return cls(find_root(folder), sealer)
 
     @cached_property
     def stamp(self) -> str:
@@ -58,7 +65,12 @@ class SourceTree(Struct, frozen=True, dict=True):
     @cached_property
     def memory(self) -> FactsStore:
         """The facts that were worked out earlier."""
-        return FactsStore(self.root / FILE, self.stamp)
+        return FactsStore(self.place, FILE, self.stamp)
+
+    @property
+    def place(self) -> Remembering:
+        """Where things are remembered of it."""
+        return Remembering(self.root, self.sealer)
 
     @cached_property
     def _read(self) -> dict[str, bytes]:

@@ -6,7 +6,7 @@ import json
 from collections.abc import Container, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 
-from msgspec import Struct
+from msgspec import Struct, field
 from msgspec.structs import replace
 
 from inchworm.application.workplace import LOCKS, Workplace
@@ -34,6 +34,8 @@ class Status(Struct, frozen=True, kw_only=True):
         overrides: by environment, the values given for once at the promotion that is live.
         unfinished: promotions that stopped on their way, unless a later one went there.
         at_work: by environment, who works in it just now, in words.
+        missing_ledgers: by environment, the ledger that promoted into it last, and its number of
+            entries, where there is no ledger here.
     """
 
     read_at: str
@@ -43,6 +45,7 @@ class Status(Struct, frozen=True, kw_only=True):
     overrides: Mapping[str, Mapping[str, str]]
     unfinished: list[Summary]
     at_work: Mapping[str, str]
+    missing_ledgers: Mapping[str, tuple[str, int]] = field(default_factory=dict)
 
 
 def status(workplace: Workplace, environment: str | None = None) -> Status:
@@ -70,7 +73,17 @@ def status(workplace: Workplace, environment: str | None = None) -> Status:
         overrides={each.environment.name: _overrides(workplace, each, summaries) for each in read},
         unfinished=_unfinished(summaries, {each.environment.name for each in read}),
         at_work={each.name: Lock(workplace.root / LOCKS, each.name).at_work() for each in chosen},
+        missing_ledgers={} if ledger.exists else _missing_ledgers(lives),
     )
+
+
+def _missing_ledgers(lives: Mapping[str, Composition]) -> dict[str, tuple[str, int]]:
+    """The ledger that promoted last into each environment, as its database knows."""
+    return {
+        name: (id_.ledger, live.heads[id_.ledger].number)
+        for name, live in lives.items()
+        if live.last is not None and (id_ := live.last.id) is not None and id_.ledger in live.heads
+    }
 
 
 def read_one(workplace: Workplace, environment: Environment) -> EnvironmentStatus:

@@ -17,6 +17,7 @@ from inchworm.core.environments.environment import owner_name
 from inchworm.core.parameters.matrix import evaluate, read_files
 from inchworm.project.git import user_name
 from inchworm.project.tree import Project, find_project
+from inchworm.safe_files import make_private_folder
 from inchworm.targets.machine import Machine
 
 if TYPE_CHECKING:
@@ -67,9 +68,10 @@ class Workplace(Struct, frozen=True, dict=True):
         Raises:
             ProjectError: when its ``inchworm.toml`` is wrong.
         """
-        project = find_project(tree.root)
+        project = find_project(tree.root, tree.sealer)
         if project.has_corners:
-            project = replace(project, owner=owner_name(_user_of(machine, project.root)))
+            user = _user_of(machine, project.root)
+            project = replace(project, owner=owner_name(user), user=user)
         _keep_private(project.root / KEPT)
         return cls(project, tree, machine, clock, process)
 
@@ -103,6 +105,7 @@ class Workplace(Struct, frozen=True, dict=True):
         from inchworm.store.ledgers.registry import open_ledger_storage
 
         storage = self.project.settings.storage
+        self.machine.trust.demand(f"open the ledger {storage.ledger}")
         opened = open_ledger_storage(
             storage.ledger, self.root, storage.ledger_schema, self._ledger_password
         )
@@ -112,7 +115,11 @@ class Workplace(Struct, frozen=True, dict=True):
         from inchworm.targets.secrets import Secrets
 
         reference = self.project.settings.storage.password
-        return None if reference is None else Secrets(self.machine).resolve(reference)
+        return (
+            None
+            if reference is None
+            else Secrets(self.machine).resolve(reference, self.project.settings.storage.ledger)
+        )
 
     @cached_property
     def bundles(self) -> BundleStore:
@@ -123,14 +130,18 @@ class Workplace(Struct, frozen=True, dict=True):
         """
         from inchworm.store.bundles import BundleStore
 
-        return BundleStore.at(self.project.settings.storage.bundles, self.root)
+        address = self.project.settings.storage.bundles
+        self.machine.trust.demand(f"use the bundle store {address}")
+        return BundleStore.at(address, self.root)
 
     @cached_property
     def outputs(self) -> Outputs:
         """The files that steps of runs left."""
         from inchworm.store.outputs import Outputs
 
-        return Outputs.at(self.project.settings.storage.bundles, self.root)
+        address = self.project.settings.storage.bundles
+        self.machine.trust.demand(f"use the bundle store {address}")
+        return Outputs.at(address, self.root)
 
     def bundle_facts(self, bundle: Bundle, *, is_whole: bool = True) -> BundleFacts | None:
         """The facts of a bundle's parts; None where it is in another dialect.
@@ -144,7 +155,7 @@ class Workplace(Struct, frozen=True, dict=True):
         if bundle.dialect != self.project.settings.dialect:
             return None
         of = bundle.digest if is_whole else None
-        return BundleFacts(self.root, self.tree.stamp, self.tree.memory, of)
+        return BundleFacts(self.tree.place, self.tree.stamp, self.tree.memory, of)
 
     def read(self) -> tuple[Reading, list[Finding]]:
         """The source tree, read; and the findings about the environment files."""
@@ -174,15 +185,13 @@ class Workplace(Struct, frozen=True, dict=True):
 
 
 def _keep_private(folder: Path) -> None:
-    """Let nobody but its owner look into a folder; where it cannot be made nothing is kept."""
+    """Let nobody but its owner look into a folder; where it cannot be made nothing is kept.
+
+    Raises:
+        ProjectError: when it is a link.
+    """
     with suppress(OSError):
-        folder.mkdir(mode=_OWNER_ONLY, exist_ok=True)
-        if folder.stat().st_mode & _OTHERS:
-            folder.chmod(_OWNER_ONLY)
-
-
-_OWNER_ONLY = 0o700
-_OTHERS = 0o077
+        make_private_folder(folder.parent, folder.name)
 
 
 def _user_of(machine: Machine, root: Path) -> str:

@@ -19,6 +19,7 @@ from inchworm import __version__
 SECTIONS: dict[str, dict[str, str]] = {
     "Write": {
         "new": "Start a project that can be promoted at once.",
+        "trust": "Allow a project to start programs and to reach the places that it names.",
         "rows": "Show rows of a model as it is now, of a failing check, or of a live table.",
         "params": "Show every value in every environment; explain one, or set it.",
         "version": "Show the version, suggest the next one, or write it.",

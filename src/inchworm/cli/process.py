@@ -13,7 +13,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inchworm.application.source_tree import SourceTree
+from inchworm.core.trust import Trust
 from inchworm.targets.machine import Machine
+from inchworm.targets.user_folder import UserFolder
 
 if TYPE_CHECKING:
     from inchworm.application.workplace import Workplace
@@ -25,8 +27,27 @@ def clock() -> dt.datetime:
 
 
 def machine(root: Path) -> Machine:
-    """This machine, for a project in a folder."""
-    return Machine(root=root, environ=os.environ, login=_login())
+    """This machine, for a project in a folder, with what the user allows that project."""
+    folder = user_folder()
+    return Machine(
+        root=root,
+        environ=os.environ,
+        login=_login(),
+        trust=folder.trust_in(root),
+        sealer=folder.sealer(),
+    )
+
+
+def trust_made(folder: Path) -> None:
+    """Trust a project that the program itself has just written for its user."""
+    own = user_folder()
+    if own.path is not None:  # else only a variable can say so, and whoever sets it knows
+        own.keep(Trust(folder=str(folder.resolve()), is_given=True))
+
+
+def user_folder() -> UserFolder:
+    """The user's own folder."""
+    return UserFolder.of(os.environ)
 
 
 def source_tree() -> SourceTree:
@@ -35,7 +56,7 @@ def source_tree() -> SourceTree:
     Raises:
         UsageError: when it is in none.
     """
-    return SourceTree.around(Path.cwd())
+    return SourceTree.around(Path.cwd(), user_folder().sealer())
 
 
 def workplace(tree: SourceTree | None = None) -> Workplace:

@@ -13,7 +13,7 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from inchworm.application.entry import Entry, entry_of
+from inchworm.application.entry import Entry, standing
 from inchworm.application.entry import say as say_so
 from inchworm.application.promoting import (
     carry_out_promotion,
@@ -180,10 +180,8 @@ def carry_out(place: Workplace, prepared: Prepared, promotion: Promotion, asking
 
 def _entry(place: Workplace, promotion: Promotion, asking: Asking) -> Entry:
     """How a draft stands to the entry conditions, shown; waited for, where that is asked for."""
-    if promotion.state is not State.DRAFTED:
-        return Entry()
     screen = console()
-    entry = entry_of(place, promotion)
+    entry = standing(place, promotion)
     until = time.monotonic() + asking.wait
     if not entry.is_open and asking.wait and not asking.as_json:
         print_entry(screen, entry)
@@ -191,12 +189,12 @@ def _entry(place: Workplace, promotion: Promotion, asking: Asking) -> Entry:
         while not entry.is_open and time.monotonic() < until:
             time.sleep(min(_LOOKS_AGAIN, max(0.0, until - time.monotonic())))
             promotion = place.ledger.promotion(promotion.id)
-            if promotion.state is not State.DRAFTED:
+            if not promotion.state.may_go_on:
                 raise EnvironmentMoved(
                     f"{promotion.id} is {promotion.state}: {promotion.message}.",
                     next="See inchworm history.",
                 )
-            entry = entry_of(place, promotion)
+            entry = standing(place, promotion)
     if not asking.as_json:
         print_entry(screen, entry)
     return entry

@@ -4,6 +4,7 @@ The tree says whose fault it is::
 
     InchwormError
     ├── UsageError            the command line asks for something that is not there      exit 2
+    │   └── NotTrusted        the user has not allowed the project to do this            exit 2
     ├── ProjectError          a file of the project is wrong                              exit 1
     │   └── WrongEnvironment  an environment's address leads to another environment      exit 1
     ├── BundleError           a bundle file cannot be trusted                             exit 1
@@ -40,6 +41,10 @@ class UsageError(InchwormError):
     """The command line names something that does not exist or does not fit."""
 
     exit_code = 2
+
+
+class NotTrusted(UsageError):
+    """The user has not allowed the project to start programs, reach a place or send a secret."""
 
 
 class ProjectError(InchwormError):

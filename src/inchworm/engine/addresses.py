@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from contextlib import closing
-from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import ProjectError, did_you_mean
@@ -14,9 +15,6 @@ from inchworm.core.promotion.promotion import UsedSecret
 from inchworm.targets.machine import Machine
 from inchworm.targets.secret import Secret
 from inchworm.targets.secrets import Secrets
-
-if TYPE_CHECKING:
-    pass
 
 
 def check_secrets(
@@ -29,11 +27,8 @@ def check_secrets(
     """
     with closing(Secrets(machine, environment.secret_store)) as secrets:
         return tuple(
-            UsedSecret(name=name, reference=value.text, version=secrets.resolve(value.text).version)
-            for name in sorted(set(used))
-            if (value := values.get(name)) is not None
-            and value.type is Type.SECRET
-            and value.plain is not None
+            replace(each, version=secrets.resolve(each.reference, "").version)
+            for each in unchecked_secrets(values, set(used))
         )
 
 
@@ -78,11 +73,23 @@ def filled(text: str, environment: Environment, values: Mapping[str, Value]) -> 
 
 
 def secret_of(
-    text: str | None, environment: Environment, machine: Machine, values: Mapping[str, Value]
+    text: str | None,
+    to: str,
+    environment: Environment,
+    machine: Machine,
+    values: Mapping[str, Value],
 ) -> Secret | None:
     """The secret that a setting of an environment file refers to, ``${name}``; None without one.
 
+    Args:
+        text: the setting.
+        to: the address that will get the secret.
+        environment: as its file declares it.
+        machine: where the project is.
+        values: this environment's values.
+
     Raises:
+        NotTrusted: when the user has not allowed the secret to go there.
         ProjectError: when that is no secret parameter.
         TargetError: when it cannot be had.
     """
@@ -97,4 +104,4 @@ def secret_of(
             next='Write "${name}" of a parameter with type = "secret".',
         )
     with closing(Secrets(machine, environment.secret_store)) as secrets:
-        return secrets.resolve(value.text)
+        return secrets.resolve(value.text, to)

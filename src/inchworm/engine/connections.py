@@ -17,6 +17,7 @@ from inchworm.engine.addresses import filled, secret_of
 from inchworm.engine.lazy_connection import LazyConnection
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.store.compositions import Compositions, Remembered
+from inchworm.store.remembered_values import Remembering
 from inchworm.targets.databases import Database, connect
 from inchworm.targets.databases.file_states import settled_state
 from inchworm.targets.databases.registry import Address, product_at, product_of
@@ -47,6 +48,7 @@ def open_database(
         sources: the places outside the database that queries may read through it.
 
     Raises:
+        NotTrusted: when the user has not allowed the project to reach places.
         TargetError: when it cannot be reached.
         EnvironmentMoved: when another process holds it.
     """
@@ -61,13 +63,16 @@ def _lazy_connection(
     read_only: bool,
     sources: Declared,
 ) -> LazyConnection:
+    machine.trust.demand(f"open the database of {environment.name}")
+    address = environment.database
+    url = filled(address.url, environment, values)
+
     def connected() -> Database:
-        address = environment.database
         return connect(
-            filled(address.url, environment, values),
+            url,
             root=machine.root,
             login=machine.login,
-            password=secret_of(address.password, environment, machine, values),
+            password=secret_of(address.password, url, environment, machine, values),
             read_only=read_only,
             threads=address.threads,
             reads=[str(substitute(pattern, values)) for pattern in sources.reads.values()],
@@ -137,7 +142,8 @@ def begin_to_read(
     read_of = _state(environment, project, machine, values)
     remembered = None
     if read_of is not None:
-        remembered = Compositions(machine.root).get(environment.name, read_of)
+        place = Remembering(machine.root, machine.sealer)
+        remembered = Compositions(place).get(environment.name, read_of)
     connection = _lazy_connection(environment, machine, values, True, NOTHING_DECLARED)
     return Beginning(connection=connection, read_of=read_of, remembered=remembered)
 
@@ -205,13 +211,13 @@ def _service(
 ) -> HttpService:
     from inchworm.targets.http_services import connect_service
 
-    token = secret_of(address.token, environment, machine, values)
+    url = filled(address.url, environment, values)
+    token = secret_of(address.token, url, environment, machine, values)
 
     def resolve(reference: str) -> str:
         with closing(Secrets(machine, environment.secret_store)) as secrets:
-            return secrets.resolve(reference).reveal()
+            return secrets.resolve(reference, "").reveal()  # of a service in this process
 
-    url = filled(address.url, environment, values)
     return connect_service(url, machine.root, token, resolve)
 
 
@@ -226,8 +232,8 @@ def _notebook_server(
         return
     from inchworm.targets.jupyter_server import JupyterServer
 
-    token = secret_of(address.token, environment, machine, values)
     url = filled(address.url, environment, values)
+    token = secret_of(address.token, url, environment, machine, values)
     folder = filled(address.folder_of(project, environment), environment, values)
     with closing(JupyterServer(url, folder, address.kernel, token)) as server:
         yield server

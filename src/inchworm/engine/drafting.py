@@ -10,6 +10,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from inchworm.core.checks.findings import Finding, Severity, has_errors, in_order
+from inchworm.core.entry.rules import NO_RULES, Rules
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.environments.rights import Rights
 from inchworm.core.identifiers import Kind, PartId, PromotionId, RelationName
@@ -62,6 +63,8 @@ class Wish(Struct, frozen=True, kw_only=True):
             those of now stay.
         rollback: what makes it a rollback.
         leaving: what the bundles that a rollback leaves know of migrations.
+        rules: the rules by which it is let in.
+        unpassed: parts that were kept on hold where the bundle has to pass through.
     """
 
     overwrite: bool = False
@@ -75,6 +78,8 @@ class Wish(Struct, frozen=True, kw_only=True):
     holds_then: tuple[Hold, ...] | None = None
     rollback: Rollback | None = None
     leaving: Leaving = field(default_factory=Leaving)
+    rules: Rules = NO_RULES
+    unpassed: frozenset[PartId] = frozenset()
 
 
 def make_draft(
@@ -127,6 +132,9 @@ def make_draft(
                 project=prepared.bundle.project,
                 bundle=prepared.bundle.name,
                 bundle_digest=prepared.bundle.digest,
+                bundle_seal=prepared.bundle.seal,
+                is_hold=wish.hold is not None or wish.lift is not None,
+                rules=wish.rules,
                 environment=environment,
                 assembly=assembly,
                 rendered=prepared.rendered,
@@ -281,7 +289,7 @@ def _sources(
     if wish.rollback is not None:  # it brings back the mixture of then
         then = next(p for p in live.promotions if p.promotion == wish.rollback.to).mixture
         return {PartId.parse(p): source for p, source in then.sources.items()}, then.is_choice
-    held = {hold.part for hold in holds}
+    held = {hold.part for hold in holds} | wish.unpassed
     unchosen: set[PartId] = set()
     if wish.choice:
         unchosen = {*assembly.parts, *live.parts} - chosen_parts(wish.choice, assembly, live.parts)

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from inchworm.core.errors import EnvironmentMoved
+from inchworm.safe_files import check_no_link
 
 _A_LOOK = 0.2
 """Seconds for which somebody may have the lock who only looks whether another one has it."""
@@ -41,6 +42,8 @@ class Lock:
         """
         from filelock import FileLock, Timeout
 
+        for file in (self._file, self._holder):
+            check_no_link(file.parent.parent.parent, file)
         self._file.parent.mkdir(parents=True, exist_ok=True)
         lock = FileLock(self._file)
         try:

@@ -97,6 +97,8 @@ class _Replay:
         self.assembly = assembly
         self.part = part
         self.schema = part.name.lower()
+        self._line: int | None = None
+        """That of the statement that ran last, in its file."""
 
     def run(self, scripts: Sequence[Script], others: list[Table]) -> Iterator[Finding]:
         """Run the scripts; the first that is refused ends it."""
@@ -112,8 +114,15 @@ class _Replay:
         for script in scripts:
             try:
                 wrong = self._there(script) if not script.undo else self._there_and_back(script)
-            except OutsideAccess:
-                return  # places outside are reached in environments alone: nothing can be proved
+            except OutsideAccess as error:
+                # places outside are reached in environments alone
+                yield rules.REPLAY_OUTSIDE.finding(
+                    f"{script.name} reaches a place outside, so it is not tried here: {error.what}",
+                    part=self.part,
+                    file=script.file,
+                    line=self._line,
+                )
+                return
             if wrong is not None:
                 yield wrong
                 return
@@ -168,11 +177,16 @@ class _Replay:
         except SqlProblem:
             return None  # reading the script has reported it
         for statement in statements:
+            at = sql.find(statement.strip()[:40])
+            self._line = sql.count("\n", 0, at) + 1 if at >= 0 else None
             refused = self._refused(statement)
             if refused is not None:
                 message = f"does not run after those before it: {refused}"
                 return rules.REPLAY_DIFFERS.finding(
-                    message, part=self.part, file=file, line=line_of_named(refused, sql)
+                    message,
+                    part=self.part,
+                    file=file,
+                    line=line_of_named(refused, sql) or self._line,
                 )
         return None
 

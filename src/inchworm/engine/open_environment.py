@@ -24,6 +24,7 @@ from inchworm.core.structure.definitions import (
 )
 from inchworm.engine.lazy_connection import LazyConnection
 from inchworm.store.compositions import Compositions, Remembered
+from inchworm.store.remembered_values import Remembering
 from inchworm.targets.databases import Database
 from inchworm.targets.databases.api_versions import ApiVersions
 from inchworm.targets.databases.bookkeeping import Bookkeeping
@@ -76,7 +77,9 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
             return self.known.over(self.database)
         schema = self.environment.database.bookkeeping
         bookkeeping = Bookkeeping(self.database, self.project, schema)
-        check_name(self.environment, self.project, bookkeeping.environment())
+        claim = bookkeeping.latest_claim()
+        check_name(self.environment, self.project, claim.environment)
+        check_owner(self.environment, claim.owner)
         return bookkeeping
 
     def over(self, database: Database) -> OpenEnvironment:
@@ -132,7 +135,9 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
             composed = self.database.reading_catalogue(lambda: self._composed(is_for_draft))
             read = Remembered(composed, is_for_draft)
             if self.read_of is not None:
-                Compositions(self.machine.root).put(self.environment.name, self.read_of, read)
+                Compositions(Remembering(self.machine.root, self.machine.sealer)).put(
+                    self.environment.name, self.read_of, read
+                )
         items, schedules = self.items(), self.workspace.schedules()
         return replace(read.composition, read_at=read_at, items=items, schedules=schedules)
 
@@ -316,6 +321,23 @@ _ATTACHED = frozenset({Thing.INDEX, Thing.TRIGGER, Thing.POLICY, Thing.RIGHTS, T
 def outside_tables(parts: Iterable[LivePart]) -> frozenset[str]:
     """The tables of schemas that are managed outside, which have one name everywhere."""
     return frozenset(table for part in parts if not part.managed for table in part.table_names)
+
+
+def check_owner(environment: Environment, owner: str | None) -> None:
+    """Whether a corner is that of whoever is at work.
+
+    Raises:
+        WrongEnvironment: when somebody has it whose name becomes the same one.
+    """
+    corner = environment.database.corner
+    if corner is None or not owner or not corner.user or owner == corner.user:
+        return
+    raise WrongEnvironment(
+        f"the corner {corner.owner} in {environment.name} belongs to {owner}, and not to "
+        f"{corner.user}: both names become one.",
+        where=environment.file,
+        next="Set INCHWORM_USER to a name that differs in its letters or digits.",
+    )
 
 
 def check_name(environment: Environment, project: str, named: str | None) -> None:

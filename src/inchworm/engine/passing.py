@@ -9,6 +9,8 @@ from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import BundleError, UsageError, Waiting
+from inchworm.core.identifiers import PartId
+from inchworm.core.parts import Digest
 from inchworm.core.promotion.drafting.standing import other_content
 from inchworm.engine.route import Passage
 from inchworm.store.ledger import Ledger
@@ -51,6 +53,25 @@ def _check_not_chosen(
                 where=environment.file,
                 next=f"inchworm promote {bundle.name} --to {passage.environment}",
             )
+
+
+def held_before(passages: Sequence[Passage], digest: Digest) -> dict[PartId, str]:
+    """The parts of a bundle that were kept on hold in environments before, each with where.
+
+    Args:
+        passages: what the databases of the environments before say.
+        digest: the bundle's content digest.
+    """
+    held: dict[PartId, str] = {}
+    for passage in passages:
+        undone = {key for promotion in passage.promotions for key in promotion.undoes}
+        of_bundle = [
+            p for p in passage.promotions if p.digest == digest and p.promotion not in undone
+        ]
+        if of_bundle and not of_bundle[-1].mixture.is_choice:
+            for part in of_bundle[-1].mixture.sources:
+                held.setdefault(PartId.parse(part), passage.environment)
+    return held
 
 
 def check_entry(

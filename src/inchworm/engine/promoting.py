@@ -122,7 +122,9 @@ def _check_unmoved(work: Work, place: OpenEnvironment) -> None:
             f"{promotion.id} was drafted for the corner of {draft.corner or 'nobody'}.",
             next=f"Draft one for this corner: {again}",
         )
-    if draft.bundle_digest != work.prepared.bundle.digest:
+    if draft.bundle_digest != work.prepared.bundle.digest or (
+        draft.bundle_seal and draft.bundle_seal != work.prepared.bundle.seal
+    ):
         raise EnvironmentMoved(
             f"{draft.bundle} is not the bundle that {promotion.id} was drafted with.",
             next=f"Draft again: {again}",
@@ -263,6 +265,7 @@ class _Promoting:
             exception=work.admission.exception if work.admission else "",
             holds=work.promotion.draft.holds,
             is_choice=work.promotion.draft.is_choice,
+            rules=work.promotion.draft.rules,
             changed_by_hand=changed_by_hand(work.promotion.draft.findings),
             run_subject=partial(work.run_subject, place) if work.run_subject else None,
             undoes=rollback.undoes if (rollback := work.promotion.draft.rollback) else (),
@@ -365,7 +368,9 @@ class _Promoting:
         with self.place.database.transaction():
             # versions that did not record whose environment it is recorded no tables aside either
             recorded_less = bookkeeping.environment() is None
-            bookkeeping.claim(self.place.environment.name, self.site.id.key)
+            corner = self.place.environment.database.corner
+            owner = corner.user if corner is not None else ""
+            bookkeeping.claim(self.place.environment.name, self.site.id.key, owner)
             self._anchor()
             if recorded_less:
                 live = self.place.of_models(bookkeeping.parts_of_ours())

@@ -11,7 +11,7 @@ from inchworm.core.errors import InchwormError
 from inchworm.core.ledger.entries import Head
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest
-from inchworm.core.promotion.composition import CompletedPromotion, passed
+from inchworm.core.promotion.composition import CompletedPromotion, LivePart, passed
 from inchworm.engine.connections import open_database
 from inchworm.engine.open_environment import check_name
 from inchworm.targets.databases import Database
@@ -26,6 +26,7 @@ class Passage(Struct, frozen=True, kw_only=True):
         environment: its name.
         promotions: those that were completed there, in their order.
         claimed_by: the key of the promotion that began, or went on, there last.
+        parts: the parts of the project that are live there.
         heads: the end of each ledger's chain when a promotion of it was there last.
         problem: why it could not be asked; empty when it could.
     """
@@ -33,6 +34,7 @@ class Passage(Struct, frozen=True, kw_only=True):
     environment: str
     promotions: tuple[CompletedPromotion, ...] = ()
     claimed_by: str | None = None
+    parts: tuple[LivePart, ...] = ()
     heads: Mapping[str, Head] = field(default_factory=dict)
     problem: str = ""
 
@@ -73,5 +75,6 @@ def read_passage(environment: Environment, project: str, database: Database) -> 
         environment=environment.name,
         promotions=tuple(bookkeeping.promotions()),
         claimed_by=claim.promotion,
+        parts=tuple(bookkeeping.parts_of_ours()),
         heads=bookkeeping.heads(),
     )

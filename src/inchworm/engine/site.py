@@ -9,6 +9,7 @@ from functools import cached_property, lru_cache
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Self
 
+from inchworm.core.entry.rules import NO_RULES, Rules
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.identifiers import PartId, PromotionId, RelationName
 from inchworm.core.lineage.facts import interfaces_digest
@@ -48,6 +49,7 @@ class Site:
         exception: who let the promotion in although entry conditions were missing, and why.
         holds: the holds in force afterwards.
         is_choice: whether parts were left out by choice.
+        rules: the rules by which the promotion was let in.
         changed_by_hand: the parts that somebody had changed when this was drafted.
         run_subject: runs what is in place under a name, to see that it works.
     """
@@ -68,6 +70,7 @@ class Site:
         exception: str = "",
         holds: tuple[Hold, ...] = (),
         is_choice: bool = False,
+        rules: Rules = NO_RULES,
         changed_by_hand: frozenset[PartId] = frozenset(),
         run_subject: Callable[[str], Run] | None = None,
     ) -> None:
@@ -79,6 +82,7 @@ class Site:
         self.exception = exception
         self.holds = holds
         self.is_choice = is_choice
+        self.rules = rules
         self.changed_by_hand = changed_by_hand
         self.run_subject = run_subject
         self.id = id

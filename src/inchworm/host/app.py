@@ -6,7 +6,7 @@ Metrics are in the OpenMetrics text format 1.0.
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from http import HTTPStatus
 from types import MappingProxyType
 from typing import Any
@@ -15,6 +15,7 @@ from urllib.parse import quote
 from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
+from starlette.middleware import Middleware
 from starlette.requests import Request
 from starlette.responses import HTMLResponse, JSONResponse, PlainTextResponse, Response
 from starlette.routing import Mount, Route
@@ -24,10 +25,12 @@ from inchworm import __version__
 from inchworm.core.errors import InchwormError, TargetError
 from inchworm.core.ledger.runs import RunsAsked, RunSummary
 from inchworm.engine.running.receiving import Incoming, Retired, Unacceptable
-from inchworm.host.host import Host, NotBegun
+from inchworm.host.guard import PATIENCE, Guard, token_given
+from inchworm.host.host import Host, NotBegun, Watched
 from inchworm.host.incoming import Busy, Inbox
 from inchworm.host.metrics import metrics
-from inchworm.host.page import page
+from inchworm.host.page import STYLE, page
+from inchworm.host.seen import Open, run_without_names, without_names
 from inchworm.host.tokens import Tokens
 from inchworm.sim.requests import (
     json_of,
@@ -52,6 +55,10 @@ def create_app(
     inbox: Inbox | None = None,
     flow_tokens: Tokens = _NO_TOKENS,
     platforms: Mapping[str, ASGIApp] = _NO_PLATFORMS,
+    reading: Tokens = _NO_TOKENS,
+    opened: Open = Open.STATUS,
+    names: Collection[str] | None = None,
+    patience: float = PATIENCE,
 ) -> Starlette:
     """The application.
 
@@ -63,11 +70,17 @@ def create_app(
         inbox: takes in what comes to flows.
         flow_tokens: that sending something to a flow asks for; without one nothing is taken.
         platforms: workspaces and gateways that the host is itself, by name.
+        reading: tokens with which errors and people's names are shown, besides those for starting.
+        opened: what a visitor without a token sees.
+        names: the names by which the host is asked, in lower case; None for any.
+        patience: seconds within which a request's body has to be here.
     """
-    served = _Served(host, runs, now, tokens, inbox, flow_tokens)
+    readers = (reading, tokens)
+    served = _Served(host, runs, now, tokens, inbox, flow_tokens, readers, opened)
     return Starlette(
         routes=[
             Route("/", served.show),
+            Route("/full", served.show_full),
             Route("/metrics", served.measure),
             Route("/openapi.json", served.describe),
             route("/v1/runs", GET=served.list_runs, POST=served.start_run),
@@ -79,6 +92,7 @@ def create_app(
             *(Mount(f"/platform/{name}", app=each) for name, each in platforms.items()),
         ],
         exception_handlers={HTTPException: refused, InchwormError: _wrong},
+        middleware=[Middleware(Guard, names=names, style=STYLE, patience=patience)],
     )
 
 
@@ -91,6 +105,8 @@ class _Served:
         tokens: Tokens,
         inbox: Inbox | None,
         flow_tokens: Tokens,
+        readers: tuple[Tokens, ...],
+        opened: Open,
     ) -> None:
         self._host = host
         self._runs = runs
@@ -98,18 +114,48 @@ class _Served:
         self._inbox = inbox
         self._tokens = tokens
         self._flow_tokens = flow_tokens
+        self._readers = readers
+        self._opened = opened
 
     def show(self, request: Request) -> Response:
+        watched, runs = self._seen(request)
+        return HTMLResponse(page(watched, runs, self._now()))
+
+    def show_full(self, request: Request) -> Response:
+        """The page with errors and names; a browser asks for the token as for a password."""
+        if not self._is_reader(request):
+            asked = {"www-authenticate": 'Basic realm="inchworm", charset="UTF-8"'}
+            detail = "Give any name, and the token as password."
+            return PlainTextResponse(detail, HTTPStatus.UNAUTHORIZED, asked)
         return HTMLResponse(page(self._host.watched(), self._latest(), self._now()))
 
+    def _is_reader(self, request: Request) -> bool:
+        given = token_given(request)
+        return any(tokens.has(given) for tokens in self._readers)
+
+    def _seen(self, request: Request) -> tuple[Sequence[Watched], list[RunSummary]]:
+        """What somebody who asks may see of environments and runs.
+
+        Raises:
+            HTTPException: when they may see nothing.
+        """
+        watched, runs = self._host.watched(), self._latest()
+        if self._opened is Open.EVERYTHING or self._is_reader(request):
+            return watched, runs
+        if self._opened is Open.NOTHING:
+            raise HTTPException(HTTPStatus.UNAUTHORIZED, "The token is missing or wrong.")
+        return [*map(without_names, watched)], [*map(run_without_names, runs)]
+
     def measure(self, request: Request) -> Response:
+        if self._opened is Open.NOTHING:
+            self._seen(request)
         text = metrics(self._host.watched(), self._runs(RunsAsked()), self._now())
         kind = "application/openmetrics-text; version=1.0.0; charset=utf-8"
         return PlainTextResponse(text, media_type=kind)
 
     async def list_runs(self, request: Request) -> Response:
-        latest = await run_in_threadpool(self._latest)
-        not_begun = [one for each in self._host.watched() for one in each.not_begun]
+        watched, latest = await run_in_threadpool(self._seen, request)
+        not_begun = [one for each in watched for one in each.not_begun]
         return JSONResponse(
             {
                 "runs": [_told(run) for run in latest],
@@ -125,7 +171,7 @@ class _Served:
             raise HTTPException(
                 HTTPStatus.BAD_REQUEST, 'Send {"environment": "test", "name": "pipeline:nightly"}.'
             )
-        if name.startswith("-"):
+        if name.startswith("-") or not (_is_name(name) and _is_name(environment)):
             raise HTTPException(HTTPStatus.BAD_REQUEST, "That is no name.")
         if environment in {each.name for each in self._host.watched()}:
             self._tokens.check_for(request, environment)
@@ -185,6 +231,15 @@ class _Served:
         asked = [RunsAsked(environment=each.name, latest=_SHOWN) for each in self._host.watched()]
         runs = [run for of_environment in asked for run in self._runs(of_environment)]
         return sorted(runs, key=lambda run: run.id.number, reverse=True)[:_SHOWN]
+
+
+def _is_name(text: str) -> bool:
+    """Return True if a text can be an argument of a command: short, and of printable letters."""
+    return len(text) <= _LONGEST_NAME and text.isprintable()
+
+
+_LONGEST_NAME = 300
+"""Letters of the name of what is started."""
 
 
 def _told(run: RunSummary) -> dict[str, Any]:
@@ -267,8 +322,23 @@ DESCRIPTION: dict[str, Any] = {
     "openapi": "3.1.0",
     "info": {"title": "Inchworm host", "version": __version__},
     "paths": {
-        "/": {"get": {"responses": {"200": {"description": "A page for people."}}}},
-        "/metrics": {"get": {"responses": {"200": {"description": "Metrics in OpenMetrics."}}}},
+        "/": {
+            "get": {"responses": {"200": {"description": "A page for people."}, "401": _PROBLEM}}
+        },
+        "/full": {
+            "get": {
+                "security": [{"token": []}],
+                "responses": {
+                    "200": {"description": "The page with errors and people's names."},
+                    "401": {"description": "A browser asks for the token."},
+                },
+            }
+        },
+        "/metrics": {
+            "get": {
+                "responses": {"200": {"description": "Metrics in OpenMetrics."}, "401": _PROBLEM}
+            }
+        },
         "/flows/{environment}/{flow}/{path}": {
             "parameters": [
                 {"name": name, "in": "path", "required": True, "schema": {"type": "string"}}
@@ -280,6 +350,7 @@ DESCRIPTION: dict[str, Any] = {
             "get": {
                 "operationId": "listRuns",
                 "responses": {
+                    "401": _PROBLEM,
                     "200": {
                         "description": "The latest runs, and those that could not begin.",
                         "content": {
@@ -294,7 +365,7 @@ DESCRIPTION: dict[str, Any] = {
                                 }
                             }
                         },
-                    }
+                    },
                 },
             },
             "post": {

@@ -15,7 +15,7 @@ from inchworm.core.parameters.values import spell_ahead
 from inchworm.core.running.schedules import next_times
 from inchworm.host.host import NotBegun, Watched
 
-_STYLE = """
+STYLE = """
 body { font: 16px/1.45 system-ui, sans-serif; color: #1b1f2a; background: #fdfcf8;
        margin: 0 auto; max-width: 60rem; padding: 1rem; }
 h1 { font-size: 1.4rem; } h2 { font-size: 1.15rem; margin-top: 2rem; }
@@ -47,6 +47,7 @@ def page(watched: Sequence[Watched], runs: Iterable[RunSummary], now: dt.datetim
     body = [
         f"<h1>Inchworm host of {escape(names)}</h1>",
         f'<p class="quiet">read {now.astimezone(dt.UTC):%Y-%m-%d %H:%M:%S} UTC</p>',
+        '<p class="quiet"><a href="/full">With errors and names</a>, for who has a token.</p>',
         *(part for each in watched for part in _environment(each, now)),
         "<h2>Latest runs</h2>",
         _table(
@@ -58,7 +59,7 @@ def page(watched: Sequence[Watched], runs: Iterable[RunSummary], now: dt.datetim
     return (
         '<!doctype html><html lang="en"><head><meta charset="utf-8">'
         '<meta name="viewport" content="width=device-width, initial-scale=1">'
-        f"<title>Inchworm: {escape(names)}</title><style>{_STYLE}</style></head>"
+        f"<title>Inchworm: {escape(names)}</title><style>{STYLE}</style></head>"
         f"<body>{''.join(body)}</body></html>"
     )
 
@@ -82,8 +83,8 @@ def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
         commit = escape((last.commit or "-")[:7])
         since = escape(last.at[:16].replace("T", " "))
         yield (
-            f"<p>{escape(last.bundle)} is live since {since} UTC, by {escape(last.by)}, "
-            f"commit {commit}.</p>"
+            f"<p>{escape(last.bundle)} is live since {since} UTC"
+            f"{f', by {escape(last.by)}' if last.by else ''}, commit {commit}.</p>"
         )
     if each.live.ahead:
         by = spell_ahead(each.live.ahead)
@@ -113,7 +114,7 @@ def _not_begun(each: NotBegun) -> str:
     return (
         f'<p><span class="failed">did not begin</span> <b>{escape(each.job.name)}</b>, '
         f"by {escape(by)}, at {each.at.astimezone(dt.UTC):%Y-%m-%d %H:%M:%S} UTC: "
-        f"{escape(each.why)}{later}</p>"
+        f"{escape(each.why) or 'the reason is shown with a token.'}{later}</p>"
     )
 
 
@@ -129,7 +130,7 @@ def _run(run: RunSummary) -> tuple[str, ...]:
         escape(str(run.subject)),
         _state(run.state.value),
         escape(run.began_at[:16].replace("T", " ")),
-        escape(f"{run.began_by}, {run.started}"),
+        escape(", ".join(filter(None, (run.began_by, run.started)))),
         escape(run.message),
     )
 

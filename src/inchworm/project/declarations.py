@@ -7,7 +7,8 @@ most commands do all their work, so faultless ones are remembered under a digest
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+import tomllib
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -17,7 +18,7 @@ from msgspec.structs import asdict
 
 from inchworm import __version__
 from inchworm.core.checks.findings import Finding
-from inchworm.core.entry.conditions import EntryConditions
+from inchworm.core.entry.conditions import NO_CONDITIONS, EntryConditions
 from inchworm.core.environments.environment import (
     DatabaseAddress,
     Environment,
@@ -26,9 +27,12 @@ from inchworm.core.environments.environment import (
     ServiceAddress,
 )
 from inchworm.core.environments.verification import Verification
+from inchworm.core.errors import ProjectError
 from inchworm.core.identifiers import Kind
 from inchworm.core.lineage.facts import Policies, Use
 from inchworm.core.parts import digest_of
+from inchworm.core.seal import Sealer
+from inchworm.safe_files import PRIVATE, write_below
 
 FILE = ".inchworm/declarations.json"
 _VERSION = 7
@@ -79,56 +83,72 @@ class Declarations(Struct, frozen=True, kw_only=True):
     findings: tuple[Finding, ...] = field(default=())
 
 
-def read_declarations(root: Path, files: Mapping[str, bytes], project_file: str) -> Declarations:
+def read_declarations(
+    root: Path, files: Mapping[str, bytes], project_file: str, sealer: Sealer
+) -> Declarations:
     """The declarations in some files; remembered ones where the files are the same.
+
+    What decides, protection and entry conditions, is compared with the files all the same.
 
     Args:
         root: the project's folder.
         files: the project's file and all environment files, by path.
         project_file: the path of the project's file.
+        sealer: makes and compares seals.
 
     Raises:
         ProjectError: when the project's file is wrong.
     """
     digests = {path: digest_of(content) for path, content in files.items()}
     key = digest_of(json.dumps([__version__, _VERSION, digests], sort_keys=True).encode())
-    remembered = _remembered(root / FILE, key)
-    if remembered is not None:
+    remembered = _remembered(root / FILE, key, sealer)
+    if remembered is not None and _decide_the_same(remembered.environments, files):
         return remembered
     from inchworm.project.config import validated_declarations
 
     declared = validated_declarations(files, project_file)
     if not declared.findings:
-        _remember(root / FILE, key, declared)
+        _remember(root, key, declared, sealer)
     return declared
 
 
-def _remembered(file: Path, key: str) -> Declarations | None:
+def _decide_the_same(environments: Iterable[Environment], files: Mapping[str, bytes]) -> bool:
+    """Return True if protection and the presence of conditions are as the files say."""
+    for environment in environments:
+        document = tomllib.loads(files[environment.file].decode())
+        is_protected, has_conditions = document.get("protected", False), "entry" in document
+        if is_protected is not environment.protected or (
+            has_conditions is not (environment.entry != NO_CONDITIONS)
+        ):
+            return False
+    return True
+
+
+def _remembered(file: Path, key: str, sealer: Sealer) -> Declarations | None:
     """The declarations remembered under a key; None when there are none, or they are damaged."""
     with suppress(OSError, ValueError, KeyError, TypeError):
         document = json.loads(file.read_bytes())
-        if document["key"] == key and document["sum"] == _sum(document["declared"]):
+        if document["key"] == key and document["seal"] == _seal(sealer, document["declared"]):
             return _from_json(document["declared"])
     return None
 
 
-def _remember(file: Path, key: str, declared: Declarations) -> None:
+def _remember(root: Path, key: str, declared: Declarations, sealer: Sealer) -> None:
     """Keep declarations where there is a place for such things already.
 
     That they cannot be kept is no fault that anybody has to hear of.
     """
-    if not file.parent.is_dir():
+    if not (root / FILE).parent.is_dir():
         return
     body = _to_json(declared)
-    text = json.dumps({"key": key, "sum": _sum(body), "declared": body}, ensure_ascii=False)
-    with suppress(OSError):
-        partial = file.with_suffix(".partial")
-        partial.write_text(text, "utf-8")
-        partial.replace(file)
+    document = {"key": key, "seal": _seal(sealer, body), "declared": body}
+    text = json.dumps(document, ensure_ascii=False)
+    with suppress(OSError, ProjectError):
+        write_below(root, FILE, text.encode(), mode=PRIVATE)
 
 
-def _sum(body: object) -> str:
-    return digest_of(json.dumps(body, sort_keys=True).encode())
+def _seal(sealer: Sealer, body: object) -> str:
+    return sealer.seal(FILE, json.dumps(body, sort_keys=True))
 
 
 def _to_json(declared: Declarations) -> dict[str, Any]:

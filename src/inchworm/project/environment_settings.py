@@ -11,6 +11,7 @@ from pydantic import Field, field_validator, model_validator
 
 from inchworm.core.entry.closed_hours import closed_time
 from inchworm.core.entry.conditions import EntryConditions, measure_condition, ran_condition
+from inchworm.core.entry.people import GROUP
 from inchworm.core.environments.environment import (
     OWNER,
     DatabaseAddress,
@@ -162,7 +163,8 @@ class EntrySettings(Settings):
 
     approvals: int = Field(0, ge=0, le=100)
     by: tuple[str, ...] = ()
-    by_author: bool = False
+    each_of: tuple[str, ...] = ()
+    authors_may_approve: bool = False
     signed: bool = False
     bundle_signed: bool | tuple[str, ...] = False
     passed_in: tuple[str, ...] = ()
@@ -174,7 +176,15 @@ class EntrySettings(Settings):
     ran: tuple[str, ...] = ()
     ask: tuple[str, ...] = ()
     ask_timeout: str = "1m"
+    ask_environment: tuple[str, ...] = ()
+    rules_from: str = ""
     exception: tuple[str, ...] = ()
+    exception_skips_route: bool = False
+
+    @field_validator("each_of")
+    @classmethod
+    def _are_groups(cls, groups: tuple[str, ...]) -> tuple[str, ...]:
+        return tuple(group.removeprefix(GROUP) for group in groups)
 
     @field_validator("rested", "ask_timeout")
     @classmethod

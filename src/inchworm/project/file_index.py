@@ -94,6 +94,8 @@ def read_file(root: Path, path: str) -> bytes:
     Raises:
         ProjectError: when it cannot be read.
     """
+    if (root / path).is_symlink():
+        _check_link(root, path)
     try:
         return (root / path).read_bytes()
     except OSError as error:
@@ -170,7 +172,32 @@ def _check_link(root: Path, path: str) -> None:
     )
 
 
+def is_looked_at(path: str) -> bool:
+    """Return True if a path would belong to the project, if a file were there."""
+    *folders, name = path.split("/")
+    if not folders:
+        return name in FILES
+    hidden = any(part.startswith(".") or part in _SKIPPED for part in (*folders, name))
+    return folders[0] in LOOKED_AT and not hidden and not name.endswith((".pyc", "~"))
+
+
+def check_folder(root: Path, folder: str) -> None:
+    """Refuse a folder of the project that is a link: what it leads to belongs to somebody else.
+
+    Raises:
+        ProjectError: when it is one.
+    """
+    if (root / folder).is_symlink():
+        raise ProjectError(
+            "is a link to a folder, and would be packed with all that it leads to.",
+            where=folder,
+            next="Put the files into a folder of the project, or remove the link.",
+        )
+
+
 def _below(root: Path, folder: str) -> Iterator[tuple[str, os.stat_result]]:
+    if "/" not in folder:
+        check_folder(root, folder)
     try:
         entries = sorted(os.scandir(root / folder), key=lambda entry: entry.name)
     except (FileNotFoundError, NotADirectoryError):
@@ -182,6 +209,8 @@ def _below(root: Path, folder: str) -> Iterator[tuple[str, os.stat_result]]:
         if entry.is_dir():
             if not entry.is_symlink():  # which may lead around in a circle
                 yield from _below(root, path)
+            elif not (root / path).resolve().is_relative_to(root.resolve()):
+                check_folder(root, path)
         elif not entry.name.endswith((".pyc", "~")):
             if entry.is_symlink():
                 _check_link(root, path)

@@ -10,6 +10,7 @@ from typing import Any
 from inchworm.core.errors import ProjectError, UsageError
 from inchworm.core.parameters.matrix import Parameter, references
 from inchworm.core.parameters.values import Type
+from inchworm.safe_files import write_below
 
 
 def set_value(root: Path, row: Parameter, environment: str, text: str, today: dt.date) -> None:
@@ -54,7 +55,7 @@ def set_value(root: Path, row: Parameter, environment: str, text: str, today: dt
         for key in row.name.split("."):
             table = table[key]
         table[environment] = float(cell) if is_number else cell
-        path.write_bytes(tomlkit.dumps(document).encode("utf-8"))
+        write_below(root, row.file, tomlkit.dumps(document).encode("utf-8"))
     except (OSError, TOMLKitError, KeyError) as error:
         raise ProjectError(
             f"cannot be changed: {error}", where=row.file, next="Change the value by hand."

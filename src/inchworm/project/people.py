@@ -9,6 +9,7 @@ from inchworm.core.checks.findings import Finding
 from inchworm.core.entry.people import FILE, People, Person
 from inchworm.core.errors import ProjectError
 from inchworm.core.toml import TomlProblem, read_toml
+from inchworm.project.file_index import read_file
 
 
 def read_people(root: Path) -> People:
@@ -18,13 +19,22 @@ def read_people(root: Path) -> People:
         ProjectError: when the file is wrong, or two people have one key or one name.
     """
     path = root / FILE
-    if not path.is_file():
+    return people_in(read_file(root, FILE)) if path.is_file() else People()
+
+
+def people_in(content: bytes) -> People:
+    """Everybody whom a file names; nobody where it is empty.
+
+    Raises:
+        ProjectError: when the file is wrong, or two people have one key or one name.
+    """
+    if not content.strip():
         return People()
     from inchworm.kinds.settings import validate
     from inchworm.project.people_settings import PeopleFile
 
     try:
-        document = read_toml(path.read_bytes())
+        document = read_toml(content)
     except TomlProblem as problem:
         where = f"{FILE}:{problem.line}" if problem.line else FILE
         raise ProjectError(problem.reason, where=where, next="Mend the line.") from problem
@@ -34,9 +44,9 @@ def read_people(root: Path) -> People:
         raise ProjectError(f"{faults[0].message}.", where=faults[0].place, next=faults[0].remedy)
     people: dict[str, Person] = {}
     for name, each in settings.people.items():
-        person = Person(name=name, **each.model_dump())
+        person = each.person(name)
         for other in people.values():
-            if person.key and person.key == other.key:
+            if {key.public for key in person.keys} & {key.public for key in other.keys}:
                 raise _twice(
                     f"{name} and {other.name} have one key", document.line_of(("people", name))
                 )

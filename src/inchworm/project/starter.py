@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from inchworm.core.errors import UsageError
+from inchworm.safe_files import write_below
 
 _FILES = {
     "inchworm.toml": """\
@@ -106,9 +107,9 @@ def write_starter(folder: Path, name: str, dialect: str, about: str, url: str) -
         raise UsageError(
             f"{folder} is there already and not empty.", next="Name a folder that is not there yet."
         )
+    folder.mkdir(parents=True, exist_ok=True)
     for path, content in _FILES.items():
-        target = folder / path
-        target.parent.mkdir(parents=True, exist_ok=True)
         text = content.replace("{about}", about).replace("{url}", url)
-        target.write_text(text.replace("{name}", name).replace("{dialect}", dialect), "utf-8")
+        text = text.replace("{name}", name).replace("{dialect}", dialect)
+        write_below(folder, path, text.encode())
     return sorted(_FILES)

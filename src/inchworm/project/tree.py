@@ -12,6 +12,7 @@ from msgspec import Struct
 
 from inchworm.core.checks.findings import Finding
 from inchworm.core.checks.rules import suspect_finding
+from inchworm.core.entry.conditions import NO_CONDITIONS, EntryConditions
 from inchworm.core.environments.environment import Environment, in_route_order
 from inchworm.core.errors import ProjectError, UsageError, did_you_mean
 from inchworm.core.identifiers import Kind
@@ -22,12 +23,14 @@ from inchworm.core.parameters.matrix import FOLDER as PARAMETERS_FOLDER
 from inchworm.core.parameters.matrix import Matrix, evaluate
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Contents
+from inchworm.core.seal import Sealer
 from inchworm.kinds.registry import FOLDERS, SHARED_FOLDERS
 from inchworm.project.declarations import Declarations, ProjectSettings, read_declarations
 from inchworm.project.file_index import (
     FILES,
     PROJECT_FILE,
     TreeContents,
+    check_folder,
     find_root,
     look,
     read_file,
@@ -41,6 +44,8 @@ PART_FOLDERS = (*FOLDERS, *SHARED_FOLDERS, PARAMETERS, PARAMETERS_FOLDER)
 """Where everything is that makes up the project's parts and parameters."""
 
 
+ENVIRONMENTS = "environments"
+
 _ANY_DAY = dt.date(2000, 1, 1)
 """Stands for today where it does not matter."""
 
@@ -52,6 +57,8 @@ class Project(Struct, frozen=True, dict=True):
     declared: Declarations
     owner: str = ""
     """Whose corner an environment is that has corners, as it can stand in a schema's name."""
+    user: str = ""
+    """The same as it is."""
 
     @property
     def has_corners(self) -> bool:
@@ -66,13 +73,15 @@ class Project(Struct, frozen=True, dict=True):
     @cached_property
     def git(self) -> GitState:
         """The state of its repository."""
-        return read_state(self.root, set(self.contents), self.settings.release_branch)
+        return read_state(self.root, self.contents, self.settings.release_branch)
 
     @cached_property
     def environments(self) -> list[Environment]:
         """All environments, in the order of the route."""
         declared = in_route_order(self.declared.environments)
-        return [each.in_corner(self.owner) for each in declared] if self.owner else declared
+        if not self.owner:
+            return declared
+        return [each.in_corner(self.owner, self.user) for each in declared]
 
     def environment(self, name: str) -> Environment:
         """The environment of that name; case does not count.
@@ -90,6 +99,16 @@ class Project(Struct, frozen=True, dict=True):
         names = [environment.name for environment in self.environments]
         listed = f"Environments: {', '.join(names)}." if names else "Add environments/NAME.toml."
         raise UsageError(f"There is no environment {name}.", next=did_you_mean(name, names, listed))
+
+    def conditions_of(self, environment: Environment) -> EntryConditions:
+        """Return the entry conditions as the environment's file has them now.
+
+        What decides is never what is remembered.
+
+        Raises:
+            ProjectError: when the file is wrong.
+        """
+        return conditions_in(environment.file, read_file(self.root, environment.file))
 
     @cached_property
     def contents(self) -> Contents:
@@ -158,22 +177,45 @@ class Project(Struct, frozen=True, dict=True):
         return self.root / relative
 
 
-def find_project(start: Path) -> Project:
+def conditions_in(file: str, content: bytes) -> EntryConditions:
+    """Return the entry conditions in an environment's file.
+
+    Raises:
+        ProjectError: when the file is wrong.
+    """
+    if b"entry" not in content:
+        return NO_CONDITIONS
+    from inchworm.project.config import read_environments
+
+    findings: list[Finding] = []
+    declared, _ = read_environments({file: content}, findings.append)
+    if not declared:
+        raise ProjectError(findings[0].message, where=findings[0].place, next=findings[0].remedy)
+    return declared[0].entry
+
+
+def find_project(start: Path, sealer: Sealer) -> Project:
     """The project that a folder is in.
+
+    Args:
+        start: the folder.
+        sealer: of what is remembered of its declarations.
 
     Raises:
         UsageError: when neither the folder nor one above it has an ``inchworm.toml``.
         ProjectError: when that file is wrong.
     """
     root = find_root(start)
-    return Project(root, read_declarations(root, _declaring_files(root), PROJECT_FILE))
+    return Project(root, read_declarations(root, _declaring_files(root), PROJECT_FILE, sealer))
 
 
 def _declaring_files(root: Path) -> dict[str, bytes]:
     """The project's file and all environment files, by path."""
+    folder = root / ENVIRONMENTS
+    check_folder(root, ENVIRONMENTS)
     environments = [
-        f"environments/{path.name}"
-        for path in sorted((root / "environments").glob("*.toml"))
+        f"{ENVIRONMENTS}/{path.name}"
+        for path in sorted(folder.glob("*.toml"))
         if path.is_file() and not path.name.startswith(".")
     ]
     return {path: read_file(root, path) for path in (PROJECT_FILE, *environments)}

@@ -6,6 +6,7 @@ import re
 from pathlib import Path
 
 from inchworm.project.file_index import PROJECT_FILE
+from inchworm.safe_files import write_below
 
 _IN_TOML = re.compile(r'^(version\s*=\s*")[^"]*(")', re.MULTILINE)
 _IN_OPENAPI = re.compile(r"^(info:\s*\n(?:[ \t]+.*\n)*?[ \t]+version:[ \t]*)[^\s#]+", re.MULTILINE)
@@ -25,6 +26,7 @@ def write_version(root: Path, version: str) -> list[str]:
         text = path.read_bytes().decode("utf-8")  # line ends as they are
         replaced = pattern.sub(new, text, count=1)
         if replaced != text:
-            path.write_bytes(replaced.encode("utf-8"))
-            changed.append(path.relative_to(root).as_posix())
+            name = path.relative_to(root).as_posix()
+            write_below(root, name, replaced.encode("utf-8"))
+            changed.append(name)
     return changed

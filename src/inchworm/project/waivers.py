@@ -11,6 +11,8 @@ from inchworm.core.checks.waivers import FILE, Waiver
 from inchworm.core.errors import ProjectError
 from inchworm.core.toml import TomlProblem, read_toml
 from inchworm.kinds.settings import Settings, validate
+from inchworm.project.file_index import read_file
+from inchworm.safe_files import write_below
 
 
 class WaiverSettings(Settings):
@@ -37,7 +39,7 @@ def read_waivers(root: Path) -> tuple[list[Waiver], list[Finding]]:
     if not path.is_file():
         return [], findings
     try:
-        document = read_toml(path.read_bytes())
+        document = read_toml(read_file(root, FILE))
     except TomlProblem as problem:
         return [], [rules.UNREADABLE.finding(problem.reason, file=FILE, line=problem.line)]
     settings = validate(WaiversFile, document, None, FILE, findings.append)
@@ -69,4 +71,4 @@ def add_waiver(root: Path, waiver: Waiver) -> None:
         table["only"] = waiver.only
     waivers = document.setdefault("waivers", tomlkit.aot())
     waivers.append(table)
-    path.write_bytes(tomlkit.dumps(document).encode("utf-8"))  # line ends as they are
+    write_below(root, FILE, tomlkit.dumps(document).encode("utf-8"))  # line ends as they are

@@ -9,10 +9,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from msgspec.structs import asdict
+
 if TYPE_CHECKING:
     from inchworm.application.comparing import SidesCompared
     from inchworm.application.entry import Entry
-    from inchworm.application.history import LiveThen, PartEvent
+    from inchworm.application.history import Life, LiveThen
     from inchworm.application.packing import ListedBundle
     from inchworm.application.parameters import Live, MatrixView
     from inchworm.application.sampling import Rows
@@ -22,7 +24,6 @@ if TYPE_CHECKING:
     from inchworm.core.checks.findings import Finding
     from inchworm.core.entry.judging import Judged
     from inchworm.core.execution import StepReport
-    from inchworm.core.identifiers import PartId
     from inchworm.core.ledger.promotions import HeardPromotion
     from inchworm.core.lineage.graph import Edge
     from inchworm.core.parameters.matrix import Parameter
@@ -253,11 +254,12 @@ def history_document(
     }
 
 
-def life_document(part: PartId, events: Sequence[PartEvent]) -> Document:
+def life_document(life: Life) -> Document:
     """``inchworm/life/1``: what promotions did to a part, the latest first."""
     return {
         "format": "inchworm/life/1",
-        "part": str(part),
+        "part": str(life.part),
+        "heard": [asdict(heard) for heard in life.heard],
         "events": [
             {
                 "promotion": str(event.promotion),
@@ -270,7 +272,7 @@ def life_document(part: PartId, events: Sequence[PartEvent]) -> Document:
                 "at": event.at,
                 "by": event.by,
             }
-            for event in events
+            for event in life.events
         ],
     }
 
@@ -310,6 +312,7 @@ def status_document(read: Status) -> Document:
             }
             for summary in read.unfinished
         ],
+        "missing_ledgers": {name: i for name, (i, _) in read.missing_ledgers.items()},
     }
 
 

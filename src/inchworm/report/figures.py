@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import io
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inchworm.core.errors import UsageError
+from inchworm.safe_files import write_output
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -49,4 +51,6 @@ def check_picture(file: Path) -> None:
 def save(figure: Figure, file: Path) -> None:
     """Write a figure; the same figure always gives the same file."""
     metadata = {"Date": None} if file.suffix.lower() == ".svg" else {}
-    figure.savefig(file, dpi=110, metadata=metadata)
+    drawn = io.BytesIO()
+    figure.savefig(drawn, format=file.suffix.lower().lstrip("."), dpi=110, metadata=metadata)
+    write_output(file, drawn.getvalue())

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from inchworm.core.errors import UsageError
+from inchworm.safe_files import write_output
 
 
 def write_notebook(content: bytes, file: Path) -> None:
@@ -26,7 +27,7 @@ def write_notebook(content: bytes, file: Path) -> None:
     notebook = nbformat.reads(content.decode(), as_version=4)
     exporter: Any = HTMLExporter
     page, _ = exporter(**_NOTHING_FROM_ELSEWHERE).from_notebook_node(notebook)
-    file.write_text(page, encoding="utf-8")
+    write_output(file, page.encode())
 
 
 _NOTHING_FROM_ELSEWHERE = {

@@ -101,7 +101,7 @@ def _ways(review: Review) -> Iterator[tuple[str, str]]:
     id_, entry = review.promotion.id, review.environment.entry
     if entry.approvals:
         who = ", ".join(entry.by) or "anybody"
-        who += "" if entry.by_author else ", but no author of the changes"
+        who += "" if entry.authors_may_approve else ", but no author of the changes"
         yield "May approve", who
         yield "To say yes", code(f"inchworm approve {id_}")
         yield "To say no", code(f"inchworm approve {id_} --reject --because TEXT")

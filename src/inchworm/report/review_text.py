@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Sequence
 from difflib import unified_diff
+from html import escape
 
 from inchworm.application.reviewing import Review
 from inchworm.report.review_page import verdict_of
@@ -21,13 +23,13 @@ def review_markdown(review: Review) -> str:
 def _markdown(review: Review) -> Iterator[str]:
     promotion, draft = review.promotion, review.promotion.draft
     into = "back into" if draft.rollback else "into"
-    yield f"### {promotion.id}: {draft.bundle} {into} {draft.environment} "
+    yield f"### {promotion.id}: {_cell(draft.bundle)} {into} {_cell(draft.environment)}"
     yield ""
-    yield f"**{verdict_of(review)[0]}**"
+    yield f"**{_cell(verdict_of(review)[0])}**"
     yield ""
     ran = draft.runs_there
-    yield f"- runs there now: {ran.bundle if ran else 'nothing'}"
-    yield f"- affects further: {', '.join(review.affected) or 'nothing'}"
+    yield f"- runs there now: {_cell(ran.bundle) if ran else 'nothing'}"
+    yield f"- affects further: {_cell(', '.join(review.affected)) or 'nothing'}"
     if review.entry.judged:
         yield from ("", "| entry | condition | evidence |", "|---|---|---|")
         for each in review.entry.judged:
@@ -46,13 +48,25 @@ def _markdown(review: Review) -> Iterator[str]:
     for file in review.files:
         before, after = (file.before or "").splitlines(), (file.after or "").splitlines()
         lines = list(unified_diff(before, after, "live", "would be", lineterm="", n=2))
-        yield from ("", f"<details><summary>{file.path}</summary>", "", "````diff")
+        fence = _fence(lines)
+        yield from ("", f"<details><summary>{escape(file.path)}</summary>", "", f"{fence}diff")
         yield from lines[:_LINES]
-        yield "````"
+        yield fence
         if len(lines) > _LINES:
             yield f"... and {len(lines) - _LINES} more lines"
         yield from ("", "</details>")
 
 
+def _fence(lines: Sequence[str]) -> str:
+    """A fence that is longer than any row of backticks in the text that it is around."""
+    longest = max((len(run) for line in lines for run in re.findall("`+", line)), default=0)
+    return "`" * max(4, longest + 1)
+
+
 def _cell(text: str) -> str:
-    return text.replace("|", "\\|").replace("\n", " ")
+    """A text as it can stand in a table: nothing of it is HTML, a link, or ends the cell."""
+    return _SPECIAL.sub(r"\\\g<0>", escape(" ".join(text.split()), quote=False))
+
+
+_SPECIAL = re.compile(r"[\\`*_\[\]|~!@]")
+"""What Markdown, or who shows it, makes something of."""

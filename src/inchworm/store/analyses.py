@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from pathlib import Path
 
 from inchworm.core.lineage.analysis import Analysis
 from inchworm.core.parts import Digest
-from inchworm.store.remembered_values import recall, remember
+from inchworm.store.remembered_values import Remembering, recall, remember
 
 FOLDER = ".inchworm/analyses"
 MOST = 6
@@ -18,25 +17,28 @@ class Analyses:
     """The analyses of a project's bundles.
 
     Args:
-        root: the project's folder.
+        place: the project's folder, and what seals them.
         stamp: of everything but the bundle's files that an analysis depends on.
     """
 
-    def __init__(self, root: Path, stamp: str) -> None:
-        self._folder = root / FOLDER
+    def __init__(self, place: Remembering, stamp: str) -> None:
+        self._place = place
         self._stamp = stamp
 
     def get(self, bundle: Digest) -> Analysis | None:
         """The analysis of a bundle, if it is remembered."""
-        return recall(self._file(bundle), f"{self._stamp} {bundle}", Analysis)
+        return recall(self._place, self._file(bundle), f"{self._stamp} {bundle}", Analysis)
 
     def put(self, bundle: Digest, analysis: Analysis) -> None:
         """Remember the analysis of a bundle, and forget the oldest if there are too many."""
-        remember(self._file(bundle), f"{self._stamp} {bundle}", analysis)
+        remember(self._place, self._file(bundle), f"{self._stamp} {bundle}", analysis)
         with suppress(OSError):
-            files = sorted(self._folder.glob("*.msgpack"), key=lambda file: file.stat().st_mtime)
+            files = sorted(
+                (self._place.root / FOLDER).glob("*.msgpack"), key=lambda file: file.stat().st_mtime
+            )
             for file in files[:-MOST]:
                 file.unlink()
 
-    def _file(self, bundle: Digest) -> Path:
-        return self._folder / f"{bundle.removeprefix('sha256:')[:16]}.msgpack"
+    @staticmethod
+    def _file(bundle: Digest) -> str:
+        return f"{FOLDER}/{bundle.removeprefix('sha256:')[:16]}.msgpack"

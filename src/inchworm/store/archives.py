@@ -25,6 +25,7 @@ from inchworm.core.bundle.bundle import (
     seal_bytes,
 )
 from inchworm.core.errors import BundleError
+from inchworm.core.parts import digest_of
 
 #: The earliest time that the zip format knows: the archive must not depend on when it was packed.
 _PLAIN_PATH = re.compile(r"[^/\\\x00]+(?:/[^/\\\x00]+)*")
@@ -66,6 +67,7 @@ def read_bundle(content: BinaryIO, name: str) -> Bundle:
         BundleError: when it cannot be read or is not what it says.
     """
     with _readable(name):
+        _check_directory(content, name)
         archive = zipfile.ZipFile(content)
         entries = {entry.filename: entry for entry in archive.infolist()}
         _check_entries(archive.infolist(), name)
@@ -74,7 +76,8 @@ def read_bundle(content: BinaryIO, name: str) -> Bundle:
             raise _unreadable(name, f"{MANIFEST} was altered after packing")
         manifest = msgspec.json.decode(manifest_text)
         sizes = {path: entry.file_size for path, entry in entries.items()}
-        return check_bundle(manifest, _Packed(archive, entries, name), name, sizes)
+        seal = digest_of(manifest_text)
+        return check_bundle(manifest, _Packed(archive, entries, name), name, sizes, seal)
 
 
 class _Packed(Mapping[str, bytes]):
@@ -115,6 +118,32 @@ def _readable(name: str) -> Iterator[None]:
         raise _unreadable(name, str(error)) from error
     except (EOFError, RuntimeError) as error:  # cut off, or encrypted
         raise _unreadable(name, str(error) or "it is cut off") from error
+
+
+def _check_directory(content: BinaryIO, file: str) -> None:
+    """Refuse an archive by the size of its directory, before the library reads all of that.
+
+    The end of the directory tells its size (APPNOTE 4.3.16), of a large archive the record that
+    stands before it (4.3.14).
+    """
+    size = content.seek(0, io.SEEK_END)
+    content.seek(max(0, size - _LONGEST_END))
+    end = content.read(_LONGEST_END)
+    content.seek(0)
+    at = end.rfind(b"PK\5\6")
+    told = [int.from_bytes(end[at + 12 : at + 16], "little")] if at >= 0 else []
+    large = end.rfind(b"PK\6\6")
+    told += [int.from_bytes(end[large + 40 : large + 48], "little")] if large >= 0 else []
+    known = [each for each in told if each != 0xFFFFFFFF]
+    if not known or max(known) > _LARGEST_DIRECTORY:
+        raise _unreadable(file, "its directory of files is missing, or too large")
+
+
+_LONGEST_END = 65_535 + 22 + 20 + 56
+"""Bytes of the end of a directory at most: a comment, the end, its locator and its large form."""
+
+_LARGEST_DIRECTORY = 64 * 1024 * 1024
+"""Bytes of a directory: 200,000 files with long paths."""
 
 
 def _check_entries(entries: list[zipfile.ZipInfo], file: str) -> None:

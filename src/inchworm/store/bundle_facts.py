@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from functools import cached_property
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inchworm.core.identifiers import PartId
@@ -19,6 +18,7 @@ from inchworm.core.lineage.facts_text import read_outline
 from inchworm.core.parts import Digest
 from inchworm.store.analyses import Analyses
 from inchworm.store.facts import FactsStore
+from inchworm.store.remembered_values import Remembering
 
 if TYPE_CHECKING:
     from inchworm.core.lineage.facts import Outline
@@ -30,22 +30,22 @@ class BundleFacts(FactsCache):
     """The facts of one bundle's parts, from what is remembered of it and of the source tree.
 
     Args:
-        root: the project's folder.
+        place: the project's folder, and what seals them.
         stamp: of everything but files that facts depend on.
         tree: what is remembered of the source tree; it is only read.
         bundle: the digest of the bundle; None where some parts are as in others.
     """
 
     def __init__(
-        self, root: Path, stamp: str, tree: FactsStore, bundle: Digest | None = None
+        self, place: Remembering, stamp: str, tree: FactsStore, bundle: Digest | None = None
     ) -> None:
-        self._own = FactsStore(root / FILE, stamp)
+        self._own = FactsStore(place, FILE, stamp)
         self._tree = tree
         self._from: dict[PartId, tuple[FactsStore, Digest]] = {}
         """Whose facts are those of the bundle's part, and the digest of the part's files."""
         self._is_new = False
         """Whether something is known now that neither of them knew."""
-        self._analyses = Analyses(root, stamp)
+        self._analyses = Analyses(place, stamp)
         self._bundle = bundle
         self._kept = None if bundle is None else self._analyses.get(bundle)
         self.keeps_analysis = bundle is not None

@@ -24,6 +24,7 @@ from msgspec import Struct
 
 from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.errors import BundleError, ProjectError, UsageError, did_you_mean
+from inchworm.safe_files import check_no_link
 from inchworm.store.archives import read_bundle, zip_bytes
 
 if TYPE_CHECKING:
@@ -78,10 +79,11 @@ class Folder(Struct, frozen=True):
 
     def create(self, name: str, content: bytes) -> bool:
         """Write the archive beside its name, and link it there."""
+        check_no_link(self.root, self.path / name)
         self.path.mkdir(parents=True, exist_ok=True)
         partial = self.path / f".{name}.{uuid.uuid4().hex}"
         try:
-            with partial.open("wb") as file:
+            with partial.open("xb") as file:
                 file.write(content)
                 file.flush()
                 os.fsync(file.fileno())
@@ -211,16 +213,24 @@ class BundleStore(Struct, frozen=True):
 
         Returns:
             Where it is, for messages.
+
+        Raises:
+            BundleError: when there is one of that name with other content.
         """
-        if name not in self.place.names(_WHEEL):
-            self.place.create(name, content)
+        known = name in self.place.names(_WHEEL)
+        if (known or not self.place.create(name, content)) and self.place.read(name) != content:
+            raise BundleError(
+                f"{self.place.shown(name)} exists with other content.",
+                next="Remove that file if nobody needs it, and pack again.",
+            )
         return self.place.shown(name)
 
-    def put(self, bundle: Bundle) -> str:
+    def put(self, bundle: Bundle) -> tuple[str, Bundle]:
         """Keep a bundle; keeping the same content again changes nothing.
 
         Returns:
-            Where it is, for messages.
+            Where it is, for messages; and the bundle that is there, which may be packed from
+            another commit with the same content.
 
         Raises:
             BundleError: when the version is there with other content.
@@ -242,7 +252,8 @@ class BundleStore(Struct, frozen=True):
                     where=file,
                     next="A bundle never changes: raise the version in inchworm.toml, and tag it.",
                 )
-        return self.place.shown(file)
+            return self.place.shown(file), other
+        return self.place.shown(file), bundle
 
     def signatures(self, bundle: str) -> list[bytes]:
         """The signatures beside a bundle, each a DSSE envelope as JSON."""
@@ -288,4 +299,12 @@ class BundleStore(Struct, frozen=True):
         )
 
     def _read(self, file: str) -> Bundle:
-        return read_bundle(io.BytesIO(self.place.read(file)), file)
+        bundle = read_bundle(io.BytesIO(self.place.read(file)), file)
+        if bundle.name != file.removesuffix(_ARCHIVE):
+            raise BundleError(
+                f"holds {bundle.name}, and not what its name says.",
+                where=self.place.shown(file),
+                next="Find out who renamed it. Take the bundle from where it was packed, or pack "
+                "its commit again.",
+            )
+        return bundle

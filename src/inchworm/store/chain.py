@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import uuid
 from collections.abc import Callable, Collection, Mapping, Sequence
 
 from inchworm.core.errors import LedgerError
-from inchworm.core.ledger.entries import BEGINNING, Entry, Head, first_break
+from inchworm.core.ledger.entries import BEGINNING, Entry, Head, Row, first_break
 from inchworm.core.ledger.events import (
     Drafted,
     Event,
@@ -42,8 +43,19 @@ class Chain:
 
     @property
     def exists(self) -> bool:
-        """Whether anything was ever recorded."""
-        return self._storage.exists
+        """Whether anything was ever recorded.
+
+        Raises:
+            LedgerError: when it was there a moment ago, and is gone.
+        """
+        exists = self._storage.exists
+        if self._id is not None and not exists:
+            raise LedgerError(
+                "vanished while this command was using it.",
+                where=self._storage.place,
+                next="Find out who removed it, and restore its latest copy.",
+            )
+        return exists
 
     @property
     def id(self) -> str:
@@ -52,6 +64,11 @@ class Chain:
             started = self.entries(kind=LedgerStarted.kind)
             self._id = _started(started[0]) if started else self._start()
         return self._id
+
+    @property
+    def place(self) -> str:
+        """Its own name with where it is: copies of a ledger in two places go their own ways."""
+        return f"{self.id} at {self._storage.place}"
 
     def begin(self) -> str:
         """Make the first entry, unless there is one; the ledger's name."""
@@ -114,13 +131,16 @@ class Chain:
             tail = transaction.tail()
         return Head(tail.latest.number, tail.latest.hash) if tail else BEGINNING
 
-    def signed_heads(self) -> list[HeadSigned]:
-        """The ends of the chain that people have signed, the earliest first.
+    def signed_heads(self) -> list[tuple[HeadSigned, dt.date]]:
+        """The ends of the chain that people have signed, each with the day, the earliest first.
 
         Raises:
             LedgerError: when one of those entries was altered.
         """
-        return [HeadSigned.of(entry.body) for entry in self.entries(kind=HeadSigned.kind)]
+        return [
+            (HeadSigned.of(entry.body), dt.date.fromisoformat(entry.at[:10]))
+            for entry in self.entries(kind=HeadSigned.kind)
+        ]
 
     def hashes(self, numbers: Collection[int]) -> dict[int, str]:
         """The hashes of entries, by number; entries that there are not are left out."""
@@ -149,6 +169,24 @@ class Chain:
         if broken is not None:
             raise self._broken(broken)
 
+    def check_has(self, head: Head) -> None:
+        """Hold the chain against an end of it that somebody saw.
+
+        Raises:
+            LedgerError: when it lacks that entry, or has another one in its place.
+        """
+        rows = list(self._storage.rows(after=max(head.number - 1, 0)))
+        if head.number and (not rows or (rows[0].number, rows[0].hash) != head):
+            raise self._cut(head, "")
+
+    def take_over(self, rows: Sequence[Row]) -> None:
+        """Write entries of a whole chain into a ledger that has none."""
+        self._make_ready()
+        with self._storage.transaction() as transaction:
+            if transaction.tail() is not None:
+                raise LedgerError("somebody else has begun a ledger.", where=self._storage.place)
+            transaction.append(rows)
+
     def _broken(self, number: int) -> LedgerError:
         return LedgerError(
             f"entry {number} was altered or is missing.",
@@ -157,9 +195,10 @@ class Chain:
         )
 
     def _cut(self, head: Head, environment: str) -> LedgerError:
+        who = f"the database of {environment} was told" if environment else "you have seen"
         return LedgerError(
-            f"its entry {head.number} is missing or another one than the database of {environment} "
-            "was told: the ledger was cut, altered, or is an old copy.",
+            f"its entry {head.number} is missing or another one than {who}: "
+            "the ledger was cut, altered, or is an old copy.",
             where=self._storage.place,
             next="Restore its latest copy. If that is lost, move the file away: inchworm ledger "
             "rebuild begins another one with what the databases know.",

@@ -6,7 +6,6 @@ One file for each environment; the services are asked each time (decision 0021).
 from __future__ import annotations
 
 from contextlib import suppress
-from pathlib import Path
 from typing import NamedTuple
 
 from inchworm import __version__
@@ -27,7 +26,7 @@ from inchworm.core.running.api_versions import ApiVersion
 from inchworm.core.structure.definitions import Definition, Difference
 from inchworm.core.structure.shapes import ColumnShape, TableShape
 from inchworm.core.structure.tables import Column, Table
-from inchworm.store.remembered_values import recall, remember
+from inchworm.store.remembered_values import Remembering, recall, remember
 
 FOLDER = ".inchworm/compositions"
 _FORMER = ".pickle"
@@ -50,11 +49,11 @@ class Compositions:
     """The compositions of a project's environments.
 
     Args:
-        root: the project's folder.
+        place: the project's folder, and what seals them.
     """
 
-    def __init__(self, root: Path) -> None:
-        self._folder = root / FOLDER
+    def __init__(self, place: Remembering) -> None:
+        self._place = place
 
     def get(self, environment: str, of: str) -> Remembered | None:
         """What an environment was composed of, if that was read of just this.
@@ -63,16 +62,19 @@ class Compositions:
             environment: its name.
             of: what was read, as text: the database with its state, and how it was reached.
         """
-        return recall(self._file(environment), _of(of), Remembered)
+        return recall(self._place, self._file(environment), _of(of), Remembered)
 
     def put(self, environment: str, of: str, read: Remembered) -> None:
         """Remember what an environment is composed of, in the place of what it was before."""
-        remember(self._file(environment), _of(of), read)
+        remember(self._place, self._file(environment), _of(of), read)
         with suppress(OSError):
-            self._file(environment).with_suffix(_FORMER).unlink(missing_ok=True)
+            (self._place.root / self._file(environment)).with_suffix(_FORMER).unlink(
+                missing_ok=True
+            )
 
-    def _file(self, environment: str) -> Path:
-        return self._folder / f"{environment}.msgpack"
+    @staticmethod
+    def _file(environment: str) -> str:
+        return f"{FOLDER}/{environment}.msgpack"
 
 
 _FIELDS = (

@@ -9,6 +9,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
+from typing import Any
+
+from msgspec.structs import replace
 
 from inchworm.core.entry.approvals import Approval
 from inchworm.core.entry.judging import Admission
@@ -20,8 +23,10 @@ from inchworm.core.ledger.events import (
     Drafted,
     Event,
     Heard,
+    HeardPart,
     Judgement,
     Packed,
+    PartsHeard,
     RunEnded,
     RunStarted,
     RunStepReported,
@@ -249,6 +254,19 @@ class Ledger(Chain):
             and not promotion.draft.is_choice
         }
 
+    def done_at(self, promotion: PromotionId) -> str:
+        """When this ledger recorded that a promotion was done, ISO 8601; empty where it did not."""
+        if promotion.ledger != self.id:
+            return ""
+        moved = self.entries(kind=StateChanged.kind, about=str(promotion))
+        done = [e.at for e in moved if e.body.get("state") in {State.DONE, State.PARTLY_DONE}]
+        return done[0] if done else ""
+
+    def packers(self, digest: Digest) -> set[str]:
+        """Whoever packed a bundle of some content."""
+        packed = self.entries(kind=Packed.kind, containing=digest)
+        return {entry.by for entry in packed}
+
     # ---- other ledgers ------------------------------------------------------------------------
 
     def hear(self, environment: str, promotions: Sequence[CompletedPromotion]) -> None:
@@ -284,13 +302,45 @@ class Ledger(Chain):
                 heard.setdefault((entry.about, promotion.promotion), one)
         return list(heard.values())
 
+    def heard_parts(self) -> list[HeardPart]:
+        """The parts that databases told of when this ledger was rebuilt."""
+        events = map(event_of, self.entries(kind=PartsHeard.kind))
+        return [part for event in events if isinstance(event, PartsHeard) for part in event.parts]
+
+    def has(self, id_: str) -> bool:
+        """Return True if a promotion of that name is in this ledger."""
+        return bool(self.entries(kind=Drafted.kind, about=id_.strip().upper()))
+
     def digests(self, bundle: str) -> set[Digest]:
         """The content digests of all bundles of a name that were packed or promoted."""
         packed = (event_of(entry) for entry in self.entries(kind=Packed.kind, about=bundle))
+        drafted = (
+            event_of(entry) for entry in self.entries(kind=Drafted.kind, containing=f'"{bundle}"')
+        )
         return {
             *(event.digest for event in packed if isinstance(event, Packed)),
-            *(each.bundle_digest for each in self.summaries() if each.bundle == bundle),
+            *(
+                event.draft.bundle_digest
+                for event in drafted
+                if isinstance(event, Drafted) and event.draft.bundle == bundle
+            ),
         }
+
+    def index_faults(self) -> list[str]:
+        """What the index says otherwise than the entries do, in words."""
+        if not self.exists:
+            return []
+        faults = []
+        for what, indexed, entries in (
+            ("promotion", self.summaries(), map(_bare, map(_summed, self._worked_out()))),
+            ("run", self.runs(), map(_bare, self._worked_out_runs())),
+        ):
+            known = {each.id: _bare(each) for each in indexed}
+            right = {each.id: each for each in entries}
+            for id_ in sorted(known.keys() | right.keys()):
+                if known.get(id_) != right.get(id_):
+                    faults.append(f"{what} {id_}")
+        return faults
 
     # ---- from entries -------------------------------------------------------------------------
 
@@ -322,6 +372,15 @@ class Ledger(Chain):
             with self._storage.transaction() as transaction:
                 for about in lacking:
                     put_into_index(transaction, self.id, about)
+
+
+def _summed(promotion: Promotion) -> Summary:
+    return summary_of(promotion, 0)
+
+
+def _bare(summary: Any) -> Any:
+    """A summary without up to which entry it was worked out."""
+    return replace(summary, through=0)
 
 
 _OF_PROMOTIONS = {Drafted.kind, StateChanged.kind, StepReported.kind, Judgement.kind}

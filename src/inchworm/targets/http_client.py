@@ -102,7 +102,7 @@ def http_client(
     Raises:
         TargetError: when the address is of no known kind.
     """
-    headers = {"authorization": f"Bearer {token.reveal()}"} if token is not None else {}
+    headers = {"authorization": f"Bearer {token.for_header()}"} if token is not None else {}
     headers["user-agent"] = "inchworm"
     if url.startswith(_SIMULATED):
         from inchworm.sim.app import create_app

@@ -49,7 +49,7 @@ class KernelChannels:
                 "notebooks cannot be run at a Jupyter Server here.",
                 next='Install what it takes: pip install "inchworm[jupyter]".',
             ) from error
-        headers = {"Authorization": f"Bearer {token.reveal()}"} if token is not None else {}
+        headers = {"Authorization": f"Bearer {token.for_header()}"} if token is not None else {}
         self._session = uuid.uuid4().hex
         self._open = ExitStack()
         try:

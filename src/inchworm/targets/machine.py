@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping
 from pathlib import Path
 
-from msgspec import Struct
+from msgspec import Struct, field
+
+from inchworm.core.seal import Sealer
+from inchworm.core.trust import Trust
 
 
 class Machine(Struct, frozen=True, kw_only=True):
@@ -15,8 +19,12 @@ class Machine(Struct, frozen=True, kw_only=True):
         root: the project's folder, where relative paths start.
         environ: the environment variables.
         login: who is logged in.
+        trust: what the user allows the project.
+        sealer: of what is remembered; by default one that nothing was sealed with.
     """
 
     root: Path
     environ: Mapping[str, str]
     login: str
+    trust: Trust = Trust()
+    sealer: Sealer = field(default_factory=lambda: Sealer(os.urandom(32)))

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import NoReturn
 
+from inchworm.core.errors import TargetError
+
 
 class Secret:
     """A secret's value. It refuses to be shown, logged or pickled; :meth:`reveal` gives it up."""
@@ -17,6 +19,22 @@ class Secret:
 
     def reveal(self) -> str:
         """The value itself, for the driver or client that needs it."""
+        return self._value
+
+    def for_header(self) -> str:
+        """The value as it can stand in a header of HTTP.
+
+        Libraries repeat a header that they refuse in their errors; so it is refused here.
+
+        Raises:
+            TargetError: when it has a line break, a control character or a letter beyond ASCII.
+        """
+        if not (self._value.isascii() and self._value.isprintable()):
+            raise TargetError(
+                f"the secret {self.reference} has a line break, a control character or a letter "
+                "beyond ASCII, which no token has.",
+                next="Put the token there as one line, and nothing else.",
+            )
         return self._value
 
     def hidden_in(self, text: str) -> str:

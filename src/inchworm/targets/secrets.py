@@ -54,12 +54,26 @@ class Environ(Struct, frozen=True):
 
 
 class Files(Struct, frozen=True):
-    """``file:PATH``: files that only their owner can read; relative paths start at the project."""
+    """``file:PATH``: files that only their owner can read; relative paths start at the project.
+
+    Attributes:
+        root: the project's folder.
+        folders: others in which files may be, as absolute paths.
+    """
 
     root: Path
+    folders: tuple[str, ...] = ()
 
     def get(self, place: str) -> tuple[str, str]:
         path = self.root / place
+        target = path.resolve()
+        allowed = (str(self.root.resolve()), *self.folders)
+        if not any(target.is_relative_to(folder) for folder in allowed):
+            raise TargetError(
+                f"{place} leads out of the project.",
+                next="Keep the file in the project, or allow its folder: "
+                f"inchworm trust --folder {target.parent}",
+            )
         try:
             mode = path.stat().st_mode
             if mode & (stat.S_IRWXG | stat.S_IRWXO):
@@ -140,10 +154,11 @@ class Secrets:
         secret_store: SecretStoreAddress | None = None,
     ) -> None:
         self._root = machine.root
+        self._trust = machine.trust
         self._store = secret_store
         self._sources: dict[str, SecretSource] = {
             "env": Environ(machine.environ),
-            "file": Files(machine.root),
+            "file": Files(machine.root, machine.trust.folders),
         }
 
     def close(self) -> None:
@@ -152,8 +167,23 @@ class Secrets:
         if isinstance(source, SecretStore):
             source.client.close()
 
-    def resolve(self, reference: str) -> Secret:
+    def resolve(self, reference: str, to: str) -> Secret:
         """The secret that a reference leads to.
+
+        Args:
+            reference: where the secret is.
+            to: the address that will get it; ``notebooks`` where the project's code gets it, and
+                empty where it stays in this process.
+
+        Raises:
+            NotTrusted: when the user has not allowed it to go there.
+            TargetError: when it cannot be had.
+        """
+        self._trust.check_destination(reference, to)
+        return self.resolve_own(reference)
+
+    def resolve_own(self, reference: str) -> Secret:
+        """The secret that a reference leads to which the user has typed, and not the project.
 
         Raises:
             TargetError: when it cannot be had.
@@ -167,6 +197,11 @@ class Secrets:
                 where=error.where,
                 next=error.next,
             ) from error
+        if "\0" in value:
+            raise TargetError(
+                f"the secret {reference} has a NUL character in it.",
+                next="Put the secret there as text.",
+            )
         return Secret(value, reference, version)
 
     def for_service(self, reference: str) -> str:
@@ -177,7 +212,7 @@ class Secrets:
         """
         if reference.startswith(f"{_STORE}:"):
             return ""  # it belongs to a store that this process does not know
-        return self.resolve(reference).reveal()
+        return self.resolve(reference, "").reveal()
 
     def _source(self, kind: str) -> SecretSource:
         if kind not in self._sources:
@@ -195,6 +230,7 @@ class Secrets:
             raise TargetError(
                 "the token of a secret store cannot be in it.", next="Write env:NAME or file:PATH."
             )
+        self._trust.check_destination(self._store.token, self._store.url)
         token = self._source(kind).get(place)[0]
         secret = Secret(token, self._store.token)
         client = http_client(self._store.url, self._root, secret, self._without_store)
@@ -204,7 +240,7 @@ class Secrets:
         """What a simulated store in this process keeps references to; none leads into itself."""
         if reference.startswith(f"{_STORE}:"):
             raise TargetError("a store keeps no reference to a store.", next="Write env:NAME.")
-        return self.resolve(reference).reveal()
+        return self.resolve(reference, "").reveal()
 
     def _plugged_in(self, kind: str) -> SecretSource:
         from importlib.metadata import entry_points  # takes as long to import as all of ours

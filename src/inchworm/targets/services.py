@@ -11,6 +11,7 @@ from typing import Any, Protocol
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import PartId
 from inchworm.core.promotion.composition import LiveItem
+from inchworm.safe_files import check_no_link
 
 SIM_FOLDER = Path(".inchworm/sim")
 """Where simulated services keep what they are sent, below the project."""
@@ -30,7 +31,9 @@ def sim_file(root: Path, name: str) -> Path:
             f"{name!r} is no name of a simulated service.",
             next="Write letters, digits, _, - and dots, as in sim:dev.",
         )
-    return root / SIM_FOLDER / f"{name}.sqlite"
+    file = root / SIM_FOLDER / f"{name}.sqlite"
+    check_no_link(root, file)
+    return file
 
 
 class Service(Protocol):

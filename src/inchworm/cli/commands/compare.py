@@ -24,6 +24,7 @@ from inchworm.core.bundle.sides import ComparedPart, PartState, Side, counts
 from inchworm.core.counting import counted
 from inchworm.report.compare_page import compare_page
 from inchworm.report.documents import comparison_document, sides_document
+from inchworm.safe_files import write_output
 
 _STYLES = {Weight.MAJOR: "bold red", Weight.MINOR: "cyan", Weight.PATCH: "dim"}
 _NAMED = 3
@@ -51,7 +52,7 @@ def command(before: str, after: str, part: str | None, html: Path | None, as_jso
     if is_place or part is not None or html is not None:
         sides = compare_places(place, before, after, part, all_texts=html is not None)
         if html is not None:
-            html.write_text(compare_page(sides, place.now()), "utf-8")
+            write_output(html, compare_page(sides, place.now()).encode())
             click.echo(f"{html}: {sides.a.name} and {sides.b.name}")
         elif as_json:
             print_json(sides_document(sides))

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from inchworm.cli.process import trust_made
 from inchworm.cli.terminal import spell_seconds
 
 
@@ -30,6 +31,7 @@ def command(into: str, files_only: bool) -> None:
 
     folder = Path(into)
     write_scenario(folder, say)
+    trust_made(folder)
     if not files_only:
         work_through(folder, say)
         say("")

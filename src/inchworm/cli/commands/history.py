@@ -11,6 +11,7 @@ from rich.text import Text
 from inchworm.application.history import (
     Wanted,
     executed_notebook,
+    heard_promotion,
     history,
     life_of,
     measures,
@@ -36,6 +37,7 @@ from inchworm.core.running.run import Measured, run_number
 from inchworm.report.documents import history_document, life_document, recorded_document
 from inchworm.report.runs import run_document
 from inchworm.report.steps_sql import steps_sql
+from inchworm.safe_files import write_output
 
 
 @click.command("history")
@@ -104,6 +106,8 @@ def command(
         print_json(run_document(run)) if as_json else print_run(console(), run, everything)
     elif record is not None and promotion_number(record) is None:
         _show_life(place, record, as_json)
+    elif record is not None and (heard := heard_promotion(place, record)):
+        _show_heard(heard, as_json)
     elif record is not None:
         one = find_promotion(place, record)
         if sql:
@@ -128,7 +132,7 @@ def _write_audit(place: Workplace, wanted: Wanted, html: Path) -> None:
     from inchworm.application.auditing import audit
     from inchworm.report.audit_page import audit_page
 
-    html.write_text(audit_page(audit(place, wanted), place.now()), encoding="utf-8")
+    write_output(html, audit_page(audit(place, wanted), place.now()).encode())
     click.echo(f"{html}: what entered, with its evidence")
 
 
@@ -195,12 +199,13 @@ def _show_runs(
 
 
 def _show_life(place: Workplace, name: str, as_json: bool) -> None:
-    part, events = life_of(place, name)
+    life = life_of(place, name)
+    events = life.events
     if as_json:
-        print_json(life_document(part, events))
+        print_json(life_document(life))
         return
     screen = console()
-    screen.print(Text(str(part), style="bold"))
+    screen.print(Text(str(life.part), style="bold"))
     lines = [
         (
             str(event.promotion),
@@ -217,6 +222,37 @@ def _show_life(place: Workplace, name: str, as_json: bool) -> None:
     screen.print(rows(("", "in", "bundle", "what", "state", "when, UTC", "by", "why"), lines))
     if len(events) > _SHOWN:
         screen.print(f"... and {len(events) - _SHOWN:,} earlier: --json", style="dim")
+    for heard in life.heard:
+        screen.print(
+            f"{heard.environment}: live from {heard.bundle} since {shown_time(heard.at)} UTC, by "
+            f"{heard.promotion}, as its database told when this ledger was rebuilt",
+            style="dim",
+        )
+
+
+def _show_heard(heard: list[HeardPromotion], as_json: bool) -> None:
+    """Promotions that only databases know of."""
+    if as_json:
+        print_json(history_document((), heard))
+        return
+    screen = console()
+    lines = [
+        (
+            each.environment,
+            each.promotion.bundle,
+            (each.promotion.commit or "-")[:7],
+            shown_time(each.promotion.at),
+            each.promotion.by,
+            each.promotion.exception or "-",
+        )
+        for each in heard
+    ]
+    screen.print(rows(("in", "bundle", "commit", "done, UTC", "by", "exception"), lines))
+    screen.print(
+        "This ledger does not have it. Its database told this much; its steps, approvals and "
+        "findings are in the ledger that recorded it.",
+        style="dim",
+    )
 
 
 def _show_promotions(place: Workplace, wanted: Wanted, everything: bool, as_json: bool) -> None:

@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from inchworm.application.starting import start_project, suggested_name
+from inchworm.cli.process import trust_made
 
 
 @click.command("new")
@@ -27,6 +28,7 @@ def command(directory: str, name: str | None, dialect: str | None) -> None:
     if dialect is None:
         dialect = click.prompt("SQL dialect", default="duckdb") if asks else "duckdb"
     started = start_project(Path(directory), name or "", dialect or "")
+    trust_made(Path(directory))
     click.echo(f"{name} is in {directory}, {len(started.files)} files:")
     for file in started.files:
         click.echo(f"  {file}")

@@ -46,6 +46,8 @@ def command(only_release: bool, as_json: bool) -> None:
         ("content", f"{counted(len(bundle.manifest['parts']), 'part')}, {bundle.digest}"),
         ("file", result.file),
     ]
+    if result.equal_at is not None:
+        lines.append(("equals", f"{result.equal_at[:7]}, which is checked out: same content"))
     lines += [("wheel", wheel) for wheel in result.wheels]
     if result.is_signed:
         lines.append(("signed", "with the key of whoever packed it, beside the bundle"))

@@ -18,6 +18,7 @@ from inchworm.report.documents import entry_document, promotion_document
 from inchworm.report.review_page import review_page, verdict_of
 from inchworm.report.review_text import review_markdown
 from inchworm.report.steps_sql import steps_sql
+from inchworm.safe_files import write_output
 
 _LINES = 60
 """Lines of differences that the terminal shows."""
@@ -39,7 +40,7 @@ def command(promotion: str, html: Path | None, markdown: bool, sql: bool, as_jso
     place = workplace()
     reviewed = review(place, promotion)
     if html is not None:
-        html.write_text(review_page(reviewed, place.now()), "utf-8")
+        write_output(html, review_page(reviewed, place.now()).encode())
         click.echo(f"{html}: {reviewed.promotion.id}. {verdict_of(reviewed)[0]}")
     elif markdown:
         click.echo(visible(review_markdown(reviewed)), nl=False)

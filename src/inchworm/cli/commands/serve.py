@@ -24,6 +24,7 @@ from inchworm.core.ledger.runs import RunsAsked, RunSummary
 from inchworm.core.parameters.values import read_duration
 from inchworm.host.host import Host
 from inchworm.host.incoming import Inbox
+from inchworm.host.seen import Open
 from inchworm.targets.secrets import Secrets
 from inchworm.targets.services import sim_file
 
@@ -62,6 +63,25 @@ if TYPE_CHECKING:
     help="Is the workspace and gateway NAME itself, at /platform/NAME, for whoever has the token.",
 )
 @click.option(
+    *("--read-token", "read_tokens"),
+    multiple=True,
+    metavar="[ENV=]REFERENCE",
+    help="Lets who has it see errors and people's names, as does every --token.",
+)
+@click.option(
+    *("--open", "opened"),
+    type=click.Choice([each.value for each in Open]),
+    default=Open.STATUS.value,
+    show_default=True,
+    help="What a visitor without a token sees: status is without errors and names.",
+)
+@click.option(
+    *("--host", "names"),
+    multiple=True,
+    metavar="NAME",
+    help="A name by which browsers and programs ask for it; others are refused. Repeatable.",
+)
+@click.option(
     "--patience", default="10m", show_default=True, help="How long runs may end when it is stopped."
 )
 def command(
@@ -71,6 +91,9 @@ def command(
     tokens: tuple[str, ...],
     flow_tokens: tuple[str, ...],
     platforms: tuple[str, ...],
+    read_tokens: tuple[str, ...],
+    opened: str,
+    names: tuple[str, ...],
     patience: str,
 ) -> None:
     """Run the schedules of environments, and tell how they stand, until stopped.
@@ -87,16 +110,20 @@ def command(
             next='pip install "inchworm[serve]"',
         ) from error
     from inchworm.host.app import create_app
+    from inchworm.host.guard import patient_protocol
     from inchworm.host.tokens import Tokens
 
     place = workplace()
     watched = [place.project.environment(name).name for name in environments]
     secrets = Secrets(machine(place.root))
-    starting, sending = (
+    starting, sending, reading = (
         Tokens.of(
-            {name: secrets.resolve(ref).reveal() for name, ref in _by_environment(given, watched)}
+            {
+                name: secrets.resolve_own(ref).reveal()
+                for name, ref in _by_environment(given, watched)
+            }
         )
-        for given in (tokens, flow_tokens)
+        for given in (tokens, flow_tokens, read_tokens)
     )
     host = Host(
         names=environments,
@@ -111,8 +138,13 @@ def command(
         return workplace().ledger.runs(asked)
 
     served = {name: _platform(place.root, name, ref, secrets) for name, ref in _named(platforms)}
-    app = create_app(host, runs, clock, starting, Inbox(workplace), sending, served)
-    server = uvicorn.Server(uvicorn.Config(app, log_level="warning"))
+    app = create_app(
+        *(host, runs, clock, starting, Inbox(workplace), sending, served, reading),
+        opened=Open(opened),
+        names={address.lower(), *_THIS_MACHINE, *(name.lower() for name in names)},
+    )
+    config = uvicorn.Config(app, log_level="warning", http=patient_protocol(), server_header=False)
+    server = uvicorn.Server(config)
     # of itself it would end the process by the signal, before what runs could end
     server.capture_signals = nullcontext  # type: ignore[method-assign, assignment]
     for number in (signal.SIGINT, signal.SIGTERM):
@@ -140,6 +172,7 @@ def _begin_served(server: Server, host: Host) -> None:
         host.begin()
 
 
+_THIS_MACHINE = ("localhost", "127.0.0.1", "::1")
 _MOMENT = 0.05
 
 
@@ -160,7 +193,10 @@ def _platform(root: Path, name: str, token: str, secrets: Secrets) -> Starlette:
     from inchworm.sim.app import create_app
 
     return create_app(
-        sim_file(root, name), secrets.resolve(token).reveal(), secrets.for_service, simulates=False
+        sim_file(root, name),
+        secrets.resolve_own(token).reveal(),
+        secrets.for_service,
+        simulates=False,
     )
 
 

@@ -59,7 +59,7 @@ def serve(name: str, port: int, token: str | None) -> None:
 
     root = Path.cwd()
     secrets = Secrets(machine(root))
-    secret = secrets.resolve(token).reveal() if token else None
+    secret = secrets.resolve_own(token).reveal() if token else None
     app = create_app(sim_file(root, name), secret, secrets.for_service)
     listening = listen(_HERE, port)
     url = url_of(_HERE, listening.getsockname()[1])
@@ -93,7 +93,7 @@ def grant(name: str, token: str, lasting: str | None) -> None:
     root = workplace().root
     store = _store(root, name)
     ends_at = None if lasting is None else _end_of(lasting, store)
-    store.grant(Secrets(machine(root)).resolve(token).reveal(), ends_at)
+    store.grant(Secrets(machine(root)).resolve_own(token).reveal(), ends_at)
     how_long = f"for {lasting}" if lasting else "for good"
     click.echo(f"{token} opens the secret store of sim:{name} {how_long}.")
 
@@ -116,7 +116,7 @@ def keep(name: str, place: str, secret: str, lasting: str | None) -> None:
         raise click.UsageError(f"{place} is not PATH#KEY.")
     store = _store(root, name)
     ends_at = None if lasting is None else _end_of(lasting, store)
-    Secrets(machine(root)).resolve(secret)
+    Secrets(machine(root)).resolve_own(secret)
     version = store.keep_secret(path, {key: secret}, ends_at)
     click.echo(f"secret:{place} is in sim:{name}, version {version}.")
 

@@ -193,6 +193,13 @@ def _show(place: Workplace, read: Status) -> None:
             text = f"  {name}: {parameter} = {value}, until the next promotion"
             screen.print(Text.assemble(word("given for once"), text))
     _show_unfinished(screen, read)
+    if read.missing_ledgers:
+        listed = ", ".join(f"{name} by {i[:4]}" for name, (i, _) in read.missing_ledgers.items())
+        screen.print(Text.assemble(word("missing"), f"  there is no ledger here; {listed}"))
+        screen.print(
+            "next   If it was this checkout's, restore its latest copy. If it is lost: "
+            "inchworm ledger rebuild. If it is another checkout's, nothing is wrong."
+        )
 
 
 def _line(status: EnvironmentStatus) -> tuple[str | Text, ...]:

@@ -3,7 +3,8 @@
 The content digest covers all that can influence an environment (the project's name, version and
 dialect, whether it is a snapshot, and every file) and nothing else: neither when nor where nor by
 whom it was packed. What else the manifest says (provenance, lineage, findings) is under its seal,
-and nothing of it is used where it can be worked out from the files.
+which drafts and signatures cover, and nothing of it is used where it can be worked out from the
+files.
 """
 
 from __future__ import annotations
@@ -45,13 +46,18 @@ class Provenance(Struct, frozen=True, kw_only=True):
 
 
 class Bundle(Struct, frozen=True, kw_only=True):
-    """A bundle in memory: its identity, its files and its manifest."""
+    """A bundle in memory: its identity, its files and its manifest.
+
+    Attributes:
+        seal: the digest of the whole manifest, with the commit that it names.
+    """
 
     project: str
     version: str
     dialect: str
     snapshot: bool
     digest: Digest
+    seal: Digest
     files: Contents
     manifest: Mapping[str, Any]
 
@@ -74,6 +80,11 @@ class Bundle(Struct, frozen=True, kw_only=True):
         """The commit that it was packed from."""
         commit: str | None = self.manifest["provenance"]["commit"]
         return commit
+
+    @property
+    def is_clean(self) -> bool:
+        """True if it says that its files are just those of its commit."""
+        return self.manifest["provenance"].get("clean") is True
 
 
 def bundle_name(project: str, version: str, digest: Digest, *, snapshot: bool) -> str:
@@ -152,6 +163,7 @@ def pack(
         dialect=assembly.dialect,
         snapshot=snapshot,
         digest=digest,
+        seal=digest_of(manifest_bytes(manifest)),
         files=Contents(files),
         manifest=manifest,
     )
@@ -168,7 +180,11 @@ def manifest_bytes(manifest: Mapping[str, Any]) -> bytes:
 
 
 def check_bundle(
-    manifest: Any, files: Mapping[str, bytes], where: str, sizes: Mapping[str, int] | None = None
+    manifest: Any,
+    files: Mapping[str, bytes],
+    where: str,
+    sizes: Mapping[str, int] | None = None,
+    seal: Digest | None = None,
 ) -> Bundle:
     """A bundle from what was read, after checking that it is what it says.
 
@@ -179,6 +195,7 @@ def check_bundle(
         files: the other files, by path.
         where: the archive's name, for messages.
         sizes: the bytes that each file is said to have, where that is told before it is read.
+        seal: the digest of the manifest's bytes, where they are at hand.
 
     Raises:
         BundleError: when a file is missing or unexpected, or the digest does not fit.
@@ -205,6 +222,7 @@ def check_bundle(
         dialect=identity.dialect,
         snapshot=identity.snapshot,
         digest=digest,
+        seal=seal or digest_of(manifest_bytes(manifest)),
         files=_Listed(files, listed, where),
         manifest=manifest,
     )

@@ -791,6 +791,41 @@ ROUTE_NOT_ASKED = _rule(
     "Only this ledger says so, and a ledger can be wrong about a database.",
     "Promote from where that environment can be reached, or go on if the ledger is enough.",
 )
+RULES_CHANGED = _rule(
+    "promotion/rules-changed",
+    _W,
+    "An environment's file or people.toml demands other things than at the last promotion.",
+    "Whoever may change the rules can let their own change in.",
+    "Look at who changed the rules, and why, before the draft is approved.",
+)
+RULES_UNCOMMITTED = _rule(
+    "promotion/rules-uncommitted",
+    _N,
+    "An environment's file or people.toml is not as it is committed.",
+    "Nobody has reviewed these rules, and nobody can look them up later.",
+    'Commit them. Or name the branch whose rules count: [entry] rules_from = "main".',
+)
+REPLAY_OUTSIDE = _rule(
+    "schema/replay-outside",
+    _N,
+    "A migration reaches a file, another server or an extension.",
+    "Checking a project must reach nothing outside of it, so the migration is not tried.",
+    "If that is meant, nothing: the draft of a promotion tries it in the environment.",
+)
+ROUTE_SKIPPED = _rule(
+    "promotion/route-skipped",
+    _W,
+    "The bundle has not passed through an environment before this one.",
+    "Only an exception lets it in: nobody has tried it there.",
+    "Promote it there first, or let it in by exception: --exception --because TEXT.",
+)
+HELD_BEFORE = _rule(
+    "promotion/held-before",
+    _N,
+    "A part was kept on hold in an environment that the bundle has to pass through.",
+    "It was not tried there, so it stays as it is here, too.",
+    "Lift the hold there and promote the bundle again, then promote it here.",
+)
 RAN_BUT_NOT_HERE = _rule(
     "schema/ran-but-not-in-bundle",
     _W,

@@ -42,6 +42,7 @@ class Approval(Struct, frozen=True, kw_only=True):
         identity: by what that is known.
         at: when, ISO 8601, UTC.
         envelope: the signed statement; empty where it is not signed.
+        head: the end of the ledger that they saw, ``NUMBER:HASH``; former versions kept none.
     """
 
     verdict: Verdict
@@ -52,6 +53,7 @@ class Approval(Struct, frozen=True, kw_only=True):
     at: str
     because: str = ""
     envelope: Mapping[str, Any] = field(default_factory=dict)
+    head: str = ""
 
     def to_json(self) -> dict[str, Any]:
         """The approval as the ledger keeps it."""
@@ -81,6 +83,7 @@ class Approval(Struct, frozen=True, kw_only=True):
             "because": self.because,
             "by": self.by,
             "at": self.at,
+            **({"head": self.head} if self.head else {}),
         }
         return statement(self.promotion, self.digest, PREDICATE_TYPE, predicate)
 

@@ -18,7 +18,8 @@ class EntryConditions(Struct, frozen=True, kw_only=True):
     Attributes:
         approvals: how many people have to approve.
         by: who may approve: people, and ``group:NAME``; anybody where it is empty.
-        by_author: whether an author of the changes may approve.
+        each_of: groups of which each has to give an approval, every one from another person.
+        authors_may_approve: True if an author of the changes may approve.
         signed: whether only approvals count that are signed with a known key.
         bundle_signed: whether the bundle has to be signed with a known key.
         bundle_by: who may have signed it: people and groups; anybody known where it is empty.
@@ -31,12 +32,16 @@ class EntryConditions(Struct, frozen=True, kw_only=True):
         ran: what must have run with success, with this bundle.
         ask: commands that get the draft as JSON, and have to end with 0.
         ask_seconds: how long each of them may take.
+        ask_environment: the environment variables that they get, besides those of the system.
+        rules_from: the branch whose committed rules count; empty where the working tree's do.
         exception: who may promote although conditions are missing: people and groups.
+        exception_skips_route: True if an exception also passes the environments before.
     """
 
     approvals: int = 0
     by: tuple[str, ...] = ()
-    by_author: bool = False
+    each_of: tuple[str, ...] = ()
+    authors_may_approve: bool = False
     signed: bool = False
     bundle_signed: bool = False
     bundle_by: tuple[str, ...] = ()
@@ -49,7 +54,10 @@ class EntryConditions(Struct, frozen=True, kw_only=True):
     ran: tuple[str, ...] = ()
     ask: tuple[str, ...] = ()
     ask_seconds: float = 60.0
+    ask_environment: tuple[str, ...] = ()
+    rules_from: str = ""
     exception: tuple[str, ...] = ()
+    exception_skips_route: bool = False
 
     def to_json(self) -> dict[str, Any]:
         """The conditions as they are remembered."""

@@ -40,11 +40,13 @@ class Corner(Struct, frozen=True, kw_only=True):
     Attributes:
         schemas: the pattern of the names of all corners' schemas, with ``{owner}`` in it.
         bookkeeping: the same of the schemas in which their bookkeeping is.
+        user: the owner's name as it is; names of two people may become one in a schema's name.
     """
 
     owner: str
     schemas: str
     bookkeeping: str
+    user: str = ""
 
     def of_others(self, schemas: Iterable[str]) -> frozenset[str]:
         """The schemas, of those in a database, that are in the corners of others."""
@@ -188,8 +190,13 @@ class Environment(Struct, frozen=True, kw_only=True):
         """Whose corner it is; empty where nobody has one of their own."""
         return self.database.corner.owner if self.database.corner else ""
 
-    def in_corner(self, owner: str) -> Environment:
-        """The environment as it is for somebody; the same one where it has no corners."""
+    def in_corner(self, owner: str, user: str = "") -> Environment:
+        """The environment as it is for somebody; the same one where it has no corners.
+
+        Args:
+            owner: their name as it can stand in the name of a schema.
+            user: their name as it is.
+        """
         if not self.database.has_corners:
             return self
         database, notebooks = self.database, self.notebooks
@@ -210,6 +217,7 @@ class Environment(Struct, frozen=True, kw_only=True):
                     owner=owner,
                     schemas=database.schema_pattern,
                     bookkeeping=database.bookkeeping,
+                    user=user,
                 ),
             ),
             workspace=replace(self.workspace, url=self.workspace.url.replace(OWNER, owner)),

@@ -19,6 +19,17 @@ class Head(NamedTuple):
     number: int
     hash: str
 
+    @property
+    def text(self) -> str:
+        """The end as approvals keep it: ``NUMBER:HASH``."""
+        return f"{self.number}:{self.hash}"
+
+
+def head_in(text: str) -> Head | None:
+    """The end of a chain that a text is; None of any other text."""
+    number, colon, hash_ = text.partition(":")
+    return Head(int(number), hash_) if colon and number.isdigit() else None
+
 
 BEGINNING = Head(0, GENESIS)
 """The end of a chain without entries."""

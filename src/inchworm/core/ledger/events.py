@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from typing import Any, ClassVar, Self, get_args
 
 from msgspec import Struct
+from msgspec.structs import asdict
 
 from inchworm.core.entry.approvals import Approval
 from inchworm.core.entry.judging import Admission
@@ -45,22 +46,29 @@ class LedgerStarted(Struct, frozen=True, kw_only=True):
 
 
 class Packed(Struct, frozen=True, kw_only=True):
-    """A bundle was packed."""
+    """A bundle was packed.
+
+    Attributes:
+        seal: the digest of its manifest; empty in entries of former versions.
+        clean: True if its files were just those of the commit.
+    """
 
     kind: ClassVar[str] = "packed"
     digest: Digest
     commit: str | None
     snapshot: bool
+    seal: str = ""
+    clean: bool = True
 
     @property
     def body(self) -> dict[str, Any]:
         """The event as an entry keeps it."""
-        return {"digest": self.digest, "commit": self.commit, "snapshot": self.snapshot}
+        return asdict(self)
 
     @classmethod
     def of(cls, body: Mapping[str, Any]) -> Self:
         """The event that an entry keeps."""
-        return cls(digest=body["digest"], commit=body["commit"], snapshot=body["snapshot"])
+        return cls(**{name: body[name] for name in cls.__struct_fields__ if name in body})
 
 
 class Drafted(Struct, frozen=True, kw_only=True):
@@ -220,6 +228,34 @@ class Heard(Struct, frozen=True, kw_only=True):
         return cls(promotions=tuple(map(CompletedPromotion.from_json, body["promotions"])))
 
 
+class HeardPart(Struct, frozen=True, kw_only=True):
+    """A part that is live in an environment, as its database told when a ledger was rebuilt."""
+
+    part: str
+    environment: str
+    promotion: str
+    bundle: str
+    commit: str | None
+    at: str
+
+
+class PartsHeard(Struct, frozen=True, kw_only=True):
+    """The parts that were live in an environment when a ledger was rebuilt."""
+
+    kind: ClassVar[str] = "parts-heard"
+    parts: tuple[HeardPart, ...]
+
+    @property
+    def body(self) -> dict[str, Any]:
+        """The event as an entry keeps it."""
+        return {"parts": [asdict(part) for part in self.parts]}
+
+    @classmethod
+    def of(cls, body: Mapping[str, Any]) -> Self:
+        """The event that an entry keeps."""
+        return cls(parts=tuple(HeardPart(**part) for part in body["parts"]))
+
+
 class HeadSigned(Struct, frozen=True, kw_only=True):
     """Somebody signed the end that the chain had before this entry.
 
@@ -257,6 +293,7 @@ Event = (
     | RunStepReported
     | RunEnded
     | Heard
+    | PartsHeard
     | HeadSigned
 )
 

@@ -172,6 +172,7 @@ class CompletedPromotion(Struct, frozen=True, kw_only=True):
         exception: who let it in although entry conditions were missing, and why; empty where none
             was.
         mixture: the parts that were not as in the bundle.
+        rules: the rules by which it came in, as text; former versions recorded none.
     """
 
     promotion: str
@@ -184,6 +185,7 @@ class CompletedPromotion(Struct, frozen=True, kw_only=True):
     undoes: tuple[str, ...] = ()
     exception: str = ""
     mixture: Mixture = WHOLE
+    rules: str = ""
 
     def to_json(self) -> dict[str, Any]:
         """The promotion as the ledger keeps it."""

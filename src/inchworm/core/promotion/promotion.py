@@ -12,6 +12,7 @@ from msgspec.structs import asdict
 from inchworm.core.checks.findings import Finding, finding_from
 from inchworm.core.entry.approvals import Approval
 from inchworm.core.entry.judging import Admission
+from inchworm.core.entry.rules import NO_RULES, Rules
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, PromotionId, Subject, subject_named
 from inchworm.core.parts import Digest, digest_of
@@ -153,6 +154,14 @@ class Draft(Struct, frozen=True, kw_only=True):
     """Whose corner it goes into, where the environment has corners."""
     undone: Undone = field(default_factory=dict)
     """The migrations that a rollback takes back, by schema; exactly as they are here."""
+    bundle_seal: str = ""
+    """The digest of the bundle's manifest; empty in drafts of former versions."""
+    bases: Mapping[PartId, str] = field(default_factory=dict)
+    """The commit with which each part that changes is live; empty text where that is not known."""
+    is_hold: bool = False
+    """Whether it places or lifts a hold, which whoever drafted it has decided."""
+    rules: Rules = NO_RULES
+    """The rules by which it is let in, as they were when the draft was made."""
 
     @property
     def digest(self) -> Digest:
@@ -163,7 +172,11 @@ class Draft(Struct, frozen=True, kw_only=True):
         undos = [each.undo for those in self.undone.values() for each in those]
         stays = [f"{part} {source}" for part, source in self.sources.items()]
         stays += [f"{hold.part} {hold.because} {hold.until}" for hold in self.holds]
-        return digest_of("\n".join([*pieces, steps, *changes, *undos, *stays]).encode())
+        told = [f"{part} was {commit}" for part, commit in sorted(self.bases.items())]
+        told += [f"manifest {self.bundle_seal}"] if self.bundle_seal else []
+        told += [f"rules {self.rules.digest}"] if self.rules.digest else []
+        told += ["hold"] if self.is_hold else []
+        return digest_of("\n".join([*pieces, steps, *changes, *undos, *stays, *told]).encode())
 
     def to_json(self) -> dict[str, Any]:
         """The draft as the ledger keeps it."""
@@ -198,6 +211,10 @@ class Draft(Struct, frozen=True, kw_only=True):
             **({"holds": [hold.to_json() for hold in self.holds]} if self.holds else {}),
             **({"corner": self.corner} if self.corner else {}),
             **({"undone": _undone_to_json(self.undone)} if self.undone else {}),
+            **({"bundle_seal": self.bundle_seal} if self.bundle_seal else {}),
+            **({"bases": {str(p): c for p, c in self.bases.items()}} if self.bases else {}),
+            **({"is_hold": True} if self.is_hold else {}),
+            **({"rules": asdict(self.rules)} if self.rules.digest else {}),
         }
 
     @classmethod
@@ -226,6 +243,8 @@ class Draft(Struct, frozen=True, kw_only=True):
             PartId.parse(part): tuple(map(UndoneMigration.from_json, undone))
             for part, undone in data.get("undone", {}).items()
         }
+        fields["bases"] = {PartId.parse(p): c for p, c in data.get("bases", {}).items()}
+        fields["rules"] = Rules(**data["rules"]) if "rules" in data else NO_RULES
         return cls(**fields)
 
 

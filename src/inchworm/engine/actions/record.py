@@ -115,6 +115,7 @@ class Record(Action):
                         },
                         is_choice=site.is_choice,
                     ),
+                    rules=site.rules.text,
                 )
             )
             site.mark(self.number)

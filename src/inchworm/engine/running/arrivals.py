@@ -75,7 +75,9 @@ def _waiting(
     connection = place.gateway.document(PartId(Kind.CONNECTION, document["from"]["connection"]))
     with closing(Secrets(machine, environment.secret_store)) as secrets:
         references = connection.get("credentials", {})
-        credentials = {key: secrets.resolve(each) for key, each in references.items()}
+        credentials = {
+            key: secrets.resolve(each, str(connection["url"])) for key, each in references.items()
+        }
     source = FilePlace.of(connection, credentials, machine)
     marks = TakenFiles(place.database, place.bookkeeping.schema, place.project, name)
     taken = marks.all() if place.bookkeeping.has(marks.name) else {}

@@ -29,6 +29,7 @@ from inchworm.core.rendered import Store
 from inchworm.core.sql.names import table_name
 from inchworm.core.sql.renamed_tables import with_tables
 from inchworm.core.sql.render import to_text
+from inchworm.core.trust import NOTEBOOKS
 from inchworm.engine.notebook_queries import query_with_values
 from inchworm.engine.notebook_rows import columns_in_table
 from inchworm.engine.running.site import RunSite
@@ -168,7 +169,7 @@ class Bridge(Struct):
             return value.plain
         machine, store = self.site.context.machine, self.site.environment.secret_store
         with closing(Secrets(machine, store)) as opened:
-            secret = opened.resolve(value.text).reveal()
+            secret = opened.resolve(value.text, NOTEBOOKS).reveal()
         self.revealed.add(secret)
         return secret
 

@@ -102,7 +102,7 @@ def run_flow(part: PartId, site: RunSite) -> StepReport:
     with closing(Secrets(machine, site.environment.secret_store)) as secrets:
         credentials = {
             end: {
-                name: secrets.resolve(reference)
+                name: secrets.resolve(reference, str(connection["url"]))
                 for name, reference in connection.get("credentials", {}).items()
             }
             for end, connection in ends.items()

@@ -190,7 +190,7 @@ class MailServer(_Mails):
                 f"{host} offers no STARTTLS, and mails do not go over a network unencrypted"
             )
         if self._credentials:
-            server.login(*(self._credentials[name].reveal() for name in ("user", "password")))
+            server.login(*(self._credentials[name].for_header() for name in ("user", "password")))
         return server
 
     def _hang_up(self) -> None:

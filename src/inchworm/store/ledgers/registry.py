@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from inchworm.core.errors import ProjectError
+from inchworm.safe_files import check_no_link
 from inchworm.store.ledgers.protocol import LedgerStorage
 from inchworm.targets.secret import Secret
 
@@ -29,7 +30,9 @@ def open_ledger_storage(
         from inchworm.store.ledgers.sqlite import SqliteLedger
 
         path = Path(address)
-        return SqliteLedger(path if path.is_absolute() else root / path)
+        file = path if path.is_absolute() else root / path
+        check_no_link(root, file)
+        return SqliteLedger(file)
     if scheme in {"postgresql", "postgres"}:
         from inchworm.store.ledgers.postgres import PostgresLedger
 

@@ -18,6 +18,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from typing import Any, Protocol
 
+from inchworm.core.errors import LedgerError
 from inchworm.core.identifiers import promotion_number
 from inchworm.core.ledger.entries import Row
 from inchworm.core.ledger.events import Drafted, RunEnded, RunStarted, StateChanged
@@ -165,7 +166,7 @@ class SqlStorage(ABC):
         """The index's line of every promotion, by number."""
         query = f"SELECT {INDEX_COLUMNS} FROM {self.prefix}promotions ORDER BY number"
         with self._reading() as run:
-            return [row for row in run(query) if len(row) == 11]
+            return [_whole(row, INDEX_COLUMNS, self.place) for row in run(query)]
 
     def count(self) -> int:
         """How many entries there are."""
@@ -202,7 +203,7 @@ class SqlStorage(ABC):
         limit = "" if asked.latest is None else f" LIMIT {asked.latest:d}"
         with self._reading() as run:
             rows = run(f"{query}{limit}", list(values.values()))
-        return [row for row in rows[::-1] if len(row) == 13]
+        return [_whole(row, RUN_COLUMNS, self.place) for row in rows[::-1]]
 
     def runs_not_indexed(self) -> list[str]:
         """Runs that the index does not know, or not to their end."""
@@ -213,6 +214,22 @@ class SqlStorage(ABC):
             ((expected,),) = run(began, [RunStarted.kind, through])
             has_lost_some = indexed != expected
             return _runs_behind(run, self.prefix, 0 if has_lost_some else through)
+
+
+def _whole(row: tuple[Any, ...], columns: str, place: str) -> Any:
+    """Return a row of the index, if it has just its columns, each with a value.
+
+    Raises:
+        LedgerError: when it does not.
+    """
+    if len(row) != columns.count(",") + 1 or None in row:
+        raise LedgerError(
+            f"a row of its index is damaged: it begins with {row[:1]!r:.60}.",
+            where=place,
+            next="Delete the rows of its tables promotions and runs: they are made again from the "
+            "entries. Then: inchworm ledger verify.",
+        )
+    return row
 
 
 def _runs_behind(run: Statements, prefix: str, number: int) -> list[str]:

@@ -27,6 +27,7 @@ class SqliteLedger(SqlStorage):
     def __init__(self, path: Path) -> None:
         self.place = str(path)
         self._path = path
+        self._is_begun = False
 
     @property
     def exists(self) -> bool:
@@ -40,9 +41,12 @@ class SqliteLedger(SqlStorage):
 
     def begin(self) -> None:
         """Make the file and its tables, unless they are there."""
+        if self._is_begun:
+            return  # a file that vanished meanwhile must not become an empty ledger
         self._path.parent.mkdir(parents=True, exist_ok=True)
         if not self._path.exists():
             self._path.touch(mode=0o600)
+        self._is_begun = True
         with self._locked() as run:
             for statement in tables(self.prefix, "INTEGER"):
                 run(statement)
@@ -68,7 +72,12 @@ class SqliteLedger(SqlStorage):
     def _connection(self) -> Iterator[sqlite3.Connection]:
         try:
             with closing(
-                sqlite3.connect(self._path, timeout=_PATIENCE, isolation_level=None)
+                sqlite3.connect(
+                    f"{self._path.absolute().as_uri()}?mode=rw",
+                    uri=True,
+                    timeout=_PATIENCE,
+                    isolation_level=None,
+                )
             ) as connection:
                 yield connection
         except sqlite3.Error as error:

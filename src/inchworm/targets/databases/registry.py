@@ -15,6 +15,7 @@ from types import MappingProxyType
 from msgspec import Struct
 
 from inchworm.core.errors import TargetError
+from inchworm.safe_files import check_no_link
 from inchworm.targets.databases.protocols import Database
 from inchworm.targets.secret import Secret
 
@@ -129,7 +130,10 @@ def connect(
         threads=threads,
         reads=tuple(reads),
     )
-    return product_at(url).connect(address)
+    product = product_at(url)
+    for file in product.files(address) if product.files is not None else ():
+        check_no_link(root, file)
+    return product.connect(address)
 
 
 def product_at(url: str) -> Product:

@@ -20,6 +20,7 @@ from inchworm.core.checks.environment_rules import (
 )
 from inchworm.core.checks.findings import Finding, Severity, in_order
 from inchworm.core.checks.right_rules import Ending, carried_along, check_rights
+from inchworm.core.entry.rules import Rules, rule_findings
 from inchworm.core.errors import ProjectError
 from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.lineage.facts import Trait
@@ -94,7 +95,17 @@ def draft(request: Request) -> Draft:
         is_choice=request.is_choice,
         holds=request.holds,
         undone=undone,
+        bundle_seal=request.bundle_seal,
+        bases=_bases(request, [*reasons, *(p.schema for p in pending), *undone, *removed]),
+        is_hold=request.is_hold,
+        rules=request.rules,
     )
+
+
+def _bases(request: Request, changed: Iterable[PartId]) -> dict[PartId, str]:
+    """The commit with which each part that changes is live; empty where that is not known."""
+    live = request.live.parts
+    return {part: (live[part].commit or "") if part in live else "" for part in changed}
 
 
 def _rows_lost(request: Request, removed: Sequence[PartId]) -> Iterator[Finding]:
@@ -177,6 +188,7 @@ def _standing(request: Request) -> Iterator[Finding]:
     """Findings about where the bundle comes from, and what runs in the environment."""
     live, name = request.live, request.environment.name
     yield from request.route
+    yield from rule_findings(name, request.rules, Rules.read(live.last.rules if live.last else ""))
     yield from other_content(request.bundle, request.bundle_digest, live.promotions, name)
     if request.rollback is None:
         heading = _direction(request)

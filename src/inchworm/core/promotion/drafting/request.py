@@ -9,6 +9,7 @@ from functools import cached_property
 from msgspec import Struct, field
 
 from inchworm.core.checks.findings import Finding
+from inchworm.core.entry.rules import NO_RULES, Rules
 from inchworm.core.environments.environment import Environment
 from inchworm.core.environments.physical_names import PhysicalNames, physical_table
 from inchworm.core.environments.rights import Rights
@@ -38,6 +39,7 @@ class Request(Struct, frozen=True, kw_only=True, dict=True):
 
     bundle: str
     bundle_digest: Digest
+    bundle_seal: str = ""
     environment: Environment
     assembly: Assembly
     rendered: RenderedParts
@@ -82,6 +84,10 @@ class Request(Struct, frozen=True, kw_only=True, dict=True):
     """The columns of those tables as they are now, in lower case, by the same name."""
     leaving: Leaving = field(default_factory=Leaving)
     """What the bundles that a rollback leaves know of migrations."""
+    is_hold: bool = False
+    """Whether it places or lifts a hold."""
+    rules: Rules = NO_RULES
+    """The rules by which it is let in."""
     route: tuple[Finding, ...] = ()
     """Findings about the environments that the bundle has to pass through before."""
 

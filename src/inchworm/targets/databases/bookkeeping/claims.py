@@ -17,11 +17,13 @@ class Claim(Struct, frozen=True):
         environment: the name that the environment has; None where it is not known.
         promotion: the key of the promotion.
         number: how often one began or went on here; given under the database's own lock.
+        owner: the name of the person whose corner it is; None where it is not known.
     """
 
     environment: str | None = None
     promotion: str | None = None
     number: int = 0
+    owner: str | None = None
 
 
 class Claims(Books):
@@ -35,14 +37,16 @@ class Claims(Books):
         """What the promotion left that began last, or went on last, under whatever ledger."""
         if not self.has("environments"):
             return Claim()
+        lacks_owner = ("environments", "owner", "VARCHAR") in self._lacking()
+        owner = "NULL" if lacks_owner else "owner"
         rows = self._database.rows(
-            f"SELECT environment, claimed_by, claims FROM {self.schema}.environments "
+            f"SELECT environment, claimed_by, claims, {owner} FROM {self.schema}.environments "
             "WHERE project = ?",
             [self._project],
         )
         return Claim(*rows[0]) if rows else Claim()
 
-    def claim(self, environment: str, promotion: str) -> None:
+    def claim(self, environment: str, promotion: str, owner: str = "") -> None:
         """Record that a promotion begins or goes on here. Called inside a transaction.
 
         Whoever claims later keeps the promotions before from going on. The first claim gives the
@@ -51,18 +55,20 @@ class Claims(Books):
         Args:
             environment: the environment's name.
             promotion: the promotion's key, different for every ledger.
+            owner: the name of the person whose corner it is; empty where nobody has one.
         """
         if self.latest_claim().number:
             self._database.execute(
                 f"UPDATE {self.schema}.environments "
-                "SET environment = ?, claims = claims + 1, claimed_by = ? WHERE project = ?",
-                [environment, promotion, self._project],
+                "SET environment = ?, claims = claims + 1, claimed_by = ?, owner = ? "
+                "WHERE project = ?",
+                [environment, promotion, owner, self._project],
             )
             return
         self._database.execute(
-            f"INSERT INTO {self.schema}.environments (project, environment, claims, claimed_by) "
-            "VALUES (?, ?, 1, ?)",
-            [self._project, environment, promotion],
+            f"INSERT INTO {self.schema}.environments "
+            "(project, environment, claims, claimed_by, owner) VALUES (?, ?, 1, ?, ?)",
+            [self._project, environment, promotion, owner],
         )
 
     def watches(self) -> bool:

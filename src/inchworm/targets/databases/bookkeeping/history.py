@@ -5,6 +5,8 @@ from __future__ import annotations
 from inchworm.core.promotion.composition import CompletedPromotion, Mixture, RanMigration
 from inchworm.targets.databases.bookkeeping.base import Books
 
+_PROMOTION = ("promotion", "bundle", "digest", "commit", "by", "at")
+
 
 class History(Books):
     """Migrations and promotions."""
@@ -71,28 +73,25 @@ class History(Books):
         undoes = "NULL" if ("promotions", "undoes", "VARCHAR") in lacking else "undoes"
         by_exception = ("promotions", "exception", "VARCHAR")
         exception = "NULL" if by_exception in lacking else "exception"
+        rules = "NULL" if ("promotions", "rules", "VARCHAR") in lacking else "rules"
         mixture = "NULL" if ("promotions", "mixture", "VARCHAR") in lacking else "mixture"
         rows = self._sorted(
             f"SELECT promotion, bundle, digest, commit_id, done_by, done_at, {number}, "
-            f"{undoes}, {exception}, {mixture} "
+            f"{undoes}, {exception}, {mixture}, {rules} "
             f"FROM {self.schema}.promotions WHERE project = ?",
             [self._project],
             by=[6, 5],
         )
         return [
             CompletedPromotion(
-                promotion=promotion,
-                bundle=bundle,
-                digest=digest,
-                commit=commit,
-                by=by,
-                at=at,
-                number=int(number),
-                undoes=tuple((undone or "").split()),
-                exception=excepted or "",
-                mixture=Mixture.read(mixed),
+                **dict(zip(_PROMOTION, row[:6], strict=True)),
+                number=int(row[6]),
+                undoes=tuple((row[7] or "").split()),
+                exception=row[8] or "",
+                mixture=Mixture.read(row[9]),
+                rules=row[10] or "",
             )
-            for promotion, bundle, digest, commit, by, at, number, undone, excepted, mixed in rows
+            for row in rows
         ]
 
     def last(self) -> CompletedPromotion | None:
@@ -104,8 +103,8 @@ class History(Books):
         """Record a completed promotion; its number is given here. Called inside a transaction."""
         self._database.execute(
             f"INSERT INTO {self.schema}.promotions (project, promotion, bundle, digest, "
-            "commit_id, done_by, done_at, undoes, exception, mixture, number) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "
+            "commit_id, done_by, done_at, undoes, exception, mixture, rules, number) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "
             f"(SELECT max(claims) FROM {self.schema}.environments WHERE project = ?))",
             [
                 self._project,
@@ -118,6 +117,7 @@ class History(Books):
                 " ".join(promotion.undoes),
                 promotion.exception,
                 promotion.mixture.text,
+                promotion.rules,
                 self._project,
             ],
         )

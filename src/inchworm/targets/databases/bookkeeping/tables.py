@@ -22,7 +22,7 @@ TABLES = (
     project VARCHAR NOT NULL, promotion VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
     digest VARCHAR NOT NULL, commit_id VARCHAR,
     done_by VARCHAR NOT NULL, done_at VARCHAR NOT NULL, number INTEGER, undoes VARCHAR,
-    exception VARCHAR, mixture VARCHAR)""",
+    exception VARCHAR, mixture VARCHAR, rules VARCHAR)""",
     """CREATE TABLE IF NOT EXISTS {schema}.steps (
     promotion VARCHAR NOT NULL, step INTEGER NOT NULL, done_at VARCHAR NOT NULL)""",
     """CREATE TABLE IF NOT EXISTS {schema}.structures (
@@ -62,6 +62,8 @@ COLUMNS_ADDED = (
     ("aside", "digest", "VARCHAR"),
     ("promotions", "exception", "VARCHAR"),
     ("promotions", "mixture", "VARCHAR"),
+    ("promotions", "rules", "VARCHAR"),
+    ("environments", "owner", "VARCHAR"),
 )
 """Columns that were added to tables after their first version: table, name and type.
 

@@ -25,7 +25,8 @@ _lock = Lock()
 
 @cache
 def _started() -> duckdb.DuckDBPyConnection:
-    return duckdb.connect(":memory:", config=NO_PLACES.config)
+    # locked, so that no script can have what it reads logged or profiled into a file
+    return duckdb.connect(":memory:", config={**NO_PLACES.config, "lock_configuration": True})
 
 
 def _instance() -> duckdb.DuckDBPyConnection:

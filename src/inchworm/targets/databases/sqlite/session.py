@@ -25,6 +25,11 @@ IN_MEMORY = Path(":memory:")
 _OWNER_ONLY = 0o600
 """The mode of a database that is made here; that of one which is there stays."""
 
+_OF_FILES = frozenset({"temp_store_directory", "data_store_directory"})
+_FUNCTIONS_OF_FILES = frozenset(
+    {"load_extension", "readfile", "writefile", "edit", "fts3_tokenizer"}
+)
+
 _PATIENCE = 15.0
 """Seconds to wait for another connection that writes."""
 
@@ -64,8 +69,11 @@ class SqliteSession(Noting):
         self.identity = f"{login} at {path.name}".lstrip()
         self._path = path
         self._read_only = read_only
+        self._attaching = False
+        """Whether we attach a schema just now; nothing else may in memory."""
         if path == IN_MEMORY:
             self._connection = _connected(":memory:")
+            self._connection.set_authorizer(self._allowed)
             return
         try:
             if read_only:
@@ -101,7 +109,24 @@ class SqliteSession(Noting):
         if not in_memory:
             self._make(self._file(schema))
         uri = ":memory:" if in_memory else self._uri(self._file(schema))
-        self._connection.execute(f"ATTACH DATABASE ? AS {quoted(schema)}", (uri,))
+        self._attaching = True
+        try:
+            self._connection.execute(f"ATTACH DATABASE ? AS {quoted(schema)}", (uri,))
+        finally:
+            self._attaching = False
+
+    def _allowed(self, action: int, name: str | None, *_: str | None) -> int:
+        """What a script may do in a database in memory: nothing that reaches a file.
+
+        ``VACUUM INTO`` is refused with ``ATTACH``, which SQLite makes of it.
+        """
+        if action == sqlite3.SQLITE_ATTACH and not self._attaching:
+            return sqlite3.SQLITE_DENY
+        if action == sqlite3.SQLITE_PRAGMA and (name or "").lower() in _OF_FILES:
+            return sqlite3.SQLITE_DENY
+        if action == sqlite3.SQLITE_FUNCTION and name in _FUNCTIONS_OF_FILES:
+            return sqlite3.SQLITE_DENY
+        return sqlite3.SQLITE_OK
 
     def _schemas(self) -> list[str]:
         """The attached files by their schemas; ``main`` is the file of the address itself."""

@@ -9,6 +9,7 @@ from msgspec import Struct
 
 from inchworm.application.source_tree import SourceTree
 from inchworm.core.checks.findings import Finding, finding_from, has_errors, in_order
+from inchworm.core.counting import counted
 
 if TYPE_CHECKING:
     from inchworm.application.workplace import Workplace
@@ -47,10 +48,13 @@ class Checked(Struct, frozen=True, kw_only=True):
 
 def check(workplace: Workplace) -> tuple[Reading, Checked]:
     """The source tree, read, and everything that is wrong with it; both are remembered."""
+    from inchworm.application.workplace import KEPT
+    from inchworm.core.checks import rules
     from inchworm.core.checks.project_rules import check_assembly
     from inchworm.core.checks.waivers import apply
     from inchworm.engine.migration_replay import replay_migrations
     from inchworm.engine.name_lengths import long_names
+    from inchworm.project.git import tracked_below
     from inchworm.project.waivers import read_waivers
 
     reading, of_environments = workplace.read()
@@ -62,6 +66,11 @@ def check(workplace: Workplace) -> tuple[Reading, Checked]:
     today = workplace.today
     too_long = long_names(reading.assembly, workplace.project.environments)
     findings = [*check_assembly(reading.assembly, today), *of_environments, *replays, *too_long]
+    tracked = tracked_below(workplace.root, KEPT)
+    if tracked:
+        findings.append(
+            rules.CACHE_TRACKED.finding(f"git tracks {counted(len(tracked), 'file')} in {KEPT}")
+        )
     checked = Checked(
         name=reading.assembly.name,
         version=reading.assembly.version,
@@ -69,7 +78,8 @@ def check(workplace: Workplace) -> tuple[Reading, Checked]:
         environments=len(workplace.project.environments),
         findings=in_order([*apply(findings, waivers, today), *malformed]),
     )
-    workplace.remember(reading, check=checked.to_json(today), replayed=replayed)
+    if not tracked:  # else the finding would stay until a file of the project changes
+        workplace.remember(reading, check=checked.to_json(today), replayed=replayed)
     return reading, checked
 
 

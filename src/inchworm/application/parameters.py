@@ -119,6 +119,8 @@ def set_parameter(
 
 def live_value(workplace: Workplace, environment: str, parameter: Parameter) -> Live:
     """The value of a parameter that parts are live with in an environment."""
+    if not workplace.machine.trust.is_given:
+        return "this project is not trusted, so no environment was asked: inchworm trust"
     declared = workplace.project.environment(environment)
     name = workplace.project.settings.name
     try:

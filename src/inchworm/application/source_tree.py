@@ -17,9 +17,10 @@ from msgspec import Struct
 from inchworm import __version__
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts_cache import FACTS_VERSION, UNREADABLE
-from inchworm.core.parts import Contents, Part, Seen, SourceFile
+from inchworm.core.parts import Contents, Digest, Part, Seen, SourceFile
 from inchworm.core.seal import Sealer
 from inchworm.project.file_index import (
+    FILES,
     PROJECT_FILE,
     TreeContents,
     find_root,
@@ -116,8 +117,26 @@ class SourceTree(Struct, frozen=True, dict=True):
         """A result that was kept for just these files; None when there is none."""
         return self.memory.checked.get(what) if self.is_unchanged else None
 
-    def keep(self, **results: Any) -> None:
-        """Remember the facts of all parts, and results that hold for just these files."""
+    def keep(self, read_as: Mapping[str, Digest] | None = None, **results: Any) -> None:
+        """Remember the facts of all parts, and results that hold for just these files.
+
+        Nothing is remembered if a file that is read by itself, and not as part of the tree, is not
+        what it was: somebody wrote to it meanwhile.
+
+        Args:
+            read_as: the digest of files that were read before the tree was looked at.
+            results: the results.
+        """
+        now = look(self.root, self.files, files=FILES, folders=("environments",))
+        beside = {path: seen for path, seen in self.files.items() if path in now or path in FILES}
+        if {path: seen.digest for path, seen in now.items()} != {
+            path: seen.digest
+            for path, seen in self.files.items()
+            if path in FILES or path.startswith("environments/")
+        }:
+            return
+        if any(beside[path].digest != digest for path, digest in (read_as or {}).items()):
+            return
         before = self.memory.checked if self.is_unchanged else {}
         self.memory.save(self.files, {**before, **results, "files": self.fingerprint})
 

@@ -176,7 +176,7 @@ class Workplace(Struct, frozen=True, dict=True):
             "dialect": assembly.dialect,
             "parts": len(assembly.parts),
         }
-        self.tree.keep(project=project, **results)
+        self.tree.keep(self.project.read_as, project=project, **results)
 
     def values(self, environment: Environment) -> dict[str, Value]:
         """An environment's values as the source tree has them, as far as they can be had."""

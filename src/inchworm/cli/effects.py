@@ -33,18 +33,18 @@ class Effect(StrEnum):
 
 
 _E = Effect
-_LOOKS = frozenset({_E.KEEP, _E.GIT})
-_ASKS = _LOOKS | {_E.TARGETS, _E.LEDGER, _E.USER}
+_LOOKS = frozenset({_E.KEEP, _E.GIT, _E.USER})
+_ASKS = _LOOKS | {_E.TARGETS, _E.LEDGER}
 _CARRIES_OUT = _ASKS | {_E.PROGRAMS, _E.CODE}
 
 EFFECTS: Mapping[str, frozenset[Effect]] = {
     "new": frozenset({_E.TREE, _E.USER}),
-    "trust": _LOOKS | {_E.USER},
+    "trust": _LOOKS,
     "rows": _LOOKS | {_E.TARGETS},
     "params": _LOOKS | {_E.TREE, _E.TARGETS, _E.LEDGER},
     "version": _ASKS | {_E.TREE},
-    "check": _LOOKS | {_E.USER},
-    "trace": _LOOKS | {_E.OUTPUT, _E.USER},
+    "check": _LOOKS,
+    "trace": _LOOKS | {_E.OUTPUT},
     "pack": _CARRIES_OUT,
     "bundles": _ASKS,
     "promote": _CARRIES_OUT,
@@ -60,7 +60,7 @@ EFFECTS: Mapping[str, frozenset[Effect]] = {
     "rollback": _CARRIES_OUT,
     "hold": _CARRIES_OUT,
     "adopt": _ASKS | {_E.TREE},
-    "waive": _LOOKS | {_E.TREE, _E.USER},
+    "waive": _LOOKS | {_E.TREE},
     "ledger": _ASKS,
     "demo": _CARRIES_OUT | {_E.TREE},
     "sim": _ASKS,

@@ -158,7 +158,7 @@ _NOT_WRITTEN = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EIO}
 def _explained(error: Exception) -> int:
     """Print an error that the user can act upon, and give its exit code; others go on."""
     from inchworm.cli.visible import escaped, visible
-    from inchworm.core.errors import InchwormError
+    from inchworm.core.errors import InchwormError, NotTrusted
 
     if isinstance(error, OSError) and error.filename is not None:
         reason = f"cannot be used: {error.strerror}."
@@ -167,7 +167,7 @@ def _explained(error: Exception) -> int:
         error = InchwormError(
             f"a file cannot be written: {error.strerror}.", next="Make room, or write it elsewhere."
         )
-    if not isinstance(error, InchwormError):
+    if not isinstance(error, InchwormError | NotTrusted):
         raise error
     if "--json" in sys.argv:
         problem = {"what": error.what, "where": error.where, "next": error.next}

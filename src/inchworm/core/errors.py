@@ -4,7 +4,7 @@ The tree says whose fault it is::
 
     InchwormError
     ├── UsageError            the command line asks for something that is not there      exit 2
-    │   └── NotTrusted        the user has not allowed the project to do this            exit 2
+    │   └── NotAllowed        a secret would go where the user has not allowed it to go  exit 2
     ├── ProjectError          a file of the project is wrong                              exit 1
     │   └── WrongEnvironment  an environment's address leads to another environment      exit 1
     ├── BundleError           a bundle file cannot be trusted                             exit 1
@@ -13,6 +13,8 @@ The tree says whose fault it is::
     ├── LedgerError           the ledger is damaged or cannot be reached                 exit 1
     ├── Waiting               an entry condition is not met yet                          exit 3
     └── EnvironmentMoved      the environment is not as drafted, or somebody has it locked   exit 4
+
+    NotTrusted                the user has not trusted the project; it ends every command    exit 2
 """
 
 from __future__ import annotations
@@ -43,8 +45,27 @@ class UsageError(InchwormError):
     exit_code = 2
 
 
-class NotTrusted(UsageError):
-    """The user has not allowed the project to start programs, reach a place or send a secret."""
+class NotAllowed(UsageError):
+    """A secret would go where the user has not allowed it to go."""
+
+
+class NotTrusted(Exception):
+    """The user has not allowed the project to start programs or to reach anything.
+
+    It is no :class:`InchwormError`: nothing that goes on after the error of one environment goes on
+    after this one, as the others may not be reached either.
+    """
+
+    exit_code = 2
+
+    def __init__(self, what: str, *, where: str, next: str) -> None:
+        super().__init__(what)
+        self.what = what
+        self.where = where
+        self.next = next
+
+    def __str__(self) -> str:
+        return f"{self.where}: {self.what} {self.next}"
 
 
 class ProjectError(InchwormError):

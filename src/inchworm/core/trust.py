@@ -13,7 +13,7 @@ from urllib.parse import parse_qsl, urlsplit
 
 from msgspec import Struct, field
 
-from inchworm.core.errors import NotTrusted
+from inchworm.core.errors import NotAllowed, NotTrusted
 
 NOTEBOOKS = "notebooks"
 """Stands for an address: the project's own notebooks get the secret."""
@@ -58,6 +58,9 @@ _NOTEBOOK_SERVER = "jupyter+"
 
 _PLAIN = re.compile(r"[^\\\s\x00-\x1f\x7f]*")
 
+_CHAINED = re.compile(r"::[a-z0-9+.-]*(://|$)", re.IGNORECASE)
+"""One file system of fsspec over another one."""
+
 _SSL_MODES = frozenset({"require", "verify-ca", "verify-full"})
 
 
@@ -68,7 +71,7 @@ def destination_of(url: str) -> str:
     """
     url = url.removeprefix(_NOTEBOOK_SERVER)
     scheme, colon, _ = url.partition(":")
-    if url == NOTEBOOKS or "::" in url or not _PLAIN.fullmatch(url):
+    if url == NOTEBOOKS or _CHAINED.search(url) or not _PLAIN.fullmatch(url):
         return url  # two readers could take such an address apart in two ways
     if not colon or scheme.lower() in _FILES:
         return ""
@@ -85,7 +88,7 @@ def is_on_this_machine(destination: str) -> bool:
     """Return True if a destination is this machine: nothing goes over a network."""
     if destination in {"", NOTEBOOKS}:
         return True
-    if "::" in destination.partition("[")[0] or not _PLAIN.fullmatch(destination):
+    if _CHAINED.search(destination) or not _PLAIN.fullmatch(destination):
         return False
     parts = urlsplit(destination)
     asked = dict(parse_qsl(parts.query))
@@ -155,7 +158,8 @@ class Trust(Struct, frozen=True, kw_only=True):
             url: the address that would get it, or :data:`NOTEBOOKS`.
 
         Raises:
-            NotTrusted: when it may not go there, or would go there unencrypted.
+            NotTrusted: when the user has not trusted the project.
+            NotAllowed: when it may not go there, or would go there unencrypted.
         """
         self.demand(f"use the secret {reference}")
         destination = destination_of(url)
@@ -164,7 +168,7 @@ class Trust(Struct, frozen=True, kw_only=True):
         allowed = self.destinations.get(reference, frozenset())
         if not {destination, ANYWHERE} & (allowed | self.destinations.get(ANYWHERE, frozenset())):
             listed = ", ".join(sorted(allowed)) or "no address"
-            raise NotTrusted(
+            raise NotAllowed(
                 f"The secret {reference} would go to {destination}. It is allowed for {listed}. "
                 "Nothing was sent.",
                 next="Find out who changed the address. If it is right: inchworm trust.",
@@ -175,7 +179,7 @@ class Trust(Struct, frozen=True, kw_only=True):
             and destination not in self.unencrypted
         ):
             how = "add ?sslmode=require to the address" if _is_postgres(url) else "use https"
-            raise NotTrusted(
+            raise NotAllowed(
                 f"The secret {reference} would go to {destination} unencrypted. Nothing was sent.",
                 next=f"Encrypt the connection: {how}. Or allow it for this address: "
                 f"inchworm trust --unencrypted {destination}.",

@@ -89,7 +89,7 @@ def secret_of(
         values: this environment's values.
 
     Raises:
-        NotTrusted: when the user has not allowed the secret to go there.
+        NotAllowed: when the user has not allowed the secret to go there.
         ProjectError: when that is no secret parameter.
         TargetError: when it cannot be had.
     """

@@ -192,6 +192,12 @@ def some_files_at(folder: Path, commit: str, paths: Collection[str]) -> dict[str
     return dict(git.contents({path: tree[path].id for path in paths if path in tree}))
 
 
+def tracked_below(folder: Path, name: str) -> list[str]:
+    """The files in a folder of a folder that git tracks, relative to the latter."""
+    listed = _Git(folder)("ls-files", "-z", "--", name)
+    return [path for path in (listed or "").split("\0") if path]
+
+
 def commit_has(folder: Path, commit: str, files: Mapping[str, bytes]) -> bool:
     """Whether a commit has just these files in a folder, as far as they belong to parts.
 
@@ -317,7 +323,14 @@ class _Git:
         at = 0
         for name in blobs:
             end = output.index(b"\n", at)
-            size = int(output[at:end].split(b" ")[2])
+            about = output[at:end].split(b" ")
+            if len(about) != _ABOUT_A_BLOB:
+                raise ProjectError(
+                    "its content is not in this clone, which is a partial one.",
+                    where=name,
+                    next="Fetch it: git fetch --refetch --no-filter origin",
+                )
+            size = int(about[2])
             yield name, output[end + 1 : end + 1 + size]
             at = end + size + 2
 
@@ -366,5 +379,8 @@ class _Git:
             raise ProjectError("git is not installed.", next="Install git.") from error
         return done.stdout if done.returncode == 0 else None
 
+
+_ABOUT_A_BLOB = 3
+"""Words that git says of a blob that it has: its id, type and size."""
 
 _SHA256_DIGITS = 64

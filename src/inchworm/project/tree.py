@@ -8,7 +8,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from msgspec import Struct
+from msgspec import Struct, field
 
 from inchworm.core.checks.findings import Finding
 from inchworm.core.checks.rules import suspect_finding
@@ -22,7 +22,7 @@ from inchworm.core.parameters.matrix import FILE as PARAMETERS
 from inchworm.core.parameters.matrix import FOLDER as PARAMETERS_FOLDER
 from inchworm.core.parameters.matrix import Matrix, evaluate
 from inchworm.core.parameters.values import Value
-from inchworm.core.parts import Contents
+from inchworm.core.parts import Contents, Digest, digest_of
 from inchworm.core.seal import Sealer
 from inchworm.kinds.registry import FOLDERS, SHARED_FOLDERS
 from inchworm.project.declarations import Declarations, ProjectSettings, read_declarations
@@ -55,6 +55,8 @@ class Project(Struct, frozen=True, dict=True):
 
     root: Path
     declared: Declarations
+    read_as: Mapping[str, Digest] = field(default_factory=dict)
+    """The digest of each file from which the declarations were read, by path."""
     owner: str = ""
     """Whose corner an environment is that has corners, as it can stand in a schema's name."""
     user: str = ""
@@ -206,7 +208,9 @@ def find_project(start: Path, sealer: Sealer) -> Project:
         ProjectError: when that file is wrong.
     """
     root = find_root(start)
-    return Project(root, read_declarations(root, _declaring_files(root), PROJECT_FILE, sealer))
+    files = _declaring_files(root)
+    declared = read_declarations(root, files, PROJECT_FILE, sealer)
+    return Project(root, declared, {path: digest_of(files[path]) for path in files})
 
 
 def _declaring_files(root: Path) -> dict[str, bytes]:

@@ -176,7 +176,7 @@ class Secrets:
                 empty where it stays in this process.
 
         Raises:
-            NotTrusted: when the user has not allowed it to go there.
+            NotAllowed: when the user has not allowed it to go there.
             TargetError: when it cannot be had.
         """
         self._trust.check_destination(reference, to)

@@ -114,6 +114,7 @@ def command(
     from inchworm.host.tokens import Tokens
 
     place = workplace()
+    place.machine.trust.demand("run the schedules of its environments")
     watched = [place.project.environment(name).name for name in environments]
     secrets = Secrets(machine(place.root))
     starting, sending, reading = (

@@ -15,6 +15,7 @@ from inchworm.cli.terminal import console, print_json, rows
 from inchworm.core.counting import counted
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.parameters.values import read_duration, spell_duration
+from inchworm.project.file_index import PROJECT_FILE
 from inchworm.sim.store import FURTHEST, SimStore, moved
 from inchworm.targets.http_services import connect_service
 from inchworm.targets.secrets import Secrets
@@ -58,6 +59,8 @@ def serve(name: str, port: int, token: str | None) -> None:
     from inchworm.sim.app import create_app
 
     root = Path.cwd()
+    if (root / PROJECT_FILE).is_file():
+        machine(root).trust.demand("serve what its simulated services keep")
     secrets = Secrets(machine(root))
     secret = secrets.resolve_own(token).reveal() if token else None
     app = create_app(sim_file(root, name), secret, secrets.for_service)
@@ -75,7 +78,7 @@ def serve(name: str, port: int, token: str | None) -> None:
 @click.option("--no-more", is_flag=True, help="Let it be activated again.")
 def refuse(name: str, flow: str, reason: str, no_more: bool) -> None:
     """Make the gateway of sim:NAME refuse to activate FLOW, to see what a promotion does then."""
-    place = workplace()
+    place = _trusted()
     _check_used(place, name)
     service = connect_service(f"sim:{name}", place.root)
     click.get_current_context().call_on_close(service.close)
@@ -90,7 +93,7 @@ def refuse(name: str, flow: str, reason: str, no_more: bool) -> None:
 @click.option("--for", "lasting", metavar="DURATION", help="How long, e.g. 8h; else for good.")
 def grant(name: str, token: str, lasting: str | None) -> None:
     """Let a token (env:NAME or file:PATH) open the secret store of sim:NAME."""
-    root = workplace().root
+    root = _trusted().root
     store = _store(root, name)
     ends_at = None if lasting is None else _end_of(lasting, store)
     store.grant(Secrets(machine(root)).resolve_own(token).reveal(), ends_at)
@@ -110,7 +113,7 @@ def keep(name: str, place: str, secret: str, lasting: str | None) -> None:
 
     The store keeps where the secret is, and never the secret itself.
     """
-    root = workplace().root
+    root = _trusted().root
     path, _, key = place.partition("#")
     if not path or not key:
         raise click.UsageError(f"{place} is not PATH#KEY.")
@@ -133,7 +136,7 @@ def move_clock(name: str, further: str | None, reset: bool) -> None:
     """
     if further is not None and reset:
         raise click.UsageError("--by moves it, and --reset takes that back.")
-    place = workplace()
+    place = _trusted()
     _check_used(place, name)
     store = _store(place.root, name)
     ahead = 0 if reset else store.ahead() + (0 if further is None else round(_seconds(further)))
@@ -153,7 +156,7 @@ def move_clock(name: str, further: str | None, reset: bool) -> None:
 @click.option("--json", "as_json", is_flag=True, help="Machine-readable: inchworm/received/1.")
 def received(name: str, as_json: bool) -> None:
     """List what was sent to the service sim:NAME, each request once."""
-    place = workplace()
+    place = _trusted()
     _check_used(place, name)
     messages = _store(place.root, name).received()
     if as_json:
@@ -163,6 +166,17 @@ def received(name: str, as_json: bool) -> None:
     lines = [(shown_time(m["at"]), m["path"], m["body"]) for m in messages]
     screen.print(rows(("at, UTC", "to", "what"), lines))
     screen.print(counted(len(messages), "request"), style="dim")
+
+
+def _trusted() -> Workplace:
+    """The workplace of a project that may use its simulated services.
+
+    Raises:
+        NotTrusted: when the user has not allowed it.
+    """
+    place = workplace()
+    place.machine.trust.demand("use its simulated services")
+    return place
 
 
 def _check_used(place: Workplace, name: str) -> None:

@@ -812,6 +812,13 @@ REPLAY_OUTSIDE = _rule(
     "Checking a project must reach nothing outside of it, so the migration is not tried.",
     "If that is meant, nothing: the draft of a promotion tries it in the environment.",
 )
+CACHE_TRACKED = _rule(
+    "project/cache-tracked",
+    _W,
+    "The folder .inchworm, which is for this checkout alone, is in the repository.",
+    "Whoever commits it gives others caches, a ledger and databases of their own.",
+    "git rm -r --cached .inchworm, add .inchworm/ to .gitignore, and commit that.",
+)
 ROUTE_SKIPPED = _rule(
     "promotion/route-skipped",
     _W,

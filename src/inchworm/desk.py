@@ -176,7 +176,7 @@ class Surroundings:
         now = Surroundings(self._folder, self._name)
         known, current = self._environment, now._environment
         if current.protected:
-            self.__dict__.pop("_environment")  # the message names it as it is now
+            self.__dict__["_environment"] = current  # which takes no rows from a desk
             return
         values = {name: value.text for name, value in self._values.items()}
         if known != current or values != {n: value.text for n, value in now._values.items()}:

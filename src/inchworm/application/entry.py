@@ -42,7 +42,13 @@ from inchworm.core.promotion.states import State
 from inchworm.core.running.states import RunState
 from inchworm.engine.asking import ask
 from inchworm.engine.route import Passage
-from inchworm.project.git import Contributors, commit_has, contributors, user_name
+from inchworm.project.git import (
+    Contributors,
+    commit_has,
+    contributors,
+    everybody,
+    user_name,
+)
 
 if TYPE_CHECKING:
     from inchworm.core.bundle.bundle import Bundle
@@ -395,6 +401,7 @@ def _contributors(
         names |= workplace.ledger.packers(bundle.digest) or {promotion.drafted_by}
     elif not commit_has(workplace.root, bundle.commit, bundle.files):
         lacking.append(f"commit {bundle.commit[:12]} does not have the files of {bundle.name}")
+        names |= everybody(workplace.root)
     if draft.is_hold:
         names |= decided
     if found.lacking and not found.names:

@@ -157,13 +157,19 @@ def contributors(
         behind.append([commit, "--", *sorted(new_files)])
     if not known and not lacking:
         behind = [[commit]]
-    names = {
-        name
-        for words in behind
-        for line in (git("log", f"--format={_HANDS}", *words) or "").splitlines()
-        for name in _names_in(line)
-    }
-    return Contributors(names=frozenset(names), lacking="; ".join(lacking))
+    names = frozenset(name for words in behind for name in _hands_in(git, *words))
+    return Contributors(names=names, lacking="; ".join(lacking))
+
+
+def everybody(folder: Path) -> set[str]:
+    """Whoever had a hand in any commit that the repository has."""
+    return _hands_in(_Git(folder), "--all")
+
+
+def _hands_in(git: _Git, *commits: str) -> set[str]:
+    """The names and addresses of whoever had a hand in some commits."""
+    log = git("log", f"--format={_HANDS}", *commits) or ""
+    return {name for line in log.splitlines() for name in _names_in(line)}
 
 
 _HANDS = "%an%n%ae%n%cn%n%ce%n%(trailers:key=Co-authored-by,valueonly,unfold)"

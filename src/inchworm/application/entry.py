@@ -424,7 +424,10 @@ def _passed(workplace: Workplace, passage: Passage, digest: Digest) -> Passed:
     undone = {key for promotion in passage.promotions for key in promotion.undoes}
     # how long it has been there counts from when it came, not from a later promotion of the same
     first = next(p for p in passage.promotions if p.digest == digest and p.promotion not in undone)
-    recorded = workplace.ledger.done_at(first.id) if first.id is not None else ""
+    ledger = workplace.ledger
+    is_ours = first.id is not None and first.id.ledger == ledger.id
+    completed = ledger.completed(first.id) if first.id is not None and is_ours else None
+    recorded = "" if completed is None else completed.at
     return Passed(since=first.at, recorded=recorded, by=str(first.id or first.promotion))
 
 

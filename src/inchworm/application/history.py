@@ -76,10 +76,12 @@ def history(workplace: Workplace, wanted: Wanted) -> History:
         )
     for day in (wanted.since, wanted.until):
         _check_day(day)
+    latest = workplace.ledger.summaries()[::-1]
+    workplace.ledger.check_index(latest[:_LOOKED_AT])
     return History(
         promotions=[
             s
-            for s in workplace.ledger.summaries()[::-1]
+            for s in latest
             if wanted.has(s.environment, s.changed_by, s.state.value, s.changed_at)
         ],
         heard=[
@@ -88,6 +90,10 @@ def history(workplace: Workplace, wanted: Wanted) -> History:
             if wanted.has(each.environment, each.promotion.by, State.DONE.value, each.promotion.at)
         ],
     )
+
+
+_LOOKED_AT = 100
+"""Lines of the index that are held against their entries: those that are listed."""
 
 
 def _check_day(day: str) -> None:

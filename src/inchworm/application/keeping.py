@@ -10,7 +10,7 @@ from msgspec import Struct
 from msgspec.structs import asdict
 
 from inchworm.application.entry import checked_approvals
-from inchworm.application.route import ask_heads, ask_passages
+from inchworm.application.route import ask_passages
 from inchworm.application.signing import SignedHead, check_seen, keep_head, key_path, signed_heads
 from inchworm.application.workplace import Workplace
 from inchworm.core.entry.judging import CheckedApproval
@@ -21,6 +21,7 @@ from inchworm.core.ledger.events import HeardPart, Packed, PartsHeard
 from inchworm.engine.route import Passage
 from inchworm.project.people import read_people
 from inchworm.store.keys import make_key, read_key
+from inchworm.store.ledger import Ledger
 
 
 class OwnKey(Struct, frozen=True, kw_only=True):
@@ -62,6 +63,7 @@ class Verified(Struct, frozen=True, kw_only=True):
         approvals: all of them, by promotion.
         heads: the ends of the chain that were signed at some time.
         index_faults: promotions and runs that the index tells otherwise than the entries.
+        told_otherwise: what databases tell of promotions otherwise than the ledger, in words.
     """
 
     entries: int
@@ -70,11 +72,12 @@ class Verified(Struct, frozen=True, kw_only=True):
     approvals: tuple[tuple[PromotionId, CheckedApproval], ...]
     heads: tuple[SignedHead, ...] = ()
     index_faults: tuple[str, ...] = ()
+    told_otherwise: tuple[str, ...] = ()
 
     @property
     def is_wrong(self) -> bool:
         """True if anything does not count, or the index is not what the entries are."""
-        return bool(self.wrong or self.wrong_heads or self.index_faults)
+        return bool(self.wrong or self.wrong_heads or self.index_faults or self.told_otherwise)
 
     @property
     def wrong_heads(self) -> list[SignedHead]:
@@ -97,7 +100,9 @@ def verify(workplace: Workplace) -> Verified:
     if not ledger.exists:
         raise LedgerError("there is no ledger yet.", next="The first promotion begins one.")
     ledger.check()
-    heads, unasked = ask_heads(workplace)
+    passages = ask_passages(workplace, [each.name for each in workplace.project.environments])
+    heads = {each.environment: each.heads for each in passages if not each.problem}
+    unasked = {each.environment: each.problem for each in passages if each.problem}
     ledger.check_behind(heads)
     check_seen(workplace)
     people = read_people(workplace.root)
@@ -113,7 +118,26 @@ def verify(workplace: Workplace) -> Verified:
         approvals=tuple(approvals),
         heads=tuple(signed_heads(workplace, people)),
         index_faults=tuple(ledger.index_faults()),
+        told_otherwise=tuple(_told_otherwise(ledger, passages)),
     )
+
+
+def _told_otherwise(ledger: Ledger, passages: Iterable[Passage]) -> Iterator[str]:
+    """What the books of databases tell of our promotions otherwise than the ledger, in words."""
+    for passage in passages:
+        for told in passage.promotions:
+            if told.id is None or told.id.ledger != ledger.id:
+                continue
+            name = f"{told.id} in {passage.environment}"
+            if not ledger.has(str(told.id)):
+                yield f"{name}: the ledger has no such promotion"
+                continue
+            ours = ledger.promotion(told.id)
+            known = (ours.draft.environment, ours.draft.bundle, ours.draft.bundle_digest)
+            if (passage.environment, told.bundle, told.digest) != known:
+                yield f"{name}: the database says {told.bundle}, the ledger {ours.draft.bundle}"
+            elif told.commit != ours.commit:
+                yield f"{name}: the database says commit {told.commit}, the ledger {ours.commit}"
 
 
 class Rebuilt(Struct, frozen=True, kw_only=True):

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 
 from inchworm.application.workplace import Workplace
 from inchworm.core.environments.environment import Environment
-from inchworm.core.ledger.entries import Head
 from inchworm.engine.connections import Beginning, begin_to_read
 from inchworm.engine.route import Passage, ask_passage
 
@@ -38,14 +37,3 @@ def begin_to_look(workplace: Workplace, environment: Environment) -> Beginning:
     """Begin to open an environment for looking only."""
     project, values = workplace.project.settings.name, workplace.values(environment)
     return begin_to_read(environment, project, workplace.machine, values)
-
-
-def ask_heads(workplace: Workplace) -> tuple[dict[str, Mapping[str, Head]], dict[str, str]]:
-    """What the databases of all environments know of the ends of ledgers' chains.
-
-    Returns:
-        By environment, the ends that its database knows; and of those that could not be asked, why.
-    """
-    passages = ask_passages(workplace, [each.name for each in workplace.project.environments])
-    heads = {each.environment: each.heads for each in passages if not each.problem}
-    return heads, {each.environment: each.problem for each in passages if each.problem}

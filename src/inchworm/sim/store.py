@@ -11,6 +11,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from inchworm.core.errors import TargetError
+
 _TABLES = """
 CREATE TABLE IF NOT EXISTS items (
     kind TEXT, name TEXT, digest TEXT, document TEXT, state TEXT, reason TEXT, changed_at TEXT,
@@ -55,6 +57,12 @@ class SimStore:
         try:
             with connection:
                 yield connection
+        except sqlite3.DatabaseError as error:
+            raise TargetError(
+                f"the file of a simulated service cannot be used: {error}.",
+                where=str(self._path),
+                next="Move the file away: the service begins again with nothing in it.",
+            ) from error
         finally:
             connection.close()
 

@@ -7,7 +7,7 @@ answered from the index.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from typing import Any
 
@@ -254,13 +254,22 @@ class Ledger(Chain):
             and not promotion.draft.is_choice
         }
 
-    def done_at(self, promotion: PromotionId) -> str:
-        """When this ledger recorded that a promotion was done, ISO 8601; empty where it did not."""
-        if promotion.ledger != self.id:
-            return ""
-        moved = self.entries(kind=StateChanged.kind, about=str(promotion))
-        done = [e.at for e in moved if e.body.get("state") in {State.DONE, State.PARTLY_DONE}]
-        return done[0] if done else ""
+    def check_index(self, summaries: Iterable[Summary]) -> None:
+        """Hold lines of the index against the entries that they are made from.
+
+        Raises:
+            LedgerError: when one is not what its entries are.
+        """
+        for summary in summaries:
+            entries = self.entries(about=str(summary.id))
+            is_known = bool(entries) and entries[0].kind == Drafted.kind
+            if not is_known or _summed(promotion_of(self.id, entries)) != _bare(summary):
+                raise LedgerError(
+                    f"its index tells {summary.id} otherwise than its entries do.",
+                    where=self._storage.place,
+                    next="Delete the rows of its tables promotions and runs: they are made again "
+                    "from the entries. Then: inchworm ledger verify.",
+                )
 
     def packers(self, digest: Digest) -> set[str]:
         """Whoever packed a bundle of some content."""

@@ -51,6 +51,7 @@ def verify_command(as_json: bool) -> None:
                 "unasked": dict(verified.unasked),
                 "approvals": len(verified.approvals),
                 "index_faults": list(verified.index_faults),
+                "told_otherwise": list(verified.told_otherwise),
                 "signed_heads": [
                     {"entry": each.number, "by": each.by, "problem": each.problem}
                     for each in verified.heads
@@ -90,6 +91,8 @@ def verify_command(as_json: bool) -> None:
         screen.print(
             "next   Delete the rows of its tables promotions and runs: they are made again."
         )
+    for told in verified.told_otherwise:
+        say(screen, "differs", told)
     if verified.is_wrong:
         sys.exit(1)
 

@@ -32,12 +32,14 @@ class OwnKey(Struct, frozen=True, kw_only=True):
         path: the file of the private key.
         is_new: whether it was made just now.
         of: the person whose key it is, as ``people.toml`` says; empty where it does not have it.
+        asked: the environments that ask for signatures: of what, and of whom, in words.
     """
 
     public: str
     path: Path
     is_new: bool
     of: str
+    asked: Mapping[str, str]
 
 
 def own_key(workplace: Workplace) -> OwnKey:
@@ -50,7 +52,21 @@ def own_key(workplace: Workplace) -> OwnKey:
     key = read_key(path)
     made = key or make_key(path)
     owner = read_people(workplace.root).with_key(made.public)
-    return OwnKey(public=made.public, path=path, is_new=key is None, of=owner.name if owner else "")
+    asked = {}
+    for environment in workplace.project.environments:
+        conditions = environment.entry
+        of = ["approvals"] if conditions.signed else []
+        of += ["bundles"] if conditions.bundle_signed else []
+        who = ", ".join(dict.fromkeys((*conditions.by, *conditions.bundle_by))) or "anybody"
+        if of:
+            asked[environment.name] = f"signed {' and '.join(of)}, by {who}"
+    return OwnKey(
+        public=made.public,
+        path=path,
+        is_new=key is None,
+        of=owner.name if owner else "",
+        asked=asked,
+    )
 
 
 class Verified(Struct, frozen=True, kw_only=True):

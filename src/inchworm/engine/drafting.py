@@ -133,6 +133,7 @@ def make_draft(
                 bundle=prepared.bundle.name,
                 bundle_digest=prepared.bundle.digest,
                 bundle_seal=prepared.bundle.seal,
+                commit=prepared.bundle.commit,
                 is_hold=wish.hold is not None or wish.lift is not None,
                 rules=wish.rules,
                 environment=environment,

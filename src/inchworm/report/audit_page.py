@@ -9,6 +9,9 @@ from html import escape
 from inchworm.application.auditing import Audit, EntryRecord
 from inchworm.core.checks.findings import Severity
 from inchworm.core.counting import counted
+from inchworm.core.entry.approvals import signature_in
+from inchworm.core.entry.judging import CheckedApproval
+from inchworm.core.entry.rules import OF_RULES
 from inchworm.core.execution import StepState
 from inchworm.core.promotion.states import State
 from inchworm.report.page import Html, code, page, section, state_of, table
@@ -71,6 +74,11 @@ def _remarks(record: EntryRecord) -> list[str]:
         f"an approval of {each.person.name} does not count: {each.problem}"
         for each in record.approvals
         if each.problem
+    ]
+    remarks += [
+        finding.message
+        for finding in draft.findings
+        if finding.rule in OF_RULES and draft.rules.demands_something
     ]
     if draft.is_choice:
         remarks.append("only some parts of the bundle")
@@ -156,6 +164,9 @@ def _entry(record: EntryRecord) -> Iterator[str]:
         ("commit", promotion.commit or "-"),
         ("bundle", code(draft.bundle_digest)),
         ("draft", code(draft.digest)),
+        ("manifest", code(draft.bundle_seal or "-")),
+        ("rules", code(draft.rules.digest or "-")),
+        ("rules of commit", draft.rules.commit or "not committed"),
         ("ran before", draft.runs_there.bundle if draft.runs_there else "nothing"),
     ]
     for term, text in facts:
@@ -187,7 +198,9 @@ def _evidence(record: EntryRecord) -> Iterator[str]:
                 (
                     state_of(each.approval.verdict.value, not each.problem),
                     each.person.name,
-                    "a signature" if each.is_signed else each.approval.identity.value,
+                    f"a signature with {_key_in(each)}"
+                    if each.is_signed
+                    else each.approval.identity.value,
                     _shown(each.approval.at),
                     each.problem or each.approval.because,
                 )
@@ -201,6 +214,11 @@ def _evidence(record: EntryRecord) -> Iterator[str]:
             ("", "part", "what"),
             [(f.severity.value, str(f.part or ""), f.message) for f in findings],
         )
+
+
+def _key_in(checked: CheckedApproval) -> str:
+    signature = signature_in(checked.approval)
+    return f"the key {signature[0]}" if signature is not None else "a key"
 
 
 _MOST_STEPS = 200

@@ -27,6 +27,7 @@ from inchworm.cli.step_lines import listed
 from inchworm.cli.terminal import console, print_json, rows, say, spell_seconds, word
 from inchworm.cli.visible import visible
 from inchworm.core.counting import counted
+from inchworm.core.entry.rules import OF_RULES
 from inchworm.core.errors import UsageError
 from inchworm.core.identifiers import promotion_key, promotion_number
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
@@ -340,6 +341,9 @@ def _show_story(screen: Console, promotion: Promotion) -> None:
     for judged in admission.judged if admission else ():
         met = "met" if judged.is_met else "missing"
         screen.print(Text.assemble(word(met), f" {judged.condition}: {judged.evidence}"))
+    for finding in draft.findings:
+        if finding.rule in OF_RULES:
+            say(screen, "warning", finding.message)
     if admission and admission.exception:
         say(screen, "warning", f"let in by exception, {admission.exception}")
 

@@ -29,6 +29,8 @@ def key() -> None:
     own = own_key(place)
     screen = console()
     say(screen, "made" if own.is_new else "found", f"the private key in {own.path}")
+    for name, asked in own.asked.items():
+        screen.print(f"{name} asks for {asked}.")
     if own.of:
         screen.print(f"people.toml has the public key, as that of {own.of}.")
         return

@@ -70,14 +70,20 @@ class Rules(Struct, frozen=True, kw_only=True):
 
 NO_RULES = Rules()
 
+OF_RULES = frozenset({rules.RULES_CHANGED.id, rules.RULES_UNCOMMITTED.id})
+"""Ids of findings that tell of the rules by which a promotion was let in."""
 
-def rule_findings(environment: str, now: Rules, before: Rules) -> Iterator[Finding]:
+
+def rule_findings(
+    environment: str, now: Rules, before: Rules, commit: str | None
+) -> Iterator[Finding]:
     """Say what is to be known of the rules by which a draft is let in.
 
     Args:
         environment: the environment's name.
         now: the rules that count.
         before: those by which the last promotion came in.
+        commit: the commit of the bundle that is drafted.
     """
     if not now.digest or not (now.demands_something or before.demands_something):
         return
@@ -85,6 +91,8 @@ def rule_findings(environment: str, now: Rules, before: Rules) -> Iterator[Findi
         weaker = list(_weaker(now, before))
         what = f"weaker than before: {'; '.join(weaker)}" if weaker else "other rules than before"
         since = f" (those were of commit {before.commit[:7]})" if before.commit else ""
+        if commit and now.commit == commit:
+            since += ", changed together with what is promoted"
         yield rules.RULES_CHANGED.finding(
             f"the rules of {environment} are {what}{since}",
             severity=None if weaker else Severity.NOTE,

@@ -67,7 +67,9 @@ class PostgresLedger(SqlStorage):
     @contextmanager
     def _locked(self) -> Iterator[Statements]:
         with self._transaction() as run:
-            run(f"LOCK TABLE {self.prefix}entries IN SHARE ROW EXCLUSIVE MODE")
+            # no lock of the table: that asks for a right to change entries, which nobody needs
+            key = f"inchworm ledger {self.prefix}"
+            run("SELECT pg_advisory_xact_lock(hashtextextended(?, 0))", [key])
             yield run
 
     @contextmanager

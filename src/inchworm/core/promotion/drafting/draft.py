@@ -188,7 +188,8 @@ def _standing(request: Request) -> Iterator[Finding]:
     """Findings about where the bundle comes from, and what runs in the environment."""
     live, name = request.live, request.environment.name
     yield from request.route
-    yield from rule_findings(name, request.rules, Rules.read(live.last.rules if live.last else ""))
+    before = Rules.read(live.last.rules if live.last else "")
+    yield from rule_findings(name, request.rules, before, request.commit)
     yield from other_content(request.bundle, request.bundle_digest, live.promotions, name)
     if request.rollback is None:
         heading = _direction(request)

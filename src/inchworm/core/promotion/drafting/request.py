@@ -40,6 +40,8 @@ class Request(Struct, frozen=True, kw_only=True, dict=True):
     bundle: str
     bundle_digest: Digest
     bundle_seal: str = ""
+    commit: str | None = None
+    """The commit of the bundle."""
     environment: Environment
     assembly: Assembly
     rendered: RenderedParts

@@ -25,6 +25,7 @@ IN_MEMORY = Path(":memory:")
 _OWNER_ONLY = 0o600
 """The mode of a database that is made here; that of one which is there stays."""
 
+_NO_FILES = ("", ":memory:")
 _OF_FILES = frozenset({"temp_store_directory", "data_store_directory"})
 _FUNCTIONS_OF_FILES = frozenset(
     {"load_extension", "readfile", "writefile", "edit", "fts3_tokenizer"}
@@ -120,7 +121,7 @@ class SqliteSession(Noting):
 
         ``VACUUM INTO`` is refused with ``ATTACH``, which SQLite makes of it.
         """
-        if action == sqlite3.SQLITE_ATTACH and not self._attaching:
+        if action == sqlite3.SQLITE_ATTACH and not self._attaching and name not in _NO_FILES:
             return sqlite3.SQLITE_DENY
         if action == sqlite3.SQLITE_PRAGMA and (name or "").lower() in _OF_FILES:
             return sqlite3.SQLITE_DENY

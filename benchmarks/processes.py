@@ -26,13 +26,18 @@ ENVIRON = {**os.environ, "INCHWORM_USER": "lena", "NO_COLOR": "1"}
 compileall.compile_dir(Path(inchworm.__file__).parent, quiet=1)
 
 
+def trusted(folder: Path) -> dict[str, str]:
+    """The environment variables of a process, to which the project in a folder is trusted."""
+    return {**ENVIRON, "INCHWORM_TRUST": str(folder.resolve())}
+
+
 def measured(command: Sequence[str], folder: Path) -> tuple[float, float, str]:
     """Seconds and megabytes of a process, and what it printed; its outcome must be success."""
     started = time.perf_counter()
     process = subprocess.Popen(
         command,
         cwd=folder,
-        env=ENVIRON,
+        env=trusted(folder),
         stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT,
         text=True,

@@ -17,7 +17,7 @@ from pathlib import Path
 from tests import postgres
 
 from inchworm.application.starting import start_project
-from processes import PROGRAM, measured
+from processes import PROGRAM, measured, trusted
 
 ROWS = 10_000_000
 MODEL = "models/report/daily_total.sql"
@@ -53,7 +53,12 @@ def run(folder: Path, *arguments: str) -> float:
 def bundle(folder: Path) -> str:
     """Pack; the name."""
     done = subprocess.run(
-        (*PROGRAM, "pack", "--json"), cwd=folder, capture_output=True, text=True, check=True
+        (*PROGRAM, "pack", "--json"),
+        cwd=folder,
+        env=trusted(folder),
+        capture_output=True,
+        text=True,
+        check=True,
     )
     return done.stdout.partition('"bundle": "')[2].partition('"')[0]
 

@@ -11,7 +11,6 @@ from __future__ import annotations
 import errno
 import os
 import stat
-import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -156,7 +155,7 @@ def _write(folder: int, name: str, content: bytes, path: str, mode: int | None) 
         before = os.stat(name, dir_fd=folder, follow_symlinks=False)
     if before is not None and stat.S_ISLNK(before.st_mode):
         raise _is_link(path)
-    fresh = f".{name[:100]}.{uuid.uuid4().hex}"
+    fresh = f".{name[:100]}.{os.urandom(16).hex()}"
     descriptor = os.open(fresh, _FRESH, PRIVATE, dir_fd=folder)
     try:
         with os.fdopen(descriptor, "wb") as file:

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from typing import Any
-from urllib.parse import parse_qsl, urlsplit
+from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, field
 
 from inchworm.core.errors import NotAllowed, NotTrusted
+
+if TYPE_CHECKING:
+    from urllib.parse import SplitResult
 
 NOTEBOOKS = "notebooks"
 """Stands for an address: the project's own notebooks get the secret."""
@@ -75,11 +77,11 @@ def destination_of(url: str) -> str:
         return url  # two readers could take such an address apart in two ways
     if not colon or scheme.lower() in _FILES:
         return ""
-    parts = urlsplit(url)
+    parts = _taken_apart(url)
     host = parts.netloc.rpartition("@")[2].lower()
     leading = ""
     if parts.scheme in _POSTGRES:
-        asked = [f"{k}={v}" for k, v in sorted(parse_qsl(parts.query)) if k in _LEADING]
+        asked = [f"{k}={v}" for k, v in sorted(_settings_in(parts.query)) if k in _LEADING]
         leading = f"?{'&'.join(asked)}" if asked else ""
     return f"{parts.scheme}://{host}{leading}"
 
@@ -90,8 +92,8 @@ def is_on_this_machine(destination: str) -> bool:
         return True
     if _CHAINED.search(destination) or not _PLAIN.fullmatch(destination):
         return False
-    parts = urlsplit(destination)
-    asked = dict(parse_qsl(parts.query))
+    parts = _taken_apart(destination)
+    asked = dict(_settings_in(parts.query))
     if "service" in asked:
         return False
     hosts = asked.get("hostaddr", asked.get("host", _host_in(parts.netloc)))
@@ -110,10 +112,22 @@ def _host_in(netloc: str) -> str:
 
 def is_encrypted(url: str) -> bool:
     """Return True if what goes to an address is encrypted on its way."""
-    parts = urlsplit(url.removeprefix(_NOTEBOOK_SERVER))
+    parts = _taken_apart(url.removeprefix(_NOTEBOOK_SERVER))
     if parts.scheme in _POSTGRES:
-        return dict(parse_qsl(parts.query)).get("sslmode") in _SSL_MODES
+        return dict(_settings_in(parts.query)).get("sslmode") in _SSL_MODES
     return parts.scheme in _ENCRYPTED
+
+
+def _taken_apart(url: str) -> SplitResult:
+    from urllib.parse import urlsplit  # takes longer to import than most commands may take
+
+    return urlsplit(url)
+
+
+def _settings_in(query: str) -> list[tuple[str, str]]:
+    from urllib.parse import parse_qsl
+
+    return parse_qsl(query)
 
 
 class Trust(Struct, frozen=True, kw_only=True):
@@ -206,7 +220,7 @@ class Trust(Struct, frozen=True, kw_only=True):
 
 
 def _is_postgres(url: str) -> bool:
-    return urlsplit(url).scheme in _POSTGRES
+    return _taken_apart(url).scheme in _POSTGRES
 
 
 def trust_in_variables(folder: str, folders: str, addresses: str, separator: str) -> Trust | None:

@@ -10,8 +10,8 @@ version of the program is worked out again, and nothing is said about it.
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
-import uuid
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from functools import cached_property
@@ -244,7 +244,7 @@ class FactsStore(FactsCache):
             self._writing = ""
         if to.execute("SELECT writing FROM about").fetchone() != (self._writing,):
             return  # somebody else has read other files since, and remembers those
-        self._writing = uuid.uuid4().hex
+        self._writing = os.urandom(16).hex()
         to.execute("UPDATE about SET writing = ?", (self._writing,))
         new_files = [(path, *seen) for path, seen in files.items() if self.files.get(path) != seen]
         to.executemany("INSERT OR REPLACE INTO files VALUES (?, ?, ?, ?, ?, ?)", new_files)

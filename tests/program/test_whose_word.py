@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import shutil
 import sqlite3
@@ -12,7 +13,13 @@ from typing import Any
 import pytest
 
 from inchworm.core.bundle.bundle import MANIFEST, SEAL, seal_bytes
-from tests.driver import Answer, Program
+from inchworm.core.errors import BundleError
+from inchworm.core.parts import Digest, Seen
+from inchworm.core.seal import Sealer
+from inchworm.store.archives import read_bundle
+from inchworm.store.facts import FactsStore
+from inchworm.store.remembered_values import Remembering
+from tests.driver import SEALER, Answer, Program
 from tests.once import SQLITE
 from tests.program.test_entry import MIRA, OLE, demand, draft, entry, key_of, promote
 
@@ -94,6 +101,9 @@ def test_a_choice_hides_no_author(shared: Program) -> None:
     assert approved(shared, first, "Mira Fen")[0]
     promote(shared, first)
     rest = drafted(shared)
+    told = shared("review", rest, "--markdown").out
+    assert "<summary>models/report/two.sql</summary>" in told
+    assert "one.sql" not in told, "what is live comes from two bundles"
     assert "an author of the changes" in approved(shared, rest, "Cid")[1]
     assert approved(shared, rest, "Mira Fen")[0]
 
@@ -500,3 +510,66 @@ def test_two_people_do_not_share_a_corner(plain: Program) -> None:
     refused: Answer = plain(*asked, code=1, environ={"INCHWORM_USER": "ann_b"})
     assert "the corner ann_b in dev belongs to Ann B" in refused.text
     plain("status", environ={"INCHWORM_USER": "Ann B"})
+
+
+def test_two_readings_of_different_files_are_never_mixed(tmp_path: Path) -> None:
+    """Whoever writes later, without having read what was written, writes nothing."""
+    place = Remembering(tmp_path, SEALER)
+    seen = {"a.sql": Seen(1, 2, 3, 4, Digest("sha256:a"))}
+    one, other = (FactsStore(place, "facts.sqlite", "1") for _ in range(2))
+    one.save(seen, {"said": "one"})
+    other.save({}, {"said": "other"})
+    now = FactsStore(place, "facts.sqlite", "1")
+    assert (now.checked, now.files) == ({"said": "one"}, seen)
+    later = FactsStore(place, "facts.sqlite", "1")
+    now.save(seen, {"said": "two"})
+    assert later.files == {}, "what was read before is not told with what is there now"
+    assert FactsStore(Remembering(tmp_path, Sealer(b"x")), "facts.sqlite", "1").files == {}
+
+
+def test_an_archive_is_refused_by_the_size_of_its_directory(tmp_path: Path) -> None:
+    """Before the library makes an object of each of two million entries."""
+    file = tmp_path / "bomb.zip"
+    with zipfile.ZipFile(file, "w") as archive:
+        archive.writestr("a", b"")
+    content = bytearray(file.read_bytes())
+    end = content.rfind(b"PK\5\6")
+    content[end + 12 : end + 16] = (200_000_000).to_bytes(4, "little")
+    with pytest.raises(BundleError, match="its directory of files is missing, or too large"):
+        read_bundle(io.BytesIO(bytes(content)), "bomb")
+
+
+@pytest.mark.parametrize("token", ["hunter2\nX: y", "hunter2\r", "hunt\u00e9r2", "hunter2\u4e16"])
+def test_a_token_that_no_header_takes_is_shown_nowhere(plain: Program, token: str) -> None:
+    plain.write(
+        "parameters.toml",
+        (plain.folder / "parameters.toml").read_text()
+        + '\n[token]\ntype = "secret"\nevery = "env:GATE_TOKEN"\n',
+    )
+    plain.edit(
+        "environments/dev.toml",
+        '[gateway]\nurl = "sim:dev"',
+        '[gateway]\nurl = "http://127.0.0.1:9"\ntoken = "${token}"',
+    )
+    said = plain("status", code=1, environ={"GATE_TOKEN": token}).text
+    assert "which no token has" in said
+    assert "hunt" not in said
+
+
+def test_a_key_in_a_folder_of_everybody_is_not_used(shared: Program, tmp_path: Path) -> None:
+    mira = key_of(shared, tmp_path, "Mira Fen")
+    tmp_path.chmod(0o777)
+    said = shared("approve", changed(shared), code=2, environ=mira).text
+    tmp_path.chmod(0o700)
+    assert f"others may write in {tmp_path}" in said
+
+
+def test_without_trust_commits_are_compared_and_statements_made(shared: Program) -> None:
+    """Nothing is reached for either."""
+    changed(shared)
+    environ = {"INCHWORM_TRUST": ""}
+    compared = shared("compare", "HEAD~1", "HEAD", "--json", environ=environ).json
+    assert "model:report.one" in json.dumps(compared)
+    assert "WITH" in shared("rows", "report.one", "--sql", environ=environ).out
+    shared("rows", "report.one", code=2, environ=environ)
+    shared("compare", "HEAD", "dev", code=2, environ=environ)

@@ -56,7 +56,9 @@ def compare_readings(old: Reading, new: Reading) -> list[Change]:
 def _version(workplace: Workplace, name: str) -> Reading:
     if name == TREE:
         return workplace.read_remembered()
-    if name.lower() not in {known.lower() for known in workplace.bundles.names()}:
+    is_trusted = workplace.machine.trust.is_given  # else no bundle store is looked into
+    bundles = workplace.bundles.names() if is_trusted else []
+    if name.lower() not in {known.lower() for known in bundles}:
         files = files_at(workplace.root, name)
         if files is not None:
             return _at_commit(workplace, files)

@@ -156,7 +156,8 @@ def _live_before(
         bundle = workplace.bundles.get(ran.bundle)
         if bundle.digest != ran.digest:
             return None
-        return prepare_bundle(workplace, bundle, environment, workplace.today, {})
+        sources = {PartId.parse(part): source for part, source in ran.mixture.sources.items()}
+        return prepare_bundle(workplace, bundle, environment, workplace.today, {}, sources)
     except (UsageError, BundleError):
         return None
 

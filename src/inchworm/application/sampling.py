@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import nullcontext
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -14,8 +15,10 @@ from inchworm.core.errors import ProjectError, UsageError
 from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.matrix import FILE, evaluate
+from inchworm.core.promotion.composition import LivePart
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.selection import condition_of
+from inchworm.engine.addresses import filled
 from inchworm.engine.connections import open_database
 from inchworm.engine.open_environment import check_name
 from inchworm.engine.preparation import rendered_for
@@ -23,6 +26,7 @@ from inchworm.engine.sampling import Question, Sampler, Selected
 from inchworm.kinds.project_reader import Reading, read_project
 from inchworm.targets.databases import Database
 from inchworm.targets.databases.bookkeeping import Bookkeeping
+from inchworm.targets.databases.registry import product_at
 
 
 class RowsRequest(Struct, frozen=True, kw_only=True):
@@ -71,6 +75,9 @@ class Rows(Struct, frozen=True, kw_only=True):
 def sample_rows(workplace: Workplace, request: RowsRequest) -> Rows:
     """The first rows of a model, check or table in an environment. Nothing is changed there.
 
+    Where only the statement is asked for in a project that is not trusted, no environment is
+    reached, and no model counts as live.
+
     Raises:
         UsageError: when there is no such thing, environment or bundle, or the condition cannot be.
         ProjectError: when a part cannot be read, or the environment lacks a value.
@@ -82,14 +89,22 @@ def sample_rows(workplace: Workplace, request: RowsRequest) -> Rows:
     values = evaluate(assembly.matrix, environment.name, workplace.today).values
     question = _question(request, assembly.dialect)
     project = workplace.project.settings.name
-    with open_database(
-        environment, workplace.machine, values, read_only=True, sources=assembly.sources
+    is_read = request.run or workplace.machine.trust.is_given
+    with (
+        open_database(
+            environment, workplace.machine, values, read_only=True, sources=assembly.sources
+        )
+        if is_read
+        else nullcontext()
     ) as database:
-        bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
-        check_name(environment, project, bookkeeping.environment())
-        live = {part.part: part for part in bookkeeping.parts_of_ours()}
+        live: dict[PartId, LivePart] = {}
+        if database is not None:
+            bookkeeping = Bookkeeping(database, project, environment.database.bookkeeping)
+            check_name(environment, project, bookkeeping.environment())
+            live = {part.part: part for part in bookkeeping.parts_of_ours()}
         sampler = Sampler(
             environment=environment,
+            dialect=product_at(filled(environment.database.url, environment, values)).dialect,
             database=database,
             assembly=assembly,
             rendered=rendered_for(environment, reading, values),
@@ -116,7 +131,7 @@ def sample_rows(workplace: Workplace, request: RowsRequest) -> Rows:
             part=str(subject.of),
             source=source if isinstance(subject.of, PartId) else "live",
             environment=environment,
-            identity=database.identity,
+            identity=database.identity if database is not None else "not asked",
             read_at=workplace.now(),
             selected=tuple(selected),
         )
@@ -175,12 +190,12 @@ class _Subject(Struct, frozen=True, kw_only=True):
     is_physical: bool = False
 
 
-def _subject(request: RowsRequest, assembly: Assembly, database: Database) -> _Subject:
+def _subject(request: RowsRequest, assembly: Assembly, database: Database | None) -> _Subject:
     try:
         node = find_node(assembly, request.name)
     except UsageError:
         physical = RelationName(request.name.lower())
-        if physical not in database.kinds([physical]):
+        if database is None or physical not in database.kinds([physical]):
             raise
         return _Subject(of=physical, is_physical=True)
     part = PartId.parse(node.owner) if node.is_part else _provider(node.owner, assembly)

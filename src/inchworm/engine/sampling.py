@@ -60,7 +60,8 @@ class Sampler:
 
     Args:
         environment: as its file declares it.
-        database: its database.
+        dialect: that of its database.
+        database: its database; None where nothing is read, but statements are made.
         assembly: the version's parts.
         rendered: the same with the environment's values.
         live: the parts of the project that are live there.
@@ -70,16 +71,18 @@ class Sampler:
         self,
         *,
         environment: Environment,
-        database: Database,
+        dialect: str,
+        database: Database | None,
         assembly: Assembly,
         rendered: RenderedParts,
         live: Mapping[PartId, LivePart],
     ) -> None:
         self._database = database
+        self._dialect = dialect
         self._assembly = assembly
         self._rendered = rendered
         self._live = live
-        self._names = PhysicalNames(assembly, environment, database.dialect)
+        self._names = PhysicalNames(assembly, environment, dialect)
         self._differing: dict[PartId, bool] = {}
         for part in live.values():
             rendered.recall(part.part, part.recipe, part.digest)
@@ -114,7 +117,7 @@ class Sampler:
         tree = first_rows(
             query, {}, self._assembly.dialect, where=question.where, first=question.first + 1
         )
-        return Selected(about=name, sql=to_text(tree, self._database.dialect))
+        return Selected(about=name, sql=to_text(tree, self._dialect))
 
     def _selected(self, about: str, query: exp.Query, question: Question) -> Selected:
         computed = self._computed(query)
@@ -126,11 +129,12 @@ class Sampler:
             where=question.where,
             first=question.first + 1,
         )
-        text = to_text(with_tables(tree, self._names.table, dialect), self._database.dialect)
+        text = to_text(with_tables(tree, self._names.table, dialect), self._dialect)
         return Selected(about=about, sql=text, computed=tuple(computed))
 
     def run(self, selected: Selected, first: int) -> Sample:
         """The rows of a SELECT, read in a transaction in which nothing can be changed."""
+        assert self._database is not None  # whoever made it without one runs nothing
         with self._database.reading():
             columns, rows = self._database.select(selected.sql)
         return Sample.of(columns, rows, first)

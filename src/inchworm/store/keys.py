@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import os
+import stat
 from pathlib import Path
 
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
@@ -20,6 +21,7 @@ from inchworm.core.errors import UsageError
 
 _OWNER_ONLY = 0o600
 _OTHERS = 0o077
+_OTHERS_WRITE = 0o022
 
 
 class SigningKey:
@@ -52,6 +54,12 @@ def read_key(path: Path) -> SigningKey | None:
         return None
     except OSError as error:
         raise UsageError(f"{path} cannot be read: {error.strerror}.") from error
+    folder = path.parent.stat().st_mode
+    if folder & _OTHERS_WRITE and not folder & stat.S_ISVTX:
+        raise UsageError(
+            f"others may write in {path.parent}, so the key in it may be theirs.",
+            next=f"chmod 700 {path.parent}",
+        )
     if mode & _OTHERS:
         raise UsageError(
             f"{path} can be read by others, so whatever it signs may be theirs.",
@@ -76,7 +84,9 @@ def make_key(path: Path) -> SigningKey:
     key = Ed25519PrivateKey.generate()
     content = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
     try:
-        path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        if not path.parent.is_dir():
+            path.parent.mkdir(mode=0o700, parents=True)
+            path.parent.chmod(0o700)  # whatever the umask took away, or left
         with os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, _OWNER_ONLY), "wb") as f:
             f.write(content)
     except OSError as error:

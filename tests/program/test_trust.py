@@ -133,6 +133,18 @@ def seen(program: Program, arguments: list[str], *, trusted: bool) -> tuple[int,
     return ended, set(effects), text + err
 
 
+def token_for(program: Program, reference: str, url: str) -> None:
+    """Have the gateway of development at an address, with a token."""
+    matrix = (program.folder / "parameters.toml").read_text()
+    row = f'[token]\ntype = "secret"\nevery = "{reference}"\n'
+    program.write("parameters.toml", f"{matrix}\n{row}")
+    program.edit(
+        "environments/dev.toml",
+        '[gateway]\nurl = "sim:dev"',
+        f'[gateway]\nurl = "{url}"\ntoken = "${{token}}"',
+    )
+
+
 def contents(folder: Path) -> dict[str, bytes]:
     """Everything in a folder, but for what is remembered."""
     return {
@@ -239,16 +251,7 @@ def test_a_secret_goes_where_it_was_allowed_to_go(
 ) -> None:
     """A changed address asks again, and nothing is sent until somebody has looked."""
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
-    plain.write(
-        "parameters.toml",
-        (plain.folder / "parameters.toml").read_text()
-        + '\n[token]\ntype = "secret"\nevery = "env:GATE_TOKEN"\n',
-    )
-    plain.edit(
-        "environments/dev.toml",
-        '[gateway]\nurl = "sim:dev"',
-        '[gateway]\nurl = "http://127.0.0.1:9"\ntoken = "${token}"',
-    )
+    token_for(plain, "env:GATE_TOKEN", "http://127.0.0.1:9")
     environ = {"INCHWORM_TRUST": "", "GATE_TOKEN": "hunter2"}
     plain("trust", "--yes", environ=environ)
     assert "cannot be reached" in plain("status", code=1, environ=environ).text
@@ -306,6 +309,11 @@ def test_secrets_go_to_other_machines_encrypted() -> None:
     trust.check_destination("env:X", "postgresql://u@db.example/d?sslmode=verify-full")
     with pytest.raises(NotAllowed, match="would go to"):
         trust.check_destination("env:Y", "postgresql://u@db.example/d?sslmode=verify-full")
+    trust.check_place("postgresql://other@db.example/x")
+    trust.check_place("http://127.0.0.1:80/x")
+    trust.check_place("data/inbox")
+    with pytest.raises(NotAllowed, match="would reach https://evil"):
+        trust.check_place("https://evil.example/x")
     with pytest.raises(NotTrusted, match="is not trusted"):
         Trust().check_destination("env:X", "sim:dev")
 
@@ -316,16 +324,7 @@ def test_a_file_of_a_secret_is_in_the_project(plain: Program, tmp_path: Path) ->
     key.parent.mkdir()
     key.write_text("hunter2")
     key.chmod(0o600)
-    plain.write(
-        "parameters.toml",
-        (plain.folder / "parameters.toml").read_text()
-        + f'\n[token]\ntype = "secret"\nevery = "file:{key}"\n',
-    )
-    plain.edit(
-        "environments/dev.toml",
-        '[gateway]\nurl = "sim:dev"',
-        '[gateway]\nurl = "sim:dev"\ntoken = "${token}"',
-    )
+    token_for(plain, f"file:{key}", "sim:dev")
     said = plain("status", code=1).text
     assert "leads out of the project" in said
     assert f"inchworm trust --folder {key.parent}" in said

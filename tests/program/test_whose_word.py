@@ -22,6 +22,7 @@ from inchworm.store.remembered_values import Remembering
 from tests.driver import SEALER, Answer, Program
 from tests.once import SQLITE
 from tests.program.test_entry import MIRA, OLE, demand, draft, entry, key_of, promote
+from tests.program.test_trust import token_for
 
 ONE = "SELECT day, total FROM report.daily_total WHERE total > 1"
 TWO = "SELECT day, total FROM report.daily_total WHERE total > 2"
@@ -541,16 +542,7 @@ def test_an_archive_is_refused_by_the_size_of_its_directory(tmp_path: Path) -> N
 
 @pytest.mark.parametrize("token", ["hunter2\nX: y", "hunter2\r", "hunt\u00e9r2", "hunter2\u4e16"])
 def test_a_token_that_no_header_takes_is_shown_nowhere(plain: Program, token: str) -> None:
-    plain.write(
-        "parameters.toml",
-        (plain.folder / "parameters.toml").read_text()
-        + '\n[token]\ntype = "secret"\nevery = "env:GATE_TOKEN"\n',
-    )
-    plain.edit(
-        "environments/dev.toml",
-        '[gateway]\nurl = "sim:dev"',
-        '[gateway]\nurl = "http://127.0.0.1:9"\ntoken = "${token}"',
-    )
+    token_for(plain, "env:GATE_TOKEN", "http://127.0.0.1:9")
     said = plain("status", code=1, environ={"GATE_TOKEN": token}).text
     assert "which no token has" in said
     assert "hunt" not in said

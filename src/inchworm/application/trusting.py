@@ -11,13 +11,14 @@ from msgspec.structs import replace
 
 from inchworm.application.workplace import Workplace
 from inchworm.core.environments.environment import Environment
+from inchworm.core.environments.verification import Asked
 from inchworm.core.identifiers import Kind
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.matrix import references, substitute
 from inchworm.core.parameters.values import Type, Value
 from inchworm.core.parts import LIBRARY_TESTS
 from inchworm.core.toml import TomlProblem, read_toml
-from inchworm.core.trust import NOTEBOOKS, Trust, destination_of
+from inchworm.core.trust import NOTEBOOKS, Trust, destination_of, is_on_this_machine
 from inchworm.targets.user_folder import UserFolder
 
 
@@ -48,21 +49,21 @@ class Named(Struct, frozen=True, kw_only=True):
 
     @property
     def destinations(self) -> Mapping[str, frozenset[str]]:
-        """Where each secret goes, by its reference."""
+        """Where each secret goes, by its reference; by the empty text, other places."""
         found: dict[str, set[str]] = {}
         for reach in self.reaches:
             destination = destination_of(reach.address)
-            if reach.secret and destination:
+            if destination:
                 found.setdefault(reach.secret, set()).add(destination)
         return {reference: frozenset(places) for reference, places in found.items()}
 
     def new_to(self, trust: Trust) -> list[Reach]:
-        """Return the places that would get a secret which they may not get yet."""
+        """Return the places that may not be reached yet, or may not get their secret."""
         return [
             reach
             for reach in self.reaches
-            if reach.secret
-            and (destination := destination_of(reach.address))
+            if (destination := destination_of(reach.address))
+            and not (reach.secret == "" and is_on_this_machine(destination))
             and destination not in trust.destinations.get(reach.secret, frozenset())
         ]
 
@@ -151,7 +152,7 @@ def _addresses(environment: Environment) -> Iterator[tuple[str, str, str | None]
     for name, service in environment.services.items():
         yield name, service.url, service.token
     for verification in environment.verifications:
-        if verification.token is not None:
+        if verification.asked is Asked.HTTP:
             yield "verification", verification.question, verification.token
 
 

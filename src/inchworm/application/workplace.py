@@ -106,6 +106,7 @@ class Workplace(Struct, frozen=True, dict=True):
 
         storage = self.project.settings.storage
         self.machine.trust.demand(f"open the ledger {storage.ledger}")
+        self.machine.trust.check_place(storage.ledger)
         opened = open_ledger_storage(
             storage.ledger, self.root, storage.ledger_schema, self._ledger_password
         )
@@ -132,6 +133,7 @@ class Workplace(Struct, frozen=True, dict=True):
 
         address = self.project.settings.storage.bundles
         self.machine.trust.demand(f"use the bundle store {address}")
+        self.machine.trust.check_place(address)
         return BundleStore.at(address, self.root)
 
     @cached_property
@@ -141,6 +143,7 @@ class Workplace(Struct, frozen=True, dict=True):
 
         address = self.project.settings.storage.bundles
         self.machine.trust.demand(f"use the bundle store {address}")
+        self.machine.trust.check_place(address)
         return Outputs.at(address, self.root)
 
     def bundle_facts(self, bundle: Bundle, *, is_whole: bool = True) -> BundleFacts | None:

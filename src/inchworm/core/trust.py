@@ -136,7 +136,8 @@ class Trust(Struct, frozen=True, kw_only=True):
     Attributes:
         folder: the project's folder, as an absolute path.
         is_given: True if the project may start programs and reach the places that it names.
-        destinations: by reference of a secret, where it may go.
+        destinations: by reference of a secret, where it may go; by the empty text, other places
+            that may be reached.
         unencrypted: destinations on other machines that may get secrets unencrypted.
         folders: absolute paths outside of the project in which ``file:`` references may lead.
     """
@@ -163,6 +164,25 @@ class Trust(Struct, frozen=True, kw_only=True):
                 next="See what the project executes and reaches: inchworm trust --show. "
                 "Allow it: inchworm trust.",
             )
+
+    def check_place(self, url: str) -> None:
+        """Refuse to reach a place on another machine that the user has not seen.
+
+        Args:
+            url: its address.
+
+        Raises:
+            NotAllowed: when it was not named when the project was trusted.
+        """
+        destination = destination_of(url)
+        allowed = frozenset().union(*self.destinations.values())
+        if is_on_this_machine(destination) or {destination, ANYWHERE} & allowed:
+            return
+        raise NotAllowed(
+            f"This project would reach {destination}, which it did not name when you trusted it. "
+            "Nothing was sent.",
+            next="Find out who added the address. If it is right: inchworm trust.",
+        )
 
     def check_destination(self, reference: str, url: str) -> None:
         """Refuse to send a secret where the user has not allowed it to go.
@@ -230,7 +250,7 @@ def trust_in_variables(folder: str, folders: str, addresses: str, separator: str
         folder: the project's folder, as an absolute path.
         folders: the value of :data:`VARIABLE`.
         addresses: the value of :data:`ADDRESSES_VARIABLE`. ``*`` allows every secret everywhere,
-            and ``unencrypted=ADDRESS`` an address without TLS.
+            ``reach=ADDRESS`` a place that gets no secret, ``unencrypted=ADDRESS`` one without TLS.
         separator: between folders.
     """
     if folder not in [each.rstrip("/") or "/" for each in folders.split(separator) if each]:
@@ -244,6 +264,7 @@ def trust_in_variables(folder: str, folders: str, addresses: str, separator: str
         elif reference == "unencrypted" and equals:
             unencrypted.add(destination_of(address))
         elif equals:
+            reference = "" if reference == "reach" else reference
             known = destinations.get(reference, frozenset())
             destinations[reference] = known | {destination_of(address)}
     return Trust(

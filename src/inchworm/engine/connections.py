@@ -66,6 +66,7 @@ def _lazy_connection(
     machine.trust.demand(f"open the database of {environment.name}")
     address = environment.database
     url = filled(address.url, environment, values)
+    machine.trust.check_place(url)
 
     def connected() -> Database:
         return connect(
@@ -212,6 +213,7 @@ def _service(
     from inchworm.targets.http_services import connect_service
 
     url = filled(address.url, environment, values)
+    machine.trust.check_place(url)
     token = secret_of(address.token, url, environment, machine, values)
 
     def resolve(reference: str) -> str:
@@ -233,6 +235,7 @@ def _notebook_server(
     from inchworm.targets.jupyter_server import JupyterServer
 
     url = filled(address.url, environment, values)
+    machine.trust.check_place(url)
     token = secret_of(address.token, url, environment, machine, values)
     folder = filled(address.folder_of(project, environment), environment, values)
     with closing(JupyterServer(url, folder, address.kernel, token)) as server:

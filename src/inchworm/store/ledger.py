@@ -9,9 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
-from typing import Any
-
-from msgspec.structs import replace
 
 from inchworm.core.entry.approvals import Approval
 from inchworm.core.entry.judging import Admission
@@ -261,15 +258,23 @@ class Ledger(Chain):
             LedgerError: when one is not what its entries are.
         """
         for summary in summaries:
-            entries = self.entries(about=str(summary.id))
-            is_known = bool(entries) and entries[0].kind == Drafted.kind
-            if not is_known or _summed(promotion_of(self.id, entries)) != _bare(summary):
+            if self._summed_through(summary) != summary:
                 raise LedgerError(
                     f"its index tells {summary.id} otherwise than its entries do.",
                     where=self._storage.place,
                     next="Delete the rows of its tables promotions and runs: they are made again "
                     "from the entries. Then: inchworm ledger verify.",
                 )
+
+    def _summed_through(self, summary: Summary) -> Summary | None:
+        """A line of the index, made again from the entries that it was made from; None without any.
+
+        Later entries tell of steps: a line is made when a promotion is drafted or moves on.
+        """
+        entries = [e for e in self.entries(about=str(summary.id)) if e.number <= summary.through]
+        if not entries or entries[0].kind != Drafted.kind or entries[-1].number != summary.through:
+            return None
+        return summary_of(promotion_of(self.id, entries), summary.through)
 
     def packers(self, digest: Digest) -> set[str]:
         """Whoever packed a bundle of some content."""
@@ -339,16 +344,17 @@ class Ledger(Chain):
         """What the index says otherwise than the entries do, in words."""
         if not self.exists:
             return []
-        faults = []
-        for what, indexed, entries in (
-            ("promotion", self.summaries(), map(_bare, map(_summed, self._worked_out()))),
-            ("run", self.runs(), map(_bare, self._worked_out_runs())),
-        ):
-            known = {each.id: _bare(each) for each in indexed}
-            right = {each.id: each for each in entries}
-            for id_ in sorted(known.keys() | right.keys()):
-                if known.get(id_) != right.get(id_):
-                    faults.append(f"{what} {id_}")
+        summaries = self.summaries()
+        faults = [f"promotion {s.id}" for s in summaries if self._summed_through(s) != s]
+        drafted = {entry.about for entry in self.entries(kind=Drafted.kind)}
+        faults += [f"promotion {id_}" for id_ in drafted - {str(s.id) for s in summaries}]
+        indexed = {run.id: run for run in self.runs()}
+        right = {run.id: run for run in self._worked_out_runs()}
+        faults += [
+            f"run {id_}"
+            for id_ in sorted(indexed.keys() | right.keys())
+            if indexed.get(id_) != right.get(id_)
+        ]
         return faults
 
     # ---- from entries -------------------------------------------------------------------------
@@ -381,15 +387,6 @@ class Ledger(Chain):
             with self._storage.transaction() as transaction:
                 for about in lacking:
                     put_into_index(transaction, self.id, about)
-
-
-def _summed(promotion: Promotion) -> Summary:
-    return summary_of(promotion, 0)
-
-
-def _bare(summary: Any) -> Any:
-    """A summary without up to which entry it was worked out."""
-    return replace(summary, through=0)
 
 
 _OF_PROMOTIONS = {Drafted.kind, StateChanged.kind, StepReported.kind, Judgement.kind}

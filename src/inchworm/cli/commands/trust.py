@@ -7,10 +7,11 @@ from pathlib import Path
 
 import click
 from rich.console import Console
+from rich.text import Text
 
 from inchworm.application.trusting import Named, named_by, trust_project
 from inchworm.cli.process import source_tree, user_folder, workplace
-from inchworm.cli.terminal import console, print_json, rows, say
+from inchworm.cli.terminal import console, print_json, say
 from inchworm.core.counting import counted
 from inchworm.core.trust import Trust, destination_of
 
@@ -85,8 +86,13 @@ def _show(screen: Console, root: Path, known: Trust, named: Named) -> None:
         screen.print(f"  {each}")
     screen.print(f"It reaches {counted(len(named.reaches), 'place')}:")
     new = set(named.new_to(known))
-    lines = [(f"  {r.what}", r.address, r.secret, "new" if r in new else "") for r in named.reaches]
-    screen.print(rows(("  place", "address", "gets the secret", ""), lines))
+    width = max((len(reach.what) for reach in named.reaches), default=0)
+    for reach in named.reaches:
+        line = Text(f"  {reach.what:{width}}  {reach.address}")
+        line.append(f", gets the secret {reach.secret}" if reach.secret else "")
+        if reach in new and known.is_given:
+            line.append("  (new)", style="bold yellow")
+        screen.print(line, soft_wrap=True)
 
 
 def _document(root: Path, known: Trust, named: Named) -> dict[str, object]:

@@ -108,6 +108,7 @@ class AskVerification(Action):
     def _http(self, site: Site, verification: Verification) -> tuple[str, bool]:
         environment, values, machine = site.environment, site.prepared.values, site.place.machine
         url = filled(verification.question, environment, values)
+        machine.trust.check_place(url)
         token = secret_of(verification.token, url, environment, machine, values)
         with closing(http_client(url, machine.root, token)) as client:
             answer = client.send("GET", "")

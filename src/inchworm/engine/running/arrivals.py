@@ -73,6 +73,7 @@ def _waiting(
 ) -> list[ListedFile]:
     document = place.gateway.document(PartId(Kind.FLOW, name))
     connection = place.gateway.document(PartId(Kind.CONNECTION, document["from"]["connection"]))
+    machine.trust.check_place(str(connection["url"]))
     with closing(Secrets(machine, environment.secret_store)) as secrets:
         references = connection.get("credentials", {})
         credentials = {

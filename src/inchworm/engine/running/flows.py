@@ -99,6 +99,8 @@ def run_flow(part: PartId, site: RunSite) -> StepReport:
         if document[name].get("connection")
     }
     machine = site.context.machine
+    for connection in ends.values():
+        machine.trust.check_place(str(connection["url"]))
     with closing(Secrets(machine, site.environment.secret_store)) as secrets:
         credentials = {
             end: {

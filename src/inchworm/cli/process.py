@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inchworm.application.source_tree import SourceTree
-from inchworm.core.trust import Trust
 from inchworm.targets.machine import Machine
 from inchworm.targets.user_folder import UserFolder
 
@@ -39,10 +38,15 @@ def machine(root: Path) -> Machine:
 
 
 def trust_made(folder: Path) -> None:
-    """Trust a project that the program itself has just written for its user."""
+    """Trust a project that the program itself has just written for its user, as it is now."""
+    from inchworm.application.trusting import named_by, trust_project
+    from inchworm.application.workplace import Workplace
+
     own = user_folder()
     if own.path is not None:  # else only a variable can say so, and whoever sets it knows
-        own.keep(Trust(folder=str(folder.resolve()), is_given=True))
+        tree = SourceTree.around(folder, own.sealer())
+        place = Workplace.around(tree, machine(tree.root), clock)
+        trust_project(place, own, named_by(place))
 
 
 def user_folder() -> UserFolder:

@@ -47,7 +47,7 @@ def page(watched: Sequence[Watched], runs: Iterable[RunSummary], now: dt.datetim
     body = [
         f"<h1>Inchworm host of {escape(names)}</h1>",
         f'<p class="quiet">read {now.astimezone(dt.UTC):%Y-%m-%d %H:%M:%S} UTC</p>',
-        '<p class="quiet"><a href="/full">With errors and names</a>, for who has a token.</p>',
+        '<p class="quiet"><a href="/full">Show errors and names</a> (needs a token).</p>',
         *(part for each in watched for part in _environment(each, now)),
         "<h2>Latest runs</h2>",
         _table(

@@ -91,7 +91,7 @@ def _show(screen: Console, root: Path, known: Trust, named: Named) -> None:
         line = Text(f"  {reach.what:{width}}  {reach.address}")
         line.append(f", gets the secret {reach.secret}" if reach.secret else "")
         if reach in new and known.is_given:
-            line.append("  (new)", style="bold yellow")
+            line.append("  (new)", style="bold")
         screen.print(line, soft_wrap=True)
 
 

@@ -482,3 +482,29 @@ def test_keys_lead_into_a_body() -> None:
             value_at(body, key)
     with pytest.raises(ValueError, match="is not a key"):
         key_in_body("open")
+
+
+@pytest.mark.parametrize(
+    ("since", "recorded", "is_met", "said"),
+    [
+        ("2026-11-30T00:00:00+00:00", "", True, ""),
+        ("2026-11-30T00:00:00+00:00", "2026-11-30T00:05:00+00:00", True, ""),
+        ("2026-11-30T00:00:00+00:00", "2026-12-01T23:00:00+00:00", False, "the later counts"),
+        ("2026-12-01T23:00:00+00:00", "2025-10-27T00:00:00+00:00", False, "the later counts"),
+    ],
+)
+def test_how_long_something_rested_is_what_two_records_agree_on(
+    since: str, recorded: str, is_met: bool, said: str
+) -> None:
+    """The ledger's and the database's; where they differ the later counts, and that is said."""
+    evidence = Evidence(
+        promotion="p",
+        digest=DIGEST,
+        environment="prod",
+        now=dt.datetime(2026, 12, 2, tzinfo=dt.UTC),
+        passed={"test": Passed(since=since, recorded=recorded, by="P1")},
+    )
+    (rested,) = judge(EntryConditions(rested=24 * 3600.0), evidence, People())
+    assert rested.is_met is is_met
+    assert ("the database says" in rested.evidence) is bool(said)
+    assert said in rested.evidence

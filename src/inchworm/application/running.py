@@ -8,6 +8,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from inchworm.application.promoting import prepare_bundle
+from inchworm.application.signing import keep_head
 from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import BundleError, UsageError
@@ -265,7 +266,7 @@ def carry_out_run(workplace: Workplace, prepared: PreparedRun, reporter: RunRepo
         KeyboardInterrupt: after recording where it stopped.
     """
     prepared.prepared.bundle.verify()
-    return execute(
+    run = execute(
         RunWork(
             prepared=prepared.prepared,
             plan=prepared.plan,
@@ -284,3 +285,5 @@ def carry_out_run(workplace: Workplace, prepared: PreparedRun, reporter: RunRepo
             reporter=reporter,
         )
     )
+    keep_head(workplace)
+    return run

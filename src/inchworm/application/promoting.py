@@ -133,6 +133,7 @@ def _drafted(
         choice=request.choice,
         route=route,
         unpassed=frozenset(unpassed),
+        rules=in_force.rules,
     )
     return draft_prepared(workplace, prepared, wish, begun)
 
@@ -158,7 +159,8 @@ def draft_prepared(
             workplace, plain.bundle, plain.environment, plain.today, plain.overrides, sources
         )
 
-    wish = replace(wish, rules=rules_in_force(workplace, prepared.environment).rules)
+    if not wish.rules.digest:
+        wish = replace(wish, rules=rules_in_force(workplace, prepared.environment).rules)
     drafted = make_draft(prepared, workplace.machine, workplace.now(), wish, mix, begun)
     name = prepared.environment.name
     workplace.ledger.check_behind({name: drafted.live.heads})

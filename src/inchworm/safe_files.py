@@ -173,6 +173,6 @@ def _is_link(path: str) -> ProjectError:
     return ProjectError(
         "is a symbolic link. Nothing is written through one.",
         where=path,
-        next="Replace the link with a file or folder of its own, or write the path that it leads to "
-        "where this one is named.",
+        next="Replace the link with a file or folder of its own, or name the path that it leads to "
+        "in place of this one.",
     )

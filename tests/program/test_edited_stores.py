@@ -15,11 +15,13 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+import psycopg
 import pytest
 
 from tests.driver import Program
+from tests.once import DEV
 
-EDITS = int(os.environ.get("INCHWORM_TEST_EDITS", "40"))
+EDITS = int(os.environ.get("INCHWORM_TEST_EDITS", "200"))
 SEED = int(os.environ.get("INCHWORM_TEST_SEED", "35"))
 
 ASKED: dict[str, tuple[str, ...]] = {
@@ -119,7 +121,7 @@ def test_what_is_said_after_an_edit_is_true_or_refused(plain: Program, tmp_path:
         file, how = chance.choice(files), chance.choice(HOW)
         how(plain.folder / ".inchworm" / file, chance)
         case = f"seed {SEED}, edit {number}: {how.__name__} {file}"
-        for name in chance.sample(sorted(ASKED), 3):
+        for name in chance.sample(sorted(ASKED), 2):
             answer = plain(*ASKED[name], code=None)
             assert "Traceback" not in answer.err, case
             if answer.code == 0 and told(name, answer.json) != expected[name]:
@@ -141,3 +143,44 @@ def _is_of_a_witness(program: Program, name: str, file: str) -> bool:
 
 def _verifies(program: Program) -> int:
     return program("ledger", "verify", code=None).code
+
+
+@pytest.mark.long
+def test_the_same_of_rows_in_a_server(starter: Program, postgres_url: str) -> None:
+    """Its ledger and its books, a row at a time, by somebody who may do everything there."""
+    address = starter.folder / "environments/dev.toml"
+    address.write_text(address.read_text().replace(DEV, postgres_url))
+    settings = starter.folder / "inchworm.toml"
+    settings.write_text(f'{settings.read_text()}\n[storage]\nledger = "{postgres_url}"\n')
+    bundle = starter.pack()
+    starter.promote(bundle, "dev")
+    expected = truth(starter)
+    chance = random.Random(SEED)
+    with psycopg.connect(postgres_url, autocommit=True) as enemy:
+        query = (
+            "SELECT table_schema, table_name, column_name FROM information_schema.columns "
+            "WHERE table_schema LIKE 'inchworm%' AND data_type IN ('text', 'character varying') "
+            "ORDER BY 1, 2, 3"
+        )
+        columns = enemy.execute(query).fetchall()
+        for number in range(EDITS // 4):
+            schema, table, column = chance.choice(columns)
+            of = f'"{schema}"."{table}"'
+            rows = enemy.execute(f'SELECT ctid, "{column}" FROM {of}'.encode()).fetchall()
+            if not rows:
+                continue
+            place, old = chance.choice(rows)
+            change = f'UPDATE {of} SET "{column}" = %s WHERE ctid = %s RETURNING ctid'.encode()
+            value = chance.choice(["x", "done", "approved", "0", "2026-01-01T00:00:00+00:00"])
+            if value == old:
+                continue
+            edited = enemy.execute(change, [value, place]).fetchone()
+            assert edited is not None
+            case = f"seed {SEED}, edit {number}: {column} of {of}"
+            for name in chance.sample(sorted(ASKED), 2):
+                answer = starter(*ASKED[name], code=None)
+                assert "Traceback" not in answer.err, case
+                is_so = answer.code != 0 or told(name, answer.json) == expected[name]
+                is_of_books = schema == "inchworm"  # the target says itself what is in it
+                assert is_so or is_of_books or _verifies(starter) == 1, f"{case}: {answer.out}"
+            enemy.execute(change, [old, edited[0]])

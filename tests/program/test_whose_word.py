@@ -565,3 +565,17 @@ def test_without_trust_commits_are_compared_and_statements_made(shared: Program)
     assert "WITH" in shared("rows", "report.one", "--sql", environ=environ).out
     shared("rows", "report.one", code=2, environ=environ)
     shared("compare", "HEAD", "dev", code=2, environ=environ)
+
+
+def test_a_waiver_carries_the_end_of_the_ledger_that_its_owner_saw(shared: Program) -> None:
+    """So that a record that is cut after it contradicts a file of the repository, too."""
+    shared.write("models/report/unread.sql", "SELECT nothing_that_is FROM ops.measurement")
+    finding = next(f for f in shared.findings(code=None) if f["severity"] != "note")
+    asked = (finding["rule"], finding["part"], "--because", "so", "--until", "2099-01-01")
+    shared("waive", *asked)
+    waived = (shared.folder / "waivers.toml").read_text()
+    assert "seen = " in waived
+    shared("ledger", "verify")
+    number = waived.partition("seen = ")[2].split()[1].partition(":")[0]
+    shared.edit("waivers.toml", f" {number}:", f" {int(number) - 1}:")
+    assert f"entry {int(number) - 1} was another one" in shared("ledger", "verify", code=1).text

@@ -16,10 +16,11 @@ from inchworm.application.workplace import Workplace
 from inchworm.core.entry.judging import CheckedApproval
 from inchworm.core.errors import BundleError, LedgerError
 from inchworm.core.identifiers import PromotionId, promotion_key
-from inchworm.core.ledger.entries import Entry, Row, first_break
+from inchworm.core.ledger.entries import Entry, Row, first_break, head_in
 from inchworm.core.ledger.events import HeardPart, Packed, PartsHeard
 from inchworm.engine.route import Passage
 from inchworm.project.people import read_people
+from inchworm.project.waivers import read_waivers
 from inchworm.store.keys import make_key, read_key
 from inchworm.store.ledger import Ledger
 
@@ -79,7 +80,7 @@ class Verified(Struct, frozen=True, kw_only=True):
         approvals: all of them, by promotion.
         heads: the ends of the chain that were signed at some time.
         index_faults: promotions and runs that the index tells otherwise than the entries.
-        told_otherwise: what databases tell of promotions otherwise than the ledger, in words.
+        told_otherwise: what databases and waivers tell otherwise than the ledger, in words.
     """
 
     entries: int
@@ -134,8 +135,21 @@ def verify(workplace: Workplace) -> Verified:
         approvals=tuple(approvals),
         heads=tuple(signed_heads(workplace, people)),
         index_faults=tuple(ledger.index_faults()),
-        told_otherwise=tuple(_told_otherwise(ledger, passages)),
+        told_otherwise=(*_told_otherwise(ledger, passages), *_waived_otherwise(workplace)),
     )
+
+
+def _waived_otherwise(workplace: Workplace) -> Iterator[str]:
+    """Waivers whose owners saw another ledger than there is now, in words."""
+    waivers, _ = read_waivers(workplace.root)
+    for waiver in waivers:
+        name, _, end = waiver.seen.partition(" ")
+        head = head_in(end) if name == workplace.ledger.id else None
+        if head is not None and workplace.ledger.hashes([head.number]) != {head.number: head.hash}:
+            yield (
+                f"the waiver of {waiver.rule} for {waiver.part}: entry {head.number} was another "
+                f"one when {waiver.owner} wrote it"
+            )
 
 
 def _told_otherwise(ledger: Ledger, passages: Iterable[Passage]) -> Iterator[str]:

@@ -50,7 +50,20 @@ def waive(
             next=did_you_mean(part, subjects, "See inchworm check."),
         )
     waiver = Waiver(
-        rule=rule.lower(), part=part, because=because, owner=workplace.user, until=day, only=only
+        rule=rule.lower(),
+        part=part,
+        because=because,
+        owner=workplace.user,
+        until=day,
+        only=only,
+        seen=_seen(workplace),
     )
     add_waiver(workplace.root, waiver)
     return waiver
+
+
+def _seen(workplace: Workplace) -> str:
+    """The end of the ledger, where the project may be asked for it and has one."""
+    if not workplace.machine.trust.is_given or not workplace.ledger.exists:
+        return ""
+    return f"{workplace.ledger.id} {workplace.ledger.head.text}"

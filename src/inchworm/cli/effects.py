@@ -60,7 +60,7 @@ EFFECTS: Mapping[str, frozenset[Effect]] = {
     "rollback": _CARRIES_OUT,
     "hold": _CARRIES_OUT,
     "adopt": _ASKS | {_E.TREE},
-    "waive": _LOOKS | {_E.TREE},
+    "waive": _LOOKS | {_E.TREE, _E.LEDGER},
     "ledger": _ASKS,
     "demo": _CARRIES_OUT | {_E.TREE},
     "sim": _ASKS,

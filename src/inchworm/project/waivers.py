@@ -24,6 +24,7 @@ class WaiverSettings(Settings):
     owner: str
     until: dt.date
     only: str = ""
+    seen: str = ""
 
 
 class WaiversFile(Settings):
@@ -67,8 +68,9 @@ def add_waiver(root: Path, waiver: Waiver) -> None:
     table = tomlkit.table()
     for name in ("rule", "part", "because", "owner", "until"):
         table[name] = getattr(waiver, name)
-    if waiver.only:
-        table["only"] = waiver.only
+    for name in ("only", "seen"):
+        if getattr(waiver, name):
+            table[name] = getattr(waiver, name)
     waivers = document.setdefault("waivers", tomlkit.aot())
     waivers.append(table)
     write_below(root, FILE, tomlkit.dumps(document).encode("utf-8"))  # line ends as they are

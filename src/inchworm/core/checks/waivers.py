@@ -24,6 +24,8 @@ class Waiver(Struct, frozen=True, kw_only=True):
     until: dt.date
     only: str = ""
     """Text of the message, where the rule finds several things and one of them is accepted."""
+    seen: str = ""
+    """The end of the ledger that its owner saw, ``LEDGER NUMBER:HASH``; empty where none was."""
     line: int | None = None
 
 

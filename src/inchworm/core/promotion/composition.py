@@ -11,6 +11,7 @@ from msgspec import Struct, field
 from msgspec.structs import asdict
 
 from inchworm.core.environments.environment import DatabaseAddress
+from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import Kind, PartId, PromotionId, promotion_key
 from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import Digest, digest_of
@@ -93,8 +94,18 @@ class LivePart(Struct, frozen=True, kw_only=True, dict=True):
 
     @cached_property
     def interface(self) -> Interface:
-        """What the part is to others."""
-        return Interface.read(self.interface_text)
+        """What the part is to others.
+
+        Raises:
+            TargetError: when somebody has damaged what the database has recorded of it.
+        """
+        try:
+            return Interface.read(self.interface_text)
+        except (ValueError, KeyError, TypeError, AttributeError) as error:
+            raise TargetError(
+                f"what the books of Inchworm have of {self.part} is damaged: {error!r:.80}.",
+                next="Restore the bookkeeping's schema from a backup of the database.",
+            ) from error
 
     @property
     def values(self) -> Mapping[str, str]:

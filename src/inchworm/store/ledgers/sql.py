@@ -105,6 +105,7 @@ class SqlTransaction:
     def later_runs(self) -> list[str]:
         """Runs that began or ended behind the latest entry that the index of runs knows."""
         ((through,),) = self._run(f"SELECT coalesce(max(through), 0) FROM {self._prefix}runs")
+        _whole((through,), "through", f"{self._prefix}runs")
         return _runs_behind(self._run, self._prefix, through)
 
 
@@ -183,7 +184,8 @@ class SqlStorage(ABC):
             "GROUP BY about"
         )
         with self._reading() as run:
-            through = dict(run(f"SELECT number, through FROM {self.prefix}promotions"))
+            indexed = run(f"SELECT number, through FROM {self.prefix}promotions")
+            through = dict(_whole(row, "number, through", self.place) for row in indexed)
             return [
                 about
                 for about, number in run(latest, [Drafted.kind, StateChanged.kind])
@@ -210,19 +212,32 @@ class SqlStorage(ABC):
         table = f"{self.prefix}runs"
         began = f"SELECT count(*) FROM {self.prefix}entries WHERE kind = ? AND number <= ?"
         with self._reading() as run:
-            ((through, indexed),) = run(f"SELECT coalesce(max(through), 0), count(*) FROM {table}")
+            query = f"SELECT coalesce(max(through), 0), count(*) FROM {table}"
+            ((through, indexed),) = run(query)
+            _whole((indexed, through), "number, through", self.place)
             ((expected,),) = run(began, [RunStarted.kind, through])
             has_lost_some = indexed != expected
             return _runs_behind(run, self.prefix, 0 if has_lost_some else through)
 
 
+_NUMBERS: dict[str, type | tuple[type, ...]] = {
+    **dict.fromkeys(("number", "through", "steps", "steps_over"), int),
+    "seconds": (int, float),
+}
+"""Columns of the index that are no texts."""
+
+
 def _whole(row: tuple[Any, ...], columns: str, place: str) -> Any:
-    """Return a row of the index, if it has just its columns, each with a value.
+    """Return a row of the index, if it has just its columns, each with a value of its type.
 
     Raises:
         LedgerError: when it does not.
     """
-    if len(row) != columns.count(",") + 1 or None in row:
+    names = columns.split(", ")
+    is_whole = len(row) == len(names) and all(
+        isinstance(value, _NUMBERS.get(name, str)) for name, value in zip(names, row, strict=True)
+    )
+    if not is_whole:
         raise LedgerError(
             f"a row of its index is damaged: it begins with {row[:1]!r:.60}.",
             where=place,

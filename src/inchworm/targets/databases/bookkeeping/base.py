@@ -2,19 +2,46 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import wraps
 from itertools import groupby, islice
 from operator import itemgetter
-from typing import Any, Self, TypeVar
+from typing import Any, Concatenate, ParamSpec, Self, TypeVar, cast
 
+from inchworm.core.errors import TargetError
 from inchworm.targets.databases.bookkeeping.tables import COLUMNS_ADDED, TABLES
 from inchworm.targets.databases.protocols import Database
 
 T = TypeVar("T")
+B = TypeVar("B", bound="Books")
 
 #: Rows per statement: one by one would be slow for thousands of parts.
 AT_ONCE = 200
+
+
+Asked = ParamSpec("Asked")
+
+
+def read_back(
+    reading: Callable[Concatenate[B, Asked], T],
+) -> Callable[Concatenate[B, Asked], T]:
+    """Have a method that reads the books say that they are damaged where they cannot be read.
+
+    Somebody who may write to the database may have edited a row.
+    """
+
+    @wraps(reading)
+    def read(self: B, *args: Asked.args, **kwargs: Asked.kwargs) -> T:
+        try:
+            return reading(self, *args, **kwargs)
+        except (ValueError, KeyError, TypeError, IndexError, AttributeError) as error:
+            raise TargetError(
+                f"the books of Inchworm in {self.schema} are damaged: {error!r:.80}.",
+                next=f"Restore the schema {self.schema} from a backup of the database.",
+            ) from error
+
+    return cast("Callable[Concatenate[B, Asked], T]", read)
 
 
 class Books:

@@ -7,12 +7,13 @@ from collections.abc import Iterable
 from inchworm.core.identifiers import RelationName
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.aside import Aside, Purpose
-from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched
+from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched, read_back
 
 
 class RelationsBeside(Books):
     """Relations beside the live ones."""
 
+    @read_back
     def aside(self, project: str | None = None) -> list[Aside]:
         """Relations that promotions of one project, or of all, put beside the live ones."""
         if not self.has("aside"):

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from msgspec import Struct
 
 from inchworm.core.ledger.entries import Head
-from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched
+from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched, read_back
 
 
 class Claim(Struct, frozen=True):
@@ -33,6 +33,7 @@ class Claims(Books):
         """The name of the environment that this database is to the project; None if not known."""
         return self.latest_claim().environment
 
+    @read_back
     def latest_claim(self) -> Claim:
         """What the promotion left that began last, or went on last, under whatever ledger."""
         if not self.has("environments"):
@@ -89,6 +90,7 @@ class Claims(Books):
             f"UPDATE {self.schema}.environments SET watches = 1 WHERE project = ?", [self._project]
         )
 
+    @read_back
     def heads(self) -> dict[str, Head]:
         """The end of each ledger's chain when a promotion of that ledger was here last."""
         if not self.has("ledgers"):
@@ -113,6 +115,7 @@ class Claims(Books):
             [self._project, ledger, *head],
         )
 
+    @read_back
     def recorded_steps(self, promotion: str) -> set[int]:
         """The steps of a promotion that took effect here."""
         if not self.exists:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from inchworm.core.promotion.composition import CompletedPromotion, Mixture, RanMigration
-from inchworm.targets.databases.bookkeeping.base import Books
+from inchworm.targets.databases.bookkeeping.base import Books, read_back
 
 _PROMOTION = ("promotion", "bundle", "digest", "commit", "by", "at")
 
@@ -11,6 +11,7 @@ _PROMOTION = ("promotion", "bundle", "digest", "commit", "by", "at")
 class History(Books):
     """Migrations and promotions."""
 
+    @read_back
     def migrations(self) -> list[RanMigration]:
         """The migrations of this project that the database has behind it."""
         if not self.exists:
@@ -60,6 +61,7 @@ class History(Books):
             [self._project, schema, name],
         )
 
+    @read_back
     def promotions(self) -> list[CompletedPromotion]:
         """All promotions of this project that were completed here, the latest last.
 

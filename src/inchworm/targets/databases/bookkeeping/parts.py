@@ -9,12 +9,13 @@ from inchworm.core.identifiers import PartId
 from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import LivePart
 from inchworm.core.promotion.holds import Hold
-from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched
+from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched, read_back
 
 
 class Parts(Books):
     """Parts and holds."""
 
+    @read_back
     def parts(self) -> list[LivePart]:
         """Parts that are live, of all projects."""
         if not self.exists:
@@ -72,6 +73,7 @@ class Parts(Books):
             [self._project, *map(str, parts)],
         )
 
+    @read_back
     def holds(self) -> list[Hold]:
         """The holds of this project, by part; also those whose time is over."""
         if not self.has("holds"):

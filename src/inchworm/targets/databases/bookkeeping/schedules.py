@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from inchworm.core.promotion.composition import SetSchedule
-from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched
+from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched, read_back
 from inchworm.targets.databases.bookkeeping.tables import DUE_TIMES
 
 
 class Schedules(Books):
     """Schedules of pipelines."""
 
+    @read_back
     def schedules(self) -> dict[str, SetSchedule]:
         """The state that promotions gave each ``pipeline.schedule``, and when."""
         if not self.has("schedules"):
@@ -40,6 +41,7 @@ class Schedules(Books):
                 [self._project, *some],
             )
 
+    @read_back
     def due_times(self) -> dict[str, str]:
         """The latest due time of each schedule for which a run began, ISO 8601, UTC."""
         if not self.has("due_times"):

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from inchworm.core.structure.definitions import Definition, Thing
-from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched
+from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched, read_back
 
 
 class Structures(Books):
     """Structures as they were left."""
 
+    @read_back
     def structures(self) -> list[Definition]:
         """The definitions that promotions left in the database, as far as they are recorded."""
         if not self.has("structures"):
@@ -60,6 +61,7 @@ class Structures(Books):
             f"INSERT INTO {self.schema}.unrecorded VALUES (?, ?)", [self._project, schema]
         )
 
+    @read_back
     def unrecorded(self) -> frozenset[str]:
         """The physical names of schemas that a promotion has changed and not yet recorded."""
         if not self.has("unrecorded"):

@@ -7,8 +7,9 @@ answered from the index.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
+from typing import Any, TypeVar
 
 from inchworm.core.entry.approvals import Approval
 from inchworm.core.entry.judging import Admission
@@ -50,7 +51,9 @@ from inchworm.store.ledger_index import (
     run_in,
     summary_in,
 )
-from inchworm.store.ledgers.protocol import Tail
+from inchworm.store.ledgers.protocol import Tail, damaged_index
+
+T = TypeVar("T")
 
 
 class Ledger(Chain):
@@ -181,7 +184,7 @@ class Ledger(Chain):
         except LedgerError:  # we may read, but not write
             runs = [run for run in self._worked_out_runs() if is_asked_for(run, asked)]
             return runs if asked.latest is None else runs[::-1][: asked.latest][::-1]
-        return [run_in(self.id, row) for row in self._storage.runs(asked)]
+        return [self._in_index(run_in, row) for row in self._storage.runs(asked)]
 
     def measured(self) -> list[Measured]:
         """All numbers that notebooks measured, in the order of their runs.
@@ -227,7 +230,7 @@ class Ledger(Chain):
             self._catch_up()
         except LedgerError:  # we may read, but not write
             return [summary_of(p, 0) for p in self._worked_out()]
-        return [summary_in(self.id, row) for row in self._storage.index()]
+        return [self._in_index(summary_in, row) for row in self._storage.index()]
 
     def promotions(self) -> list[Promotion]:
         """All promotions, the oldest first, each from its own entries."""
@@ -259,12 +262,19 @@ class Ledger(Chain):
         """
         for summary in summaries:
             if self._summed_through(summary) != summary:
-                raise LedgerError(
-                    f"its index tells {summary.id} otherwise than its entries do.",
-                    where=self._storage.place,
-                    next="Delete the rows of its tables promotions and runs: they are made again "
-                    "from the entries. Then: inchworm ledger verify.",
-                )
+                what = f"it tells {summary.id} otherwise than its entries do"
+                raise damaged_index(self._storage.place, what)
+
+    def _in_index(self, read: Callable[[str, Any], T], row: object) -> T:
+        """What a row of the index is.
+
+        Raises:
+            LedgerError: when it is damaged.
+        """
+        try:
+            return read(self.id, row)
+        except (ValueError, TypeError, UsageError) as error:
+            raise damaged_index(self._storage.place, str(error)) from error
 
     def _summed_through(self, summary: Summary) -> Summary | None:
         """A line of the index, made again from the entries that it was made from; None without any.

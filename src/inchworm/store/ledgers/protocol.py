@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from typing import NamedTuple, Protocol
 
+from inchworm.core.errors import LedgerError
 from inchworm.core.ledger.entries import Row
 from inchworm.core.ledger.runs import RunsAsked
 
@@ -16,6 +17,21 @@ IndexRow = tuple[int, str, str, str, str, str, str, int, int, int, float]
 RunRow = tuple[int, str, str, str, str, str, str, str, str, str, str, str, int]
 """A run's line of the index; the columns are those of
 :class:`~inchworm.core.ledger.runs.RunSummary`."""
+
+
+def damaged_index(place: str, what: str) -> LedgerError:
+    """Return the error of an index that is not what the entries make it.
+
+    Args:
+        place: where the ledger is.
+        what: what is wrong with it, in words.
+    """
+    return LedgerError(
+        f"its index is damaged: {what}.",
+        where=place,
+        next="Delete the rows of its tables promotions and runs: they are made again from the "
+        "entries. Then: inchworm ledger verify.",
+    )
 
 
 class Tail(NamedTuple):

@@ -18,12 +18,17 @@ from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from typing import Any, Protocol
 
-from inchworm.core.errors import LedgerError
 from inchworm.core.identifiers import promotion_number
 from inchworm.core.ledger.entries import Row
 from inchworm.core.ledger.events import Drafted, RunEnded, RunStarted, StateChanged
 from inchworm.core.ledger.runs import RunsAsked
-from inchworm.store.ledgers.protocol import IndexRow, LedgerTransaction, RunRow, Tail
+from inchworm.store.ledgers.protocol import (
+    IndexRow,
+    LedgerTransaction,
+    RunRow,
+    Tail,
+    damaged_index,
+)
 
 COLUMNS = "number, at, by, kind, about, body, before, hash"
 INDEX_COLUMNS = (
@@ -238,12 +243,7 @@ def _whole(row: tuple[Any, ...], columns: str, place: str) -> Any:
         isinstance(value, _NUMBERS.get(name, str)) for name, value in zip(names, row, strict=True)
     )
     if not is_whole:
-        raise LedgerError(
-            f"a row of its index is damaged: it begins with {row[:1]!r:.60}.",
-            where=place,
-            next="Delete the rows of its tables promotions and runs: they are made again from the "
-            "entries. Then: inchworm ledger verify.",
-        )
+        raise damaged_index(place, f"a row begins with {row[:1]!r:.60}")
     return row
 
 

@@ -159,8 +159,8 @@ def _write(folder: int, name: str, content: bytes, path: str, mode: int | None) 
     descriptor = os.open(fresh, _FRESH, PRIVATE, dir_fd=folder)
     try:
         with os.fdopen(descriptor, "wb") as file:
-            kept = stat.S_IMODE(before.st_mode) if before is not None else SHARED
-            os.fchmod(descriptor, kept if mode is None else mode)
+            present_mode = stat.S_IMODE(before.st_mode) if before is not None else SHARED
+            os.fchmod(descriptor, present_mode if mode is None else mode)
             file.write(content)
         os.rename(fresh, name, src_dir_fd=folder, dst_dir_fd=folder)
     except BaseException:

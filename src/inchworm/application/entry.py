@@ -395,8 +395,8 @@ def _contributors(
         since.add(before.commit)
     new = [part for part, commit in draft.bases.items() if not commit and before is not None]
     files = [path for part in new for path in _files_of(bundle, part)]
-    found = contributors(workplace.root, bundle.commit, since, files)
-    names, lacking = set(found.names), [found.lacking] if found.lacking else []
+    involved = contributors(workplace.root, bundle.commit, since, files)
+    names, lacking = set(involved.names), [involved.lacking] if involved.lacking else []
     if not bundle.is_clean:
         names |= workplace.ledger.packers(bundle.digest) or {promotion.drafted_by}
     elif not commit_has(workplace.root, bundle.commit, bundle.files):
@@ -404,7 +404,7 @@ def _contributors(
         names |= everybody(workplace.root)
     if draft.is_hold:
         names |= decided
-    if found.lacking and not found.names:
+    if involved.lacking and not involved.names:
         return None
     return Contributors(names=frozenset(names), lacking="; ".join(lacking))
 

@@ -150,9 +150,9 @@ def life_of(workplace: Workplace, name: str) -> Life:
     """
     workplace.ledger.check()
     promotions = workplace.ledger.promotions() if workplace.ledger.exists else []
-    told = workplace.ledger.heard_parts() if workplace.ledger.exists else []
+    heard = workplace.ledger.heard_parts() if workplace.ledger.exists else []
     known = {s.part for p in promotions for s in p.draft.steps if isinstance(s.part, PartId)}
-    known |= {PartId.parse(each.part) for each in told}
+    known |= {PartId.parse(each.part) for each in heard}
     folded = name.strip().lower()
     meant = sorted(part for part in known if folded in {str(part).lower(), part.name.lower()})
     if len(meant) != 1:
@@ -177,7 +177,7 @@ def life_of(workplace: Workplace, name: str) -> Life:
         for step in promotion.draft.steps
         if step.part == meant[0] and step.phase not in _ABOUT_SCHEDULES
     ]
-    heard = sorted((h for h in told if h.part == str(meant[0])), key=lambda h: h.at, reverse=True)
+    heard = sorted((h for h in heard if h.part == str(meant[0])), key=lambda h: h.at, reverse=True)
     return Life(part=meant[0], events=tuple(events), heard=tuple(heard))
 
 

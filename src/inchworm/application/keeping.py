@@ -211,14 +211,7 @@ def rebuild(workplace: Workplace) -> Rebuilt:
         except BundleError as error:
             unreadable.append((name, error.what))
             continue
-        event = Packed(
-            digest=bundle.digest,
-            commit=bundle.commit,
-            snapshot=bundle.snapshot,
-            seal=bundle.seal,
-            clean=bundle.is_clean,
-        )
-        ledger.packed(bundle.name, event)
+        ledger.packed(bundle.name, Packed.of_bundle(bundle))
         bundles += 1
     passages = ask_passages(workplace, [each.name for each in workplace.project.environments])
     for passage in passages:

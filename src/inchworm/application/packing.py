@@ -79,8 +79,39 @@ def pack_tree(workplace: Workplace, *, only_release: bool = False) -> PackResult
             next=f"Commit everything, tag the commit v{version} where releases come from, and pack "
             "again; or pack a snapshot: without --release.",
         )
-    bundle = pack(
-        reading.assembly,
+    bundle = _bundle(workplace, reading.assembly, checked, is_snapshot=bool(why_snapshot))
+    is_known = bundle.name in workplace.bundles.names()
+    unasked = () if is_known or bundle.snapshot else _check_unused(workplace, bundle)
+    file, kept = workplace.bundles.put(bundle)
+    version_of_wheels = bundle.name.removeprefix(f"{bundle.project}-")
+    wheels = tuple(
+        workplace.bundles.put_wheel(*library_wheel(part, reading.assembly, version_of_wheels))
+        for part in reading.assembly.of_kind(Kind.LIBRARY)
+    )
+    is_signed = sign_bundle(workplace, kept)
+    if not is_known:
+        workplace.ledger.packed(bundle.name, Packed.of_bundle(bundle))
+        keep_head(workplace)
+    return PackResult(
+        checked=checked,
+        bundle=kept,
+        equal_at=git.commit if git.commit != kept.commit else None,
+        is_known=is_known,
+        file=file,
+        wheels=wheels,
+        is_signed=is_signed,
+        why_snapshot=why_snapshot,
+        unasked=unasked,
+    )
+
+
+def _bundle(
+    workplace: Workplace, assembly: Assembly, checked: Checked, *, is_snapshot: bool
+) -> Bundle:
+    """The bundle of the source tree; the tests of libraries stay outside."""
+    git = workplace.project.git
+    return pack(
+        assembly,
         {
             path: content
             for path, content in workplace.tree.contents.below(PART_FOLDERS).items()
@@ -94,39 +125,7 @@ def pack_tree(workplace: Workplace, *, only_release: bool = False) -> PackResult
             clean=git.clean,
             tool=f"inchworm {__version__}",
         ),
-        snapshot=bool(why_snapshot),
-    )
-    is_known = bundle.name in workplace.bundles.names()
-    unasked = () if is_known or bundle.snapshot else _check_unused(workplace, bundle)
-    file, kept = workplace.bundles.put(bundle)
-    version_of_wheels = bundle.name.removeprefix(f"{bundle.project}-")
-    wheels = tuple(
-        workplace.bundles.put_wheel(*library_wheel(part, reading.assembly, version_of_wheels))
-        for part in reading.assembly.of_kind(Kind.LIBRARY)
-    )
-    is_signed = sign_bundle(workplace, kept)
-    if not is_known:
-        workplace.ledger.packed(
-            bundle.name,
-            Packed(
-                digest=bundle.digest,
-                commit=git.commit,
-                snapshot=bundle.snapshot,
-                seal=bundle.seal,
-                clean=git.clean,
-            ),
-        )
-        keep_head(workplace)
-    return PackResult(
-        checked=checked,
-        bundle=kept,
-        equal_at=git.commit if git.commit != kept.commit else None,
-        is_known=is_known,
-        file=file,
-        wheels=wheels,
-        is_signed=is_signed,
-        why_snapshot=why_snapshot,
-        unasked=unasked,
+        snapshot=is_snapshot,
     )
 
 

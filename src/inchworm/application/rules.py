@@ -50,8 +50,8 @@ def rules_in_force(workplace: Workplace, environment: Environment) -> RulesInFor
     else:
         is_asked = conditions != NO_CONDITIONS or environment.protected
         commit = commit_of(workplace.root, "HEAD") if is_asked else None
-        here = {path: project.contents[path] for path in files if path in project.contents}
-        if commit is None or some_files_at(workplace.root, commit, files) != here:
+        checked_out = {path: project.contents[path] for path in files if path in project.contents}
+        if commit is None or some_files_at(workplace.root, commit, files) != checked_out:
             commit = ""
     rules = Rules.of(conditions, environment.protected, people, commit, branch)
     return RulesInForce(conditions=conditions, people=people, rules=rules)

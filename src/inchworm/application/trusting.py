@@ -50,12 +50,12 @@ class Named(Struct, frozen=True, kw_only=True):
     @property
     def destinations(self) -> Mapping[str, frozenset[str]]:
         """Where each secret goes, by its reference; by the empty text, other places."""
-        found: dict[str, set[str]] = {}
+        destinations: dict[str, set[str]] = {}
         for reach in self.reaches:
             destination = destination_of(reach.address)
             if destination:
-                found.setdefault(reach.secret, set()).add(destination)
-        return {reference: frozenset(places) for reference, places in found.items()}
+                destinations.setdefault(reach.secret, set()).add(destination)
+        return {reference: frozenset(places) for reference, places in destinations.items()}
 
     def new_to(self, trust: Trust) -> list[Reach]:
         """Return the places that may not be reached yet, or may not get their secret."""
@@ -163,15 +163,15 @@ def _of_connection(content: bytes, values: Mapping[str, Value]) -> Iterator[tupl
     except TomlProblem:  # check says what is wrong with it
         return
     credentials = data.get("credentials", {})
-    found = [ref for text in credentials.values() for ref in _secrets_in(str(text), values)]
-    for reference in found or [""]:
+    secrets = [ref for text in credentials.values() for ref in _secrets_in(str(text), values)]
+    for reference in secrets or [""]:
         yield _filled(str(data.get("url", "")), values), reference
 
 
 def _secrets_in(text: str | None, values: Mapping[str, Value]) -> list[str]:
     """The references of the secrets in a setting."""
-    found = [values.get(name) for name in references(text or "")]
-    return [v.text for v in found if v is not None and v.type is Type.SECRET and v.plain]
+    used = [values.get(name) for name in references(text or "")]
+    return [v.text for v in used if v is not None and v.type is Type.SECRET and v.plain]
 
 
 def _filled(text: str, values: Mapping[str, Value]) -> str:

@@ -187,8 +187,8 @@ def commit_of(folder: Path, branch: str) -> str | None:
     names = (
         ["HEAD"] if branch == "HEAD" else [f"refs/remotes/origin/{branch}", f"refs/heads/{branch}"]
     )
-    found = (git("rev-parse", "--verify", "-q", f"{name}^{{commit}}") for name in names)
-    return next(filter(None, found), None)
+    commits = (git("rev-parse", "--verify", "-q", f"{name}^{{commit}}") for name in names)
+    return next(filter(None, commits), None)
 
 
 def some_files_at(folder: Path, commit: str, paths: Collection[str]) -> dict[str, bytes]:

@@ -131,10 +131,10 @@ def _check_directory(content: BinaryIO, file: str) -> None:
     end = content.read(_LONGEST_END)
     content.seek(0)
     at = end.rfind(b"PK\5\6")
-    told = [int.from_bytes(end[at + 12 : at + 16], "little")] if at >= 0 else []
+    sizes = [int.from_bytes(end[at + 12 : at + 16], "little")] if at >= 0 else []
     large = end.rfind(b"PK\6\6")
-    told += [int.from_bytes(end[large + 40 : large + 48], "little")] if large >= 0 else []
-    known = [each for each in told if each != 0xFFFFFFFF]
+    sizes += [int.from_bytes(end[large + 40 : large + 48], "little")] if large >= 0 else []
+    known = [each for each in sizes if each != 0xFFFFFFFF]
     if not known or max(known) > _LARGEST_DIRECTORY:
         raise _unreadable(file, "its directory of files is missing, or too large")
 

@@ -89,8 +89,8 @@ class UserFolder(Struct, frozen=True):
     def kept_trust_in(self, project: Path) -> Trust:
         """Return what the user has decided for good about the project in a folder."""
         folder = str(project.resolve())
-        kept = self._kept().get(folder)
-        return Trust(folder=folder) if kept is None else Trust.from_json(folder, kept)
+        decision = self._kept().get(folder)
+        return Trust(folder=folder) if decision is None else Trust.from_json(folder, decision)
 
     def keep(self, trust: Trust) -> None:
         """Keep a decision, or forget it where nothing is allowed any more.
@@ -104,12 +104,12 @@ class UserFolder(Struct, frozen=True):
                 next=f"Set {VARIABLE} to the project's folder.",
             )
         make_user_folder(self.path)
-        kept = dict(self._kept())
+        decisions = dict(self._kept())
         if trust.is_given:
-            kept[trust.folder] = trust.to_json()
+            decisions[trust.folder] = trust.to_json()
         else:
-            kept.pop(trust.folder, None)
-        text = json.dumps({"format": _FORMAT, "projects": kept}, indent=1, ensure_ascii=False)
+            decisions.pop(trust.folder, None)
+        text = json.dumps({"format": _FORMAT, "projects": decisions}, indent=1, ensure_ascii=False)
         write_private(self.path / _TRUST, f"{text}\n".encode())
 
     def keep_head(self, ledger: str, head: Head) -> None:

@@ -12,6 +12,7 @@ from typing import Any, ClassVar, Self, get_args
 from msgspec import Struct
 from msgspec.structs import asdict
 
+from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.entry.approvals import Approval
 from inchworm.core.entry.judging import Admission
 from inchworm.core.errors import LedgerError
@@ -59,6 +60,17 @@ class Packed(Struct, frozen=True, kw_only=True):
     snapshot: bool
     seal: str = ""
     clean: bool = True
+
+    @classmethod
+    def of_bundle(cls, bundle: Bundle) -> Self:
+        """What is recorded of a bundle, when it is packed and when the ledger is rebuilt."""
+        return cls(
+            digest=bundle.digest,
+            commit=bundle.commit,
+            snapshot=bundle.snapshot,
+            seal=bundle.seal,
+            clean=bundle.is_clean,
+        )
 
     @property
     def body(self) -> dict[str, Any]:

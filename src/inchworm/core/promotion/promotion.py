@@ -172,11 +172,11 @@ class Draft(Struct, frozen=True, kw_only=True):
         undos = [each.undo for those in self.undone.values() for each in those]
         stays = [f"{part} {source}" for part, source in self.sources.items()]
         stays += [f"{hold.part} {hold.because} {hold.until}" for hold in self.holds]
-        told = [f"{part} was {commit}" for part, commit in sorted(self.bases.items())]
-        told += [f"manifest {self.bundle_seal}"] if self.bundle_seal else []
-        told += [f"rules {self.rules.digest}"] if self.rules.digest else []
-        told += ["hold"] if self.is_hold else []
-        return digest_of("\n".join([*pieces, steps, *changes, *undos, *stays, *told]).encode())
+        context = [f"{part} was {commit}" for part, commit in sorted(self.bases.items())]
+        context += [f"manifest {self.bundle_seal}"] if self.bundle_seal else []
+        context += [f"rules {self.rules.digest}"] if self.rules.digest else []
+        context += ["hold"] if self.is_hold else []
+        return digest_of("\n".join([*pieces, steps, *changes, *undos, *stays, *context]).encode())
 
     def to_json(self) -> dict[str, Any]:
         """The draft as the ledger keeps it."""

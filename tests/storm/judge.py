@@ -1,0 +1,79 @@
+"""Holds the databases, and what the tool says of them, against the truth."""
+
+from __future__ import annotations
+
+from tests.storm.team import Team
+from tests.storm.truth import Place, Store, Witness, Wrong
+
+
+def judge(team: Team, place: Place) -> None:
+    """Judge an environment: its rows, whether it is fresh, and what is said of it.
+
+    Raises:
+        Wrong: when something is not as it has to be.
+    """
+    with Witness(place.url) as witness:
+        _rows(place, witness)
+        _fresh(team, place, witness)
+    _drift(team, place)
+
+
+def _rows(place: Place, witness: Witness) -> None:
+    every = {f"src.{name}": table for name, table in place.tables.items()} | place.made
+    for name, table in every.items():
+        columns = witness.columns(name)
+        if not columns:
+            raise Wrong(f"{place.name}: {name} is gone, with {len(table.rows)} rows")
+        if sorted(columns) != sorted(table.columns):
+            raise Wrong(f"{place.name}: {name} has {columns}, and should have {[*table.columns]}")
+        names = ", ".join(sorted(table.columns))
+        rows = witness.rows(f"SELECT {names} FROM {name}")
+        if rows != table.content:
+            raise Wrong(f"{place.name}: {name} has {rows}, and should have {table.content}")
+    live = {*place.models, *(name for name in place.made if name.startswith("m."))}
+    found = {name for name in witness.relations("m") if "inchworm" not in name}
+    if missing := live - found:
+        raise Wrong(f"{place.name}: {sorted(missing)} are not there")
+
+
+def _fresh(team: Team, place: Place, witness: Witness) -> None:
+    for model in place.models.values():
+        if model.name in place.behind or model.name in place.by_hand:
+            continue
+        day = team.today if model.store is Store.VIEW else place.day.get(model.name, team.today)
+        literal = f"'{day}'" if witness.kind == "sqlite" else f"DATE '{day}'"
+        query = model.query.replace(":as_of", literal)
+        now = witness.rows(query)
+        is_ = witness.rows(f"SELECT id, grp, val FROM {model.name}")
+        if model.store is Store.KEPT:
+            if missing := [row for row in now if row[0] not in {each[0] for each in is_}]:
+                raise Wrong(f"{place.name}: {model.name} lacks {missing}")
+        elif now != is_:
+            raise Wrong(f"{place.name}: {model.name} ({model.store.value}) has {is_}, now {now}")
+        wanted, have = witness.types(query), witness.types(f"SELECT id, grp, val FROM {model.name}")
+        if wanted != have and model.store is not Store.KEPT:
+            raise Wrong(f"{place.name}: {model.name} has types {have}, and should have {wanted}")
+
+
+def _drift(team: Team, place: Place) -> None:
+    if not place.releases:
+        return
+    drifted = team("drift", place.name, "--json").json["drifted"]
+    hands = {name for name in place.by_hand if not name.startswith("made ")}
+    if bool(drifted) != bool(hands):
+        raise Wrong(f"drift {place.name} says {drifted}; by hand: {sorted(hands)}")
+
+
+def idle(team: Team, place: Place) -> None:
+    """What runs there promoted again has to be nothing to do, and status has to name it.
+
+    Raises:
+        Wrong: when that is not so.
+    """
+    last = place.releases[-1]
+    answer = team("promote", last.name, "--to", place.name, "--draft", "--json").json
+    if answer.get("steps") and not place.holds:
+        raise Wrong(f"{place.name}: {last.name} again would do {answer['steps']}")
+    (state,) = team("status", place.name, "--json").json["environments"]
+    if state["bundle"] != last.name:
+        raise Wrong(f"status {place.name} says {state['bundle']}, and it is {last.name}")

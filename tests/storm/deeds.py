@@ -305,9 +305,9 @@ def _unseen(place: Place, change: Change, documents: list[Any]) -> None:
     for model in place.models.values():
         if model.store.grows and f"src.{change.table}" in model.reads:
             place.behind.add(model.name)
-            if change.what == "update" and place.tables[change.table].rows:
-                if documents and "findings" in documents[-1] and model.name not in text:
-                    raise Wrong(f"{model.name} does not see what {change.sql} changes: not said")
+            changes_rows = change.what == "update" and place.tables[change.table].rows
+            if changes_rows and "findings" in documents[-1] and model.name not in text:
+                raise Wrong(f"{model.name} does not see what {change.sql} changes: not said")
 
 
 def _after_failure(place: Place, release: Release) -> None:

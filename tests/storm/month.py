@@ -1,4 +1,4 @@
-"""A month: deeds drawn from a seed, each followed by the judge; and the smallest that goes wrong."""
+"""A month: deeds drawn from a seed, each followed by the judge; and the smallest that fails."""
 
 from __future__ import annotations
 
@@ -40,7 +40,9 @@ def drawn(seed: str, number: int) -> list[Drawn]:
     return [(name, f"{seed}/{n}") for n, name in enumerate([*begin, *rest])]
 
 
-def live(deeds: Sequence[Drawn], kind: str, server: str | None, until: float | None = None) -> Lived:
+def live(
+    deeds: Sequence[Drawn], kind: str, server: str | None, until: float | None = None
+) -> Lived:
     """Live through deeds, until one goes wrong or the time is over."""
     lived = Lived()
     with _databases(kind, server) as (folder, urls):

@@ -108,7 +108,8 @@ class Team:
         """Commit in the first checkout, as its person."""
         first = self.checkouts[0]
         first.git("add", "--all")
-        first.git("commit", "--quiet", "--allow-empty", "--message", "work")
+        author = f"{PEOPLE[0]} <{PEOPLE[0]}@river.example>"
+        first.git("commit", "--quiet", "--allow-empty", "--message", "work", "--author", author)
 
     # ---- running ------------------------------------------------------------------------------
 
@@ -116,9 +117,7 @@ class Team:
         """Run a command as a person, each in the checkout of their own."""
         self.log.append(f"{PEOPLE[who]}$ inchworm {' '.join(words)}")
         with self._clock():
-            answer = self.checkouts[who](
-                *words, code=None, environ={"INCHWORM_USER": PEOPLE[who]}
-            )
+            answer = self.checkouts[who](*words, code=None, environ={"INCHWORM_USER": PEOPLE[who]})
         self.log.append(f"  -> {answer.code}")
         if code is not None and answer.code != code:
             raise Wrong(f"{words} ended with {answer.code}, not {code}:\n{answer.text[:3000]}")

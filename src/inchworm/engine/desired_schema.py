@@ -26,8 +26,8 @@ from inchworm.core.structure.change import under_schema
 from inchworm.core.structure.changes import Change, Demand, Effect
 from inchworm.core.structure.definitions import Definition, Thing
 from inchworm.engine.error_location import line_of_named
+from inchworm.engine.losses import count_rows
 from inchworm.targets.databases import Database
-from inchworm.targets.databases.quoting import quoted, quoted_one
 
 
 class DesiredStructure(Struct, frozen=True, kw_only=True):
@@ -187,13 +187,7 @@ def _counted(database: Database, change: Change) -> Change:
 def _rows(database: Database, name: str) -> str:
     """How many rows of a table there are, or have a value in a column; as text."""
     schema, table, *column = name.split(".", 2)
-    full = relation(schema, table)
-    roughly = database.about_rows(full)
-    if roughly is not None:
-        return f"about {roughly:,}"
-    what = quoted_one(column[0]) if column else "*"
-    ((count,),) = database.rows(f"SELECT count({what}) FROM {quoted(full)}")
-    return f"{count:,}"
+    return count_rows(database, relation(schema, table), column[0] if column else "")
 
 
 def _in_the_way(database: Database, change: Change) -> Iterator[tuple[Demand, int]]:

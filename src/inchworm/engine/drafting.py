@@ -27,6 +27,7 @@ from inchworm.core.promotion.rollback import Leaving, Rollback, usable_replaced
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.addresses import check_secrets, secrets_of, unchecked_secrets
 from inchworm.engine.connections import Beginning, open_environment
+from inchworm.engine.losses import losses
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.targets.machine import Machine
@@ -166,7 +167,13 @@ def make_draft(
                 leaving=wish.leaving,
             )
         )
-        drafted = _tried(_with_packages(drafted, prepared, place), prepared, place, live)
+        asked = [
+            *_missing_packages(drafted, prepared, place),
+            *losses(drafted, prepared, place, live, rights, overwrite=wish.overwrite),
+        ]
+        if asked:
+            drafted = replace(drafted, findings=tuple(in_order([*drafted.findings, *asked])))
+        drafted = _tried(drafted, prepared, place, live)
     return Drafted(draft=drafted, prepared=prepared, live=live)
 
 
@@ -179,16 +186,13 @@ def _secrets(prepared: Prepared, machine: Machine) -> tuple[UsedSecret, ...]:
     return (*checked, *unchecked_secrets(prepared.values, used - own))
 
 
-def _with_packages(drafted: Draft, prepared: Prepared, place: OpenEnvironment) -> Draft:
-    """The draft, with findings about packages that libraries need and that are not installed."""
+def _missing_packages(drafted: Draft, prepared: Prepared, place: OpenEnvironment) -> list[Finding]:
+    """Packages that libraries need and that are not installed."""
     from inchworm.engine.library_needs import missing_packages
 
     delivered = [step.part for step in drafted.steps if step.phase is Phase.DELIVER]
     parts = [part for part in delivered if isinstance(part, PartId)]
-    missing = missing_packages(place, prepared.reading.assembly, parts)
-    if not missing:
-        return drafted
-    return replace(drafted, findings=tuple(in_order([*drafted.findings, *missing])))
+    return missing_packages(place, prepared.reading.assembly, parts)
 
 
 def _tried(drafted: Draft, prepared: Prepared, place: OpenEnvironment, live: Composition) -> Draft:
@@ -266,7 +270,8 @@ def _rights(
     if place.product.files:
         return Rights()
     assembly = prepared.reading.assembly
-    relations = place.of_models(live.parts.values())
+    of_bundle = (names.table(model.relation) for model in assembly.of_kind(Kind.MODEL))
+    relations = place.of_models(live.parts.values()) | {n for n in of_bundle if n in live.tables}
     schemas = {names.schema(part.name) for part in assembly.of_kind(Kind.SCHEMA)}
     own = frozenset(name for name in live.tables if RelationName(name).schema in schemas)
     schemas |= {names.table(model.name).schema for model in assembly.of_kind(Kind.MODEL)}

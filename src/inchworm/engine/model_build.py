@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from inchworm.core.counting import counted
 from inchworm.core.execution import StepReport, StepState
-from inchworm.core.identifiers import PartId
+from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.promotion.increments import kept_rows, new_rows
 from inchworm.core.rendered import Store
 from inchworm.engine.site import Site
@@ -30,17 +30,19 @@ class ModelBuild:
     def statements(self) -> Iterator[str]:
         """The statements that build the staging relation."""
         kind = "VIEW" if self._model.is_view else "TABLE"
-        yield f"CREATE {kind} {quoted(self._staged)} AS {self._query()}"
-        if self._grows:
-            yield self._kept()
+        growing = self._growing
+        yield f"CREATE {kind} {quoted(self._staged)} AS {self._query(growing)}"
+        if growing is not None:
+            yield self._kept(growing)
 
     def build(self) -> int | None:
         """Build it, and record it as built; the rows of a table. Called inside a transaction."""
         database = self._site.database
         store = Store.VIEW if self._model.is_view else Store.TABLE
-        rows = database.build(self._staged, store, self._query())
-        if self._grows:
-            database.execute(self._kept())
+        growing = self._growing
+        rows = database.build(self._staged, store, self._query(growing))
+        if growing is not None:
+            database.execute(self._kept(growing))
             rows = int(database.rows(f"SELECT count(*) FROM {quoted(self._staged)}")[0][0])
         self._site.staging.built(self._site.physical(self._part.relation))
         return rows
@@ -55,24 +57,24 @@ class ModelBuild:
         return StepReport(state=StepState.DONE, message=message, rows=rows, size=size)
 
     @property
-    def _grows(self) -> bool:
-        """Whether the model keeps the rows that it has."""
+    def _growing(self) -> RelationName | None:
+        """The table whose rows the model keeps; None where it has none to keep."""
         if not self._model.keeps_rows:  # asking what there is takes long where there is much
-            return False
+            return None
         former = self._site.former(self._part)
-        return self._site.database.kinds([former]).get(former) == "table"
+        if former is None or self._site.database.kinds([former]).get(former) != "table":
+            return None
+        return former
 
-    def _query(self) -> str:
+    def _query(self, growing: RelationName | None) -> str:
         sql = self._site.sql(self._model.sql, self._site.present)
-        if not self._grows:
+        if growing is None:
             return sql
-        former = self._site.former(self._part)
-        return new_rows(sql, former, self._model.since or "", self._model.key)
+        return new_rows(sql, growing, self._model.since or "", self._model.key)
 
-    def _kept(self) -> str:
+    def _kept(self, live: RelationName) -> str:
         """The statement that puts the rows that stay to the new ones."""
         site, staged = self._site, self._staged
-        live = site.former(self._part)
         tables = site.database.tables([live, staged])
         has = tables[live].by_name
         new = site.assembly.tables[self._part.relation].columns if staged not in tables else ()

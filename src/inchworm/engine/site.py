@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Self
 
 from inchworm.core.entry.rules import NO_RULES, Rules
 from inchworm.core.environments.physical_names import PhysicalNames
-from inchworm.core.identifiers import PartId, PromotionId, RelationName
+from inchworm.core.identifiers import Kind, PartId, PromotionId, RelationName
 from inchworm.core.lineage.facts import interfaces_digest
 from inchworm.core.promotion.composition import Interface, LivePart
 from inchworm.core.promotion.holds import Hold
@@ -183,18 +183,23 @@ class Site:
         """A migration as it is rendered for this environment."""
         return self.rendered.schema(part).migration(name)
 
-    def former(self, model: PartId) -> RelationName:
-        """The relation whose rows and rights a model takes over: its own, or that of a former name.
+    def former(self, model: PartId) -> RelationName | None:
+        """The relation whose rows and rights a model takes over: its own, or of a former name.
 
-        A former name counts only as long as nothing has the new one.
+        None where no promotion has put either in place: what somebody else made under the model's
+        name has no rows for it.
         """
-        own = self.physical(model.relation)
+        if model in self._recorded:
+            return self.physical(model.relation)
         moved_from = self.assembly.outlines[model].moved_from
-        if not moved_from:
-            return own
-        former = self.physical(moved_from)
-        kinds = self.database.kinds([own, former])
-        return former if own not in kinds and former in kinds else own
+        if moved_from and PartId(Kind.MODEL, moved_from) in self._recorded:
+            return self.physical(moved_from)
+        return None
+
+    @cached_property
+    def _recorded(self) -> frozenset[PartId]:
+        """The parts that promotions have put in place before this one."""
+        return frozenset(part.part for part in self.bookkeeping.parts_of_ours())
 
     # ---- bookkeeping --------------------------------------------------------------------------
 

@@ -401,9 +401,16 @@ RENAME_UNKNOWN = _rule(
 LOSES_DATA = _rule(
     "schema/loses-data",
     _E,
-    "A change of structure loses values.",
+    "A change of structure, a migration, or the script that takes one back loses rows or values.",
     "They are gone for good: no rollback brings them back.",
     "If that is meant, list it under may_lose in [databases.main] of the environment file.",
+)
+NAME_TAKEN = _rule(
+    "promotion/name-taken",
+    _E,
+    "A table or view that no promotion made has the name of a model that is new here.",
+    "The model would get its place, and the next promotion would remove its rows for good.",
+    "Rename it or the model; or, if it may go, promote with --overwrite.",
 )
 LOSES_ROWS = _rule(
     "promotion/loses-rows",

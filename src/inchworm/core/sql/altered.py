@@ -25,6 +25,7 @@ def altered_tables(script: str, dialect: str) -> Iterator[str]:
     for statement in statements:
         is_index = isinstance(statement, exp.Create) and statement.kind == "INDEX"
         if isinstance(statement, _OWNERS_ONLY) or is_index:
-            target = next(statement.find_all(exp.Table), None)
-            if target is not None:
+            tables = list(statement.find_all(exp.Table))
+            several = isinstance(statement, exp.Drop | exp.TruncateTable)
+            for target in tables if several else tables[:1]:
                 yield table_name(target, dialect)

@@ -72,7 +72,7 @@ def parse_statements(text: str, dialect: str) -> list[exp.Expr]:
     _allow_deep_trees()
     try:
         trees = sqlglot.parse(_with_dollars(text, dialect), read=dialect)
-        whole = [statement for statement in trees if statement is not None]
+        whole = [_with_actions(statement, dialect) for statement in trees if statement is not None]
         if _EMPTY_PART.search(text):
             _check_names(whole)
         return [_with_dotted(s) for s in whole] if MAYBE_PARAMETER.search(text) else whole
@@ -84,6 +84,17 @@ def parse_statements(text: str, dialect: str) -> list[exp.Expr]:
         raise SqlProblem("is nested too deeply to be read", None) from error
     except Exception as error:  # one text that the parser fails on ends nothing else
         raise SqlProblem(f"cannot be read: the parser fails on it ({error})", None) from error
+
+
+def _with_actions(statement: exp.Expr, dialect: str) -> exp.Expr:
+    """``ALTER TABLE t DROP c`` as a tree, also in dialects whose parser keeps it as a text."""
+    actions = statement.args.get("actions") if isinstance(statement, exp.Alter) else None
+    if not any(isinstance(action, exp.Command) for action in actions or []):
+        return statement
+    try:
+        return sqlglot.parse_one(statement.sql(dialect=dialect), read="postgres")
+    except SqlglotError:
+        return statement
 
 
 _EMPTY_PART = re.compile(r"\.\s*\.")

@@ -112,14 +112,14 @@ class SwitchOver(Action):
 
     def _switch(self, site: Site, part: PartId, replaced: _Names) -> Switch:
         model = site.rendered.model(part)
-        name = site.physical(part.relation)
+        name, former = site.physical(part.relation), site.former(part)
         return Switch(
             name=name,
             staging=site.staged(part.relation),
             store=Store.VIEW if model.is_view else Store.TABLE,
             view_sql=site.sql(model.sql, site.physical) if model.is_view else None,
             replaced=replaced[name],
-            former=None if (former := site.former(part)) == name else former,
+            former=former if former != name else None,
             was_live=site.staging.replaced_table(name) is not None,
         )
 

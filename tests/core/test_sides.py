@@ -22,7 +22,13 @@ from inchworm.core.errors import UsageError
 from inchworm.core.identifiers import PartId
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parts import Digest
-from inchworm.core.promotion.choosing import ABSENT, Choice, chosen_parts, kept_sources
+from inchworm.core.promotion.choosing import (
+    ABSENT,
+    Choice,
+    chosen_parts,
+    kept_sources,
+    lacks_content,
+)
 from inchworm.core.promotion.composition import LivePart
 from inchworm.core.promotion.holds import Hold
 from inchworm.core.structure.definitions import Definition, Thing
@@ -169,15 +175,23 @@ def test_the_versions_of_what_stays() -> None:
     parts = {
         RAW: live(RAW, content=same),
         DAILY: live(DAILY),
-        OUT: live(OUT, bundle="x-1.0.0"),
+        OUT: live(OUT, content=bundle.parts[OUT].digest),
         PartId.parse("model:x.old"): live(PartId.parse("model:x.old")),
     }
     stays = {*parts, PartId.parse("check:few"), PartId.parse("model:x.never")}
-    assert {str(p): v for p, v in kept_sources(stays, bundle, parts, "x-1.0.0").items()} == {
+
+    def rendered(part: PartId) -> Digest:
+        return Digest("of other values") if part == OUT else parts[part].digest
+
+    kept = kept_sources(stays, bundle, parts, "x-1.0.0", rendered)
+    assert {str(part): source for part, source in kept.items()} == {
         "check:few": ABSENT,
         "model:hydro.daily": "x-0.9.0",
+        "model:report.out": "x-1.0.0",
         "model:x.old": "x-0.9.0",
     }
+    assert lacks_content(kept, bundle, parts)
+    assert not lacks_content({OUT: "x-1.0.0"}, bundle, parts)
 
 
 def test_a_hold_lasts_until_the_end_of_its_last_day() -> None:

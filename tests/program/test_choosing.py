@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from inchworm.cli import process
 from tests.driver import Program
 from tests.once import SQLITE, Once
 
@@ -169,6 +171,44 @@ def test_a_part_on_hold_stays_as_it_is(two: tuple[Program, str]) -> None:
     assert ("lift", "model:m.b") in {(s["action"], s["part"]) for s in lifted["steps"]}
     assert values(program, url) == (2, 40, 200)
     assert status(program)["held"] == 0
+
+
+def test_a_hold_and_its_end_concern_that_part_alone(two: tuple[Program, str]) -> None:
+    """What nobody had chosen before stays unchosen, whichever way the hold went."""
+    program, url = two
+    bundle = program.pack()
+    promote(program, bundle, "--only", "m.a")
+    assert values(program, url) == (2, 20, 100)
+    hold = ("hold", "m.c", "--in", "dev", "--yes", "--json")
+    held = program(*hold, "--because", "to see").json
+    assert {step["part"] for step in held["steps"] if step["phase"] == "build"} == set()
+    assert values(program, url) == (2, 20, 100)
+    lifted = program(*hold, "--lift").json
+    assert [step["part"] for step in lifted["steps"] if step["phase"] == "build"] == ["model:m.c"]
+    assert values(program, url) == (2, 20, 200)
+    assert promote(program, bundle)["state"] == "done"
+    assert values(program, url) == (2, 40, 200)
+
+
+def test_what_is_not_chosen_keeps_its_values(
+    plain: Program, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A model that uses the day stays that of its day, and is still known to be."""
+    parameters = (plain.folder / "parameters.toml").read_text()
+    plain.write("parameters.toml", f'{parameters}[day]\ntype = "date"\nevery = "today"\n')
+    plain.write("models/m/a.sql", f"{TABLE}SELECT 1 AS x")
+    plain.write("models/m/dated.sql", f"{TABLE}SELECT CAST(:day AS TEXT) AS day")
+    promote(plain, plain.pack())
+    before = plain.ask(SQLITE, "SELECT day FROM m.dated")
+    now = process.clock() + dt.timedelta(days=1)
+    monkeypatch.setattr(process, "clock", lambda: now)
+    plain.write("models/m/a.sql", f"{TABLE}SELECT 2 AS x")
+    bundle = plain.pack()
+    done = promote(plain, bundle, "--only", "m.a")
+    assert [step["part"] for step in done["steps"] if step["phase"] == "build"] == ["model:m.a"]
+    assert plain.ask(SQLITE, "SELECT day FROM m.dated") == before
+    promote(plain, bundle)
+    assert plain.ask(SQLITE, "SELECT day FROM m.dated") == [(now.date().isoformat(),)]
 
 
 def test_a_part_can_be_kept_out(two: tuple[Program, str]) -> None:

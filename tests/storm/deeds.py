@@ -174,7 +174,8 @@ def promote_killed(team: Team, chance: random.Random) -> Place | None:
         waiting = [u for u in after["unfinished"] if u["environment"] == place.name]
         if not waiting:
             break
-        team("promote", waiting[0]["promotion"], "--yes", "--json", who=1)
+        # simulated services belong to a checkout, so this one goes on
+        team("promote", waiting[0]["promotion"], "--yes", "--json", who=1, at=0)
     if after["environments"][0]["number"] != before["number"]:
         id_ = after["environments"][0]["promotion"]
         _took_place(team, place, release, [team("history", id_, "--json", who=1).json])
@@ -187,8 +188,7 @@ def _release_for(team: Team, place: Place) -> Release | None:
     number = ROUTE.index(place.name)
     if number == 0:
         return team.pack()
-    before = team.places[ROUTE[number - 1]].releases
-    return before[-1] if before else None
+    return team.places[ROUTE[number - 1]].release
 
 
 def _enter(
@@ -217,7 +217,7 @@ def _enter(
         _took_place(team, place, release, [document], only=only, name=name)
         if (place.models, place.ran) != (before.models, before.ran):
             raise Wrong(f"nothing to do, says {words}: {before.models} are to be {place.models}")
-        place.states, place.releases = before.states, before.releases
+        place.entered = before.entered
     else:
         raise Wrong(f"{words}: {document['state']} with exit code 0")
 
@@ -254,7 +254,6 @@ def _took_place(
     name: str | None = None,
 ) -> None:
     """The truth after a promotion."""
-    place.states.append((dict(place.models), place.ran))
     new = dict(place.models)
     for each in {*release.models, *place.models}:
         is_chosen = name is None or (each == name) is only
@@ -265,7 +264,7 @@ def _took_place(
     built = _built(documents)
     _migrated(place, release, documents, ran=not only)
     _composed(team, place, new, built)
-    place.releases.append(release)
+    place.enter(release)
 
 
 def _built(documents: list[Any]) -> set[str]:
@@ -337,29 +336,31 @@ def _fits(place: Place, witness: Witness) -> bool:
 
 
 def roll_back(team: Team, chance: random.Random) -> Place | None:
-    """The latest promotion is taken back."""
+    """The latest promotion is taken back; of a rollback, too."""
     place = team.place(chance)
-    if place.name == "prod" or len(place.states) < 2:
+    if place.name == "prod" or len(place.entered) < 2:
         return None
-    models, ran = place.states[-1]
-    undone = []
-    for number in reversed(range(ran, place.ran)):
-        if not place.releases[-1].changes[number].undo:
-            break
-        undone.append(place.releases[-1].changes[number])
+    release, models, ran = place.entered[-2]
     answer = team("rollback", place.name, "--because", "it was wrong", "--yes", "--json")
     document = said(answer)
-    if answer.code != 0 or document.get("state") != "done":
+    if answer.code != 0 or document.get("state") not in {"done", "nothing to do"}:
         _refused(answer, document)
         return place
-    for change in undone:
+    for number in reversed(range(ran, place.ran)):
+        change = team.changes[number]
+        if not change.undo:
+            break
         if change.loses(place.tables):
             raise Wrong(f"the rollback lost rows: {change.undo}\n{document['findings']}")
         change.off(place.tables)
-    place.ran -= len(undone)
-    place.models, place.releases = models, place.releases[:-1]
-    place.states.pop()
+        place.ran = number
+    for number in range(place.ran, ran):
+        team.changes[number].on(place.tables)
+        place.ran = number + 1
+    place.models = dict(models)
     place.behind |= {m.name for m in models.values() if m.store is not Store.VIEW}
+    if document["state"] == "done":
+        place.enter(release)
     return place
 
 
@@ -376,9 +377,8 @@ def hold(team: Team, chance: random.Random) -> Place | None:
     answer = team(*words)
     if answer.code == 0:
         place.holds[name] = place.models[name]
-        place.states.append((dict(place.models), place.ran))
-        place.releases.append(place.releases[-1])
         _composed(team, place, dict(place.models), _built([said(answer)]))
+        place.enter(place.entered[-1][0])
     return place
 
 
@@ -394,11 +394,11 @@ def lift(team: Team, chance: random.Random) -> Place | None:
         return place
     del place.holds[name]
     new = {n: m for n, m in place.models.items() if n != name}
-    if name in place.releases[-1].models:
-        new[name] = place.releases[-1].models[name]
-    place.states.append((dict(place.models), place.ran))
-    place.releases.append(place.releases[-1])
+    release = place.entered[-1][0]
+    if name in release.models:
+        new[name] = release.models[name]
     _composed(team, place, new, _built([said(answer)]))
+    place.enter(release)
     return place
 
 
@@ -500,7 +500,7 @@ def adopt(team: Team, chance: random.Random) -> Place | None:
     answer = team("adopt", place.name, "src")
     if answer.code != 0:
         return place
-    files = sorted((team.checkouts[0].folder / "schemas/src/migrations").glob("*_adopted*.sql"))
+    files = sorted((team.checkouts[0].folder / "schemas/src/migrations").glob("*_by_hand_in_*.sql"))
     new = [file for file in files if file.stem not in team.files]
     if len(new) != 1:
         raise Wrong(f"adopt wrote {[file.name for file in new]}:\n{answer.text}")
@@ -523,7 +523,7 @@ def days_pass(team: Team, chance: random.Random) -> Place | None:
 def lose_ledger(team: Team, chance: random.Random) -> Place | None:
     """The ledger is lost, and rebuilt."""
     place = team.place(chance)
-    if not place.releases:
+    if place.release is None:
         return None
     for file in team.folder.glob("ledger.sqlite*"):
         file.unlink()

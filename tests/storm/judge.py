@@ -56,7 +56,7 @@ def _fresh(team: Team, place: Place, witness: Witness) -> None:
 
 
 def _drift(team: Team, place: Place) -> None:
-    if not place.releases:
+    if place.release is None:
         return
     drifted = team("drift", place.name, "--json").json["drifted"]
     hands = {name for name in place.by_hand if not name.startswith("made ")}
@@ -70,7 +70,8 @@ def idle(team: Team, place: Place) -> None:
     Raises:
         Wrong: when that is not so.
     """
-    last = place.releases[-1]
+    last = place.release
+    assert last is not None
     answer = team("promote", last.name, "--to", place.name, "--draft", "--json").json
     if answer.get("steps") and not place.holds:
         raise Wrong(f"{place.name}: {last.name} again would do {answer['steps']}")

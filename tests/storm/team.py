@@ -113,8 +113,10 @@ class Team:
 
     # ---- running ------------------------------------------------------------------------------
 
-    def __call__(self, *words: str, who: int = 0, code: int | None = None) -> Answer:
-        """Run a command as a person, each in the checkout of their own."""
+    def __call__(
+        self, *words: str, who: int = 0, at: int | None = None, code: int | None = None
+    ) -> Answer:
+        """Run a command as a person, in the checkout of their own unless another is given."""
         self.log.append(f"{PEOPLE[who]}$ inchworm {' '.join(words)}")
         with self._clock():
             answer = self.checkouts[who](*words, code=None, environ={"INCHWORM_USER": PEOPLE[who]})

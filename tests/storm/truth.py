@@ -197,7 +197,7 @@ class Place:
         behind: live tables whose rows may be older than what they read.
         by_hand: what somebody changed there and nobody took up, in words.
         made: tables that somebody made by hand where no model is live, by full name.
-        releases: what went in, the latest last; a rollback takes one away.
+        entered: what every promotion left, the latest last: its release, models and changes.
         day: the day with which each live model was built.
     """
 
@@ -209,10 +209,18 @@ class Place:
     behind: set[str] = field(default_factory=set)
     by_hand: set[str] = field(default_factory=set)
     made: Tables = field(default_factory=dict)
-    releases: list[Release] = field(default_factory=list)
-    states: list[tuple[dict[str, Model], int]] = field(default_factory=list)
+    entered: list[tuple[Release, dict[str, Model], int]] = field(default_factory=list)
     holds: dict[str, Model | None] = field(default_factory=dict)
     day: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def release(self) -> Release | None:
+        """The release that went in last."""
+        return self.entered[-1][0] if self.entered else None
+
+    def enter(self, release: Release) -> None:
+        """Note what a promotion has left."""
+        self.entered.append((release, dict(self.models), self.ran))
 
     def copy(self) -> Place:
         """The same, to change it."""

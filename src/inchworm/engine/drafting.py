@@ -17,7 +17,13 @@ from inchworm.core.identifiers import Kind, PartId, PromotionId, RelationName
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.matrix import evaluate
 from inchworm.core.promotion.aside import Aside, Purpose
-from inchworm.core.promotion.choosing import Choice, Sources, chosen_parts, kept_sources
+from inchworm.core.promotion.choosing import (
+    Choice,
+    Sources,
+    chosen_parts,
+    kept_sources,
+    lacks_content,
+)
 from inchworm.core.promotion.composition import Composition
 from inchworm.core.promotion.drafting.draft import draft
 from inchworm.core.promotion.drafting.request import PlannedChanges, Request
@@ -116,12 +122,13 @@ def make_draft(
             place.connection.begin()  # what changes is tried there; the bundle is read meanwhile
         secrets = _secrets(prepared, machine)
         holds = _holds(live, wish, prepared.today)
+        prepared.recall(live.parts.values())
         sources, is_choice = _sources(prepared, live, wish, holds)
         mixed: tuple[Finding, ...] = ()
         if sources or prepared.others:
             prepared = mix(prepared, sources)
+            prepared.recall(live.parts.values())
             mixed = _mixed(prepared.reading.assembly, prepared.today)
-        prepared.recall(live.parts.values())
         assembly = prepared.reading.assembly
         names = PhysicalNames(assembly, environment, place.product.dialect)
         baselines, planned = _structures(prepared, place, names, live)
@@ -295,12 +302,18 @@ def _sources(
     if wish.rollback is not None:  # it brings back the mixture of then
         then = next(p for p in live.promotions if p.promotion == wish.rollback.to).mixture
         return {PartId.parse(p): source for p, source in then.sources.items()}, then.is_choice
+    digest, parts = prepared.rendered.digest, live.parts
     held = {hold.part for hold in holds} | wish.unpassed
+    everything = {*assembly.parts, *parts}
     unchosen: set[PartId] = set()
-    if wish.choice:
-        unchosen = {*assembly.parts, *live.parts} - chosen_parts(wish.choice, assembly, live.parts)
-    left = kept_sources(unchosen - held, assembly, live.parts, bundle)
-    return kept_sources(held, assembly, live.parts, bundle) | left, bool(left)
+    placed = {wish.lift} if wish.lift else {wish.hold.part} if wish.hold else set()
+    if placed:  # a hold and its end concern that part, and nothing else
+        unchosen = everything - placed
+    elif wish.choice:
+        unchosen = everything - chosen_parts(wish.choice, assembly, parts)
+    left = kept_sources(unchosen - held, assembly, parts, bundle, digest)
+    is_choice = lacks_content(left, assembly, parts)
+    return kept_sources(held, assembly, parts, bundle, digest) | left, is_choice
 
 
 def _mixed(assembly: Assembly, today: dt.date) -> tuple[Finding, ...]:

@@ -6,7 +6,7 @@ as they are live. It is read, checked and drafted as one whole, so lineage inclu
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 
 from msgspec import Struct
@@ -14,6 +14,7 @@ from msgspec import Struct
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.identifiers import PartId
 from inchworm.core.lineage.facts import Assembly
+from inchworm.core.parts import Digest
 from inchworm.core.promotion.composition import LivePart
 
 ABSENT = ""
@@ -121,25 +122,47 @@ def _turned(upstream: Mapping[PartId, Collection[PartId]]) -> Mapping[PartId, se
 
 
 def kept_sources(
-    stays: Collection[PartId], assembly: Assembly, live: Mapping[PartId, LivePart], bundle: str
+    stays: Collection[PartId],
+    assembly: Assembly,
+    live: Mapping[PartId, LivePart],
+    bundle: str,
+    rendered: Callable[[PartId], Digest],
 ) -> dict[PartId, str]:
     """The versions that parts keep which do not go along, as far as they differ from a bundle's.
+
+    A part of the same content differs, too, where the values that it is rendered with do.
 
     Args:
         stays: those parts.
         assembly: of the bundle.
         live: what is live.
         bundle: the bundle's name.
+        rendered: the digest of a part as the bundle would put it in place.
     """
     sources: dict[PartId, str] = {}
     for part in sorted(stays):
         recorded = live.get(part)
-        in_bundle = assembly.parts.get(part)
         if recorded is None:
-            if in_bundle is not None:
+            if part in assembly.parts:
                 sources[part] = ABSENT
-        elif recorded.bundle != bundle and (
-            in_bundle is None or in_bundle.digest != recorded.content
-        ):
+        elif part not in assembly.parts or assembly.parts[part].digest != recorded.content:
             sources[part] = recorded.bundle
+        elif rendered(part) != recorded.digest:
+            sources[part] = bundle
     return sources
+
+
+def lacks_content(sources: Sources, assembly: Assembly, live: Mapping[PartId, LivePart]) -> bool:
+    """Whether some parts that stay have other content than in the bundle, and not only values.
+
+    Args:
+        sources: the versions that parts keep.
+        assembly: of the bundle.
+        live: what is live.
+    """
+    return any(
+        source == ABSENT
+        or part not in assembly.parts
+        or assembly.parts[part].digest != live[part].content
+        for part, source in sources.items()
+    )

@@ -51,6 +51,28 @@ def test_rows_stay_and_new_ones_come(place: tuple[Program, str]) -> None:
     assert program.ask(url, LOOK) == kept
 
 
+def test_what_a_migration_does_to_old_rows_is_said(place: tuple[Program, str]) -> None:
+    """And the way that the warning names builds the model anew."""
+    program, url = place
+    program.write("models/report/taken.sql", "SELECT place, day, amount FROM ops.measurement")
+    program.write("models/report/entry.sql", ENTRY.replace("ops.measurement", "report.taken"))
+    if url.startswith("sqlite"):  # whose views do not read other schemas
+        table = '/*---\nstore = "table"\n---*/\nSELECT place, day, amount FROM ops.measurement'
+        program.write("models/report/taken.sql", table)
+    program.promote(program.pack(), "dev")
+    update = "UPDATE ops.measurement SET amount = amount * 10"
+    program.write("schemas/ops/migrations/0002_tenths.sql", update)
+    done = program.promote(program.pack(), "dev").json
+    (kept,) = [f for f in done["findings"] if f["rule"] == "promotion/keeps-old-rows"]
+    assert kept["message"] == (
+        "0002_tenths writes to ops.measurement; report.entry keeps the rows that it has from there"
+    )
+    assert program.ask(url, LOOK)[0] == ("north", 3)
+    program.edit("models/report/entry.sql", '"keep"', '"rebuild"')
+    assert program.promote(program.pack(), "dev").json["state"] == "done"
+    assert program.ask(url, LOOK)[0] == ("north", 30)
+
+
 def test_with_a_key_a_row_replaces_its_former_self(place: tuple[Program, str]) -> None:
     """Also one with the last value that was seen; earlier ones are not asked for again."""
     program, url = place

@@ -114,13 +114,13 @@ def test_an_edited_migration_shows_both_texts(place: tuple[Program, str]) -> Non
 
 
 def test_bookkeeping_can_have_another_name(place: tuple[Program, str]) -> None:
-    """Then nothing is called ``inchworm``."""
+    """Then nothing is called ``inchworm``, and what other books know of is somebody else's."""
     program, url = place
     program.edit(
         "environments/dev.toml", "[databases.main]", '[databases.main]\nbookkeeping = "our_books"'
     )
     program.write("schemas/ops/schema.toml", 'managed = "migrations"')
-    program.promote(program.pack(), "dev", code=None)
+    program("promote", program.pack(), "--to", "dev", "--yes", "--overwrite")
     database = connect(url, root=program.folder, read_only=True)
     assert "our_books.parts" in database.kinds()
     database.close()

@@ -124,6 +124,7 @@ def test_trying_a_migration_leaves_the_live_rows(anywhere: tuple[Program, str]) 
         "CREATE TABLE ref.rate (x INTEGER); INSERT INTO ref.rate VALUES (1);",
     )
     program.promote(program.pack(), "dev")
+    program.edit("environments/dev.toml", "[workspace]", 'may_lose = ["ref.rate"]\n[workspace]')
     program.write("schemas/ref/migrations/0002_less.sql", "DELETE FROM ref.rate WHERE x = 1;")
     program.write("models/report/wrong.sql", "SELECT no_such_function(1) AS one")
     refused = program.promote(program.pack(), "dev", code=1).json

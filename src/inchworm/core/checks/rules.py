@@ -405,6 +405,13 @@ LOSES_DATA = _rule(
     "They are gone for good: no rollback brings them back.",
     "If that is meant, list it under may_lose in [databases.main] of the environment file.",
 )
+KEEPS_OLD_ROWS = _rule(
+    "promotion/keeps-old-rows",
+    _W,
+    "A migration writes rows that a model has taken in before, and the model keeps its own.",
+    "The model reads rows that are new by its column since; older ones stay as they were.",
+    'To build it anew, write on_change = "rebuild" in its settings, for this release at least.',
+)
 NAME_TAKEN = _rule(
     "promotion/name-taken",
     _E,

@@ -1,4 +1,4 @@
-"""Which tables a script alters, so that whoever runs it has to own them."""
+"""Which tables a script alters, so that whoever runs it has to own them, and which it writes."""
 
 from __future__ import annotations
 
@@ -28,4 +28,22 @@ def altered_tables(script: str, dialect: str) -> Iterator[str]:
             tables = list(statement.find_all(exp.Table))
             several = isinstance(statement, exp.Drop | exp.TruncateTable)
             for target in tables if several else tables[:1]:
+                yield table_name(target, dialect)
+
+
+def written_tables(script: str, dialect: str) -> Iterator[str]:
+    """The folded names of tables whose rows statements add, change or delete.
+
+    Of a script that cannot be read, none: it has been reported.
+    """
+    try:
+        statements = parse_statements(script, dialect)
+    except SqlProblem:
+        return
+    for statement in statements:
+        if isinstance(statement, exp.TruncateTable):
+            yield from (table_name(table, dialect) for table in statement.find_all(exp.Table))
+        elif isinstance(statement, exp.Insert | exp.Update | exp.Delete | exp.Merge):
+            target = statement.this.find(exp.Table)
+            if target is not None:
                 yield table_name(target, dialect)

@@ -284,4 +284,5 @@ def _problem(error: SqlglotError) -> SqlProblem:
 
 def _plain(reason: str) -> str:
     """The parser speaks of its own classes; keep only what a writer of SQL understands."""
-    return reason.split(" for <class", 1)[0].replace("Required keyword: 'this'", "an expression is")
+    plain = reason.split(" for <class", 1)[0].split(" but got <Token", 1)[0]
+    return plain.replace("Required keyword: 'this'", "an expression is")

@@ -61,6 +61,7 @@ def draft(request: Request) -> Draft:
     findings += permitted(request)
     findings += _against_what_is_live(request, reasons, pending, undone)
     findings += _rows_lost(request, removed)
+    findings += _old_rows(request, pending, undone)
     findings += _standing(request)
     findings += switched_off(request, reasons)
     findings += api_versions(request, reasons)
@@ -122,6 +123,37 @@ def _rows_lost(request: Request, removed: Sequence[PartId]) -> Iterator[Finding]
                 severity=Severity.NOTE if is_allowed else None,
                 remedy="It is listed under may_lose." if is_allowed else None,
             )
+
+
+def _old_rows(request: Request, pending: Sequence[Pending], undone: Undone) -> Iterator[Finding]:
+    """Models that keep the rows which they took from a table before a script writes to it."""
+    growing = [part for part, live in request.live.parts.items() if live.interface.keeps_rows]
+    scripts = [
+        (p.name, request.rendered.schema(p.schema).migration(p.name).sql)
+        for p in pending
+        if not p.assumed
+    ]
+    scripts += [(each.ran.name, each.undo) for those in undone.values() for each in those]
+    if not growing or not scripts:
+        return
+    from inchworm.core.sql.altered import written_tables  # the parser, only where it is needed
+
+    outlines, dialect = request.assembly.outlines, request.assembly.dialect
+    for name, sql in scripts:
+        for table in sorted(set(written_tables(sql, dialect))):
+            reached = {table}
+            for part in request.assembly.model_order:
+                if reached.isdisjoint(outlines[part].reads):
+                    continue
+                if not request.assembly.facts[part].keeps_rows:
+                    reached |= outlines[part].interfaces.keys()
+                elif part in growing:
+                    yield rules.KEEPS_OLD_ROWS.finding(
+                        f"{name} writes to {table}; {part.name} keeps the rows that it has from "
+                        "there",
+                        part=part,
+                        file=outlines[part].file,
+                    )
 
 
 def _rights(

@@ -46,7 +46,12 @@ memory = "2 GB"
 }
 
 
-def planned(name: str, files: dict[str, str] | None = None, **options: bool) -> list[RunStep]:
+def planned(
+    name: str,
+    files: dict[str, str] | None = None,
+    moved: tuple[str, ...] = (),
+    **options: bool,
+) -> list[RunStep]:
     reading = _read(files or FILES)
     rendered = RenderedParts(
         reading.assembly.parts,
@@ -54,12 +59,17 @@ def planned(name: str, files: dict[str, str] | None = None, **options: bool) -> 
         recipe=lambda part: Digest(""),
     )
     subject = subject_of(name, reading.assembly)
-    return list(plan_steps(subject, reading.assembly, rendered, **options))
+    views = [PartId.parse(name) for name in moved]
+    return list(plan_steps(subject, reading.assembly, rendered, moved=views, **options))
 
 
 def _read(files: dict[str, str]) -> Reading:
     encoded = {path: text.encode() for path, text in files.items()}
     return read_project(name="p", version="1.0.0", dialect="duckdb", files=encoded)
+
+
+def built(steps: list[RunStep]) -> list[str]:
+    return [str(step.part) for step in steps if step.work == "build"]
 
 
 def told(steps: list[RunStep]) -> list[tuple[str, str, tuple[int, ...]]]:
@@ -106,29 +116,19 @@ def test_a_limit_that_a_value_gives_is_read_when_it_runs() -> None:
 
 def test_neighbours_run_before_and_behind() -> None:
     up = planned("a.three", upstream=True)
-    assert [str(s.part) for s in up if s.work == "build"] == [
-        "model:a.one",
-        "model:a.two",
-        "model:a.three",
-    ]
+    one, two = "model:a.one", "model:a.two"
+    assert built(up) == [one, two, two, "model:a.three"], "the view is checked with its table"
     three = next(s for s in up if str(s.part) == "model:a.three")
     switches = [s.number for s in up if s.work == "switch over"]
     assert set(switches[:2]) <= set(three.needs)
-    down = planned("MODEL:a.one", downstream=True)
-    assert [str(s.part) for s in down if s.work == "build"] == [
-        "model:a.one",
-        "model:a.two",
-        "model:a.three",
-    ]
+    assert built(planned("MODEL:a.one", downstream=True)) == [one, two, two, "model:a.three"]
 
 
 def test_what_is_between_two_runs_once() -> None:
     """It depends on the one, and the other depends on it: it runs behind."""
     ends = '[[steps]]\nname = "x"\nbuild = ["a.one", "a.three"]\n'
     steps = planned("all", FILES | {"pipelines/all.toml": ends}, upstream=True, downstream=True)
-    built = [str(step.part) for step in steps if step.work == "build"]
-    assert sorted(built) == ["model:a.one", "model:a.three", "model:a.two"]
-    assert built[-1] == "model:a.two"
+    assert built(steps) == ["model:a.one", "model:a.two", "model:a.three", "model:a.two"]
 
 
 def test_a_step_of_its_own_comes_behind_what_it_needs_and_nothing_else() -> None:
@@ -139,20 +139,48 @@ def test_a_step_of_its_own_comes_behind_what_it_needs_and_nothing_else() -> None
         ("switch over", "models", (1, 2)),
     ]
     behind = planned("a.two", downstream=True)
-    assert [str(step.part) for step in behind if step.work.value == "build"] == [
-        *("model:a.two", "model:a.three"),
+    assert built(behind) == ["model:a.two", "model:a.three"]
+    flow = (
+        FILES
+        | FLOW
+        | {
+            "pipelines/all.toml": '[[steps]]\nname = "send"\nflow = "post"\nafter = ["build"]\n'
+            '[[steps]]\nname = "build"\nbuild = ["a.one"]\n',
+        }
+    )
+    assert told(planned("all", flow))[-1] == ("flow", "flow:post", (5,))
+
+
+FLOW = {
+    "connections/board.toml": 'kind = "http"\nurl = "http://board.example"\n',
+    "apis/board.yaml": "openapi: 3.0.3\ninfo: {title: b, version: '1'}\n"
+    "paths: {/: {post: {operationId: post, responses: {'200': {description: ok}}}}}\n",
+    "flows/post.toml": 'direction = "out"\n[from]\ntable = "a.two"\n[to]\n'
+    'connection = "board"\napi = "apis/board.yaml"\noperation = "post"\n[fields]\nn = "n"\n',
+}
+
+
+def test_a_checked_view_is_checked_before_a_flow_reads_it() -> None:
+    """Although no pipeline builds it."""
+    assert told(planned("post", FILES | FLOW)) == [
+        ("build", "model:a.two", ()),
+        ("check", "check:none", (1,)),
+        ("switch over", "models", (1, 2)),
+        ("flow", "flow:post", (3,)),
     ]
-    flow = FILES | {
-        "pipelines/all.toml": '[[steps]]\nname = "send"\nflow = "post"\nafter = ["build"]\n'
-        '[[steps]]\nname = "build"\nbuild = ["a.one"]\n',
-        "connections/board.toml": 'kind = "http"\nurl = "http://board.example"\n',
-        "apis/board.yaml": "openapi: 3.0.3\ninfo: {title: b, version: '1'}\n"
-        "paths: {/: {post: {operationId: post, responses: {'200': {description: ok}}}}}\n",
-        "flows/post.toml": 'direction = "out"\n[from]\ntable = "a.one"\n[to]\n'
-        'connection = "board"\napi = "apis/board.yaml"\noperation = "post"\n'
-        '[fields]\nn = "n"\n',
+
+
+def test_a_view_whose_values_moved_is_renewed_before_it_is_read() -> None:
+    """With the views between it and its reader; what does not read it leaves it alone."""
+    files = {k: v for k, v in FILES.items() if not k.startswith(("checks", "pipelines"))} | {
+        "models/a/zero.sql": "SELECT n FROM a.one",
+        "models/a/two.sql": "SELECT n FROM a.zero",
     }
-    assert told(planned("all", flow))[-1] == ("flow", "flow:post", (3,))
+    moved = ("model:a.zero",)
+    three = ["model:a.zero", "model:a.two", "model:a.three"]
+    assert built(planned("a.three", files, moved)) == three
+    assert built(planned("a.three", files)) == ["model:a.three"]
+    assert built(planned("a.one", files, moved)) == ["model:a.one"]
 
 
 def test_the_nearest_name_is_offered() -> None:

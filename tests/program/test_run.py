@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import shutil
 import signal
@@ -9,6 +10,7 @@ from typing import Any
 
 import pytest
 
+from inchworm.cli import process
 from inchworm.engine.locks import Lock
 from inchworm.targets.databases import connect
 from tests.driver import Answer, Program
@@ -411,3 +413,45 @@ def test_a_step_may_take_only_so_much_memory(live_here: tuple[Program, str]) -> 
     program.edit("parameters.toml", "20 MB", "2 GB")
     program.promote(program.pack(), "dev")
     run(program, "all")
+
+
+# ---- views ---------------------------------------------------------------------------------------
+
+
+def test_a_view_with_the_day_in_it_is_renewed_by_runs(
+    anywhere: tuple[Program, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Of what reads it, too; nobody takes that for a change made by hand."""
+    program, url = anywhere
+    parameters = (program.folder / "parameters.toml").read_text()
+    program.write("parameters.toml", f'{parameters}[day]\ntype = "date"\nevery = "today"\n')
+    program.write("models/report/day.sql", "SELECT CAST(:day AS TEXT) AS day")
+    program.write("models/report/shown.sql", "SELECT day FROM report.day")
+    program.write("models/report/reader.sql", f"{TABLE}SELECT day FROM report.shown")
+    program.promote(program.pack(), "dev")
+    drafted = program("hold", "report.reader", "--in", "dev", "--because", "b", "--draft", "--json")
+    tomorrow = process.clock() + dt.timedelta(days=1)
+    monkeypatch.setattr(process, "clock", lambda: tomorrow)
+    for _ in range(2):
+        program("run", "report.reader", "--in", "dev", "--yes")
+        for name in ("day", "shown", "reader"):
+            shown = program.ask(url, f"SELECT day FROM report.{name}")
+            assert shown == [(tomorrow.date().isoformat(),)], name
+    assert program("drift", "dev", "--json").json["drifted"] == []
+    assert program("promote", drafted.json["id"], "--yes", "--json").json["state"] == "done"
+
+
+def test_a_checked_view_is_checked_whenever_a_run_depends_on_it(
+    anywhere: tuple[Program, str],
+) -> None:
+    """A key that does not hold any more keeps the tables below it from going live."""
+    program, url = anywhere
+    big = f"{TABLE}SELECT place, amount FROM ops.measurement WHERE amount > 3"
+    program.write("models/report/big.sql", big)
+    key = "/*---\nkey = ['place']\n---*/\nSELECT place, amount FROM report.big"
+    program.write("models/report/one.sql", key)
+    program.promote(program.pack(), "dev")
+    program.ask(url, "INSERT INTO ops.measurement VALUES ('south', '2026-03-01', 8)", "SELECT 1")
+    failed = program("run", "report.big", "--in", "dev", "--yes", code=1)
+    assert "report.one" in failed.text
+    assert len(program.ask(url, "SELECT * FROM report.big")) == 2

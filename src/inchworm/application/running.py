@@ -15,6 +15,7 @@ from inchworm.core.errors import BundleError, UsageError
 from inchworm.core.execution import StepReport
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.ledger.runs import RunsAsked
+from inchworm.core.lineage.facts import Trait
 from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.composition import CompletedPromotion, LivePart
 from inchworm.core.running.earlier import steps_done, usual_seconds
@@ -97,6 +98,7 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
         subject,
         assembly,
         prepared.rendered,
+        moved=_moved_views(prepared, live),
         upstream=request.upstream,
         downstream=request.downstream,
     )
@@ -134,6 +136,19 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
         usual=usual_seconds(plan, before),
         used=used,
     )
+
+
+def _moved_views(prepared: Prepared, live: Mapping[PartId, LivePart]) -> list[PartId]:
+    """The views whose values are others today than those that they were put in place with."""
+    outlines = prepared.reading.assembly.outlines
+    return [
+        part
+        for part, outline in outlines.items()
+        if Trait.VIEW in outline.traits
+        and outline.uses
+        and part in live
+        and prepared.rendered.digest(part) != live[part].digest
+    ]
 
 
 def _prepared(workplace: Workplace, environment: Environment, last: CompletedPromotion) -> Prepared:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -14,6 +14,7 @@ from inchworm.core.parameters.values import read_duration, read_size
 from inchworm.core.rendered import RenderedDocument, RenderedParts
 from inchworm.core.running.run import UNLIMITED, Limits, RunStep
 from inchworm.core.running.states import Work
+from inchworm.core.running.views import Views
 
 RUNNABLE = frozenset({Kind.PIPELINE, Kind.MODEL, Kind.NOTEBOOK, Kind.FLOW})
 """The kinds of part that can be run."""
@@ -33,6 +34,7 @@ def plan_steps(
     assembly: Assembly,
     rendered: RenderedParts,
     *,
+    moved: Collection[PartId] = (),
     upstream: bool = False,
     downstream: bool = False,
 ) -> tuple[RunStep, ...]:
@@ -42,6 +44,7 @@ def plan_steps(
         subject: the part that is to run.
         assembly: the parts that are live.
         rendered: the same with the environment's values.
+        moved: views whose values are others today than those that they were put in place with.
         upstream: whether everything runs first that the part depends on.
         downstream: whether everything runs behind it that it affects.
 
@@ -55,8 +58,9 @@ def plan_steps(
         stages = [_Stage(name=str(subject), parts=(subject,), after=frozenset(), limits=UNLIMITED)]
     if upstream or downstream:
         stages = _with_neighbours(stages, assembly, upstream=upstream, downstream=downstream)
+    views = Views(assembly, lambda model: _has_checks(model, rendered), moved)
     numbering = _Numbering(assembly, rendered)
-    for stage in stages:
+    for stage in _with_views(stages, views):
         numbering.add(stage)
     return tuple(numbering.steps)
 
@@ -143,6 +147,28 @@ def _with_neighbours(
     ]
 
 
+def _with_views(stages: Iterable[_Stage], views: Views) -> Iterator[_Stage]:
+    """The stages, with the views that go along: in the same one, or ahead of what reads them."""
+    placed: set[PartId] = set()
+    for stage in stages:
+        more = tuple(sorted(views.along(stage.parts)))
+        if any(part.kind is Kind.MODEL for part in stage.parts):
+            yield replace(stage, parts=(*stage.parts, *more))
+        elif placed.issuperset(more):
+            yield stage
+        else:
+            name = f"{stage.name}, what it reads"
+            yield _Stage(name=name, parts=more, after=stage.after, limits=UNLIMITED)
+            yield replace(stage, after=stage.after | {name})
+        placed.update(stage.parts, more)
+
+
+def _has_checks(model: PartId, rendered: RenderedParts) -> bool:
+    """Whether a model's settings demand something of its data."""
+    settings = rendered.model(model)
+    return bool(settings.key or settings.checks)
+
+
 def _alone(part: PartId) -> _Stage:
     return _Stage(name=str(part), parts=(part,), after=frozenset(), limits=UNLIMITED)
 
@@ -225,12 +251,13 @@ class _Numbering:
         for model in sorted(models, key=lambda part: order.get(part, len(order))):
             upstream = self._assembly.upstream.get(model, frozenset())
             inside = {built[part] for part in upstream if part in built}
-            needs = {*before, *inside, *self._upstream_ends(model)}
+            earlier = {self._end_of[model]} if model in self._end_of else set()
+            needs = {*before, *inside, *earlier, *self._upstream_ends(model)}
             built[model] = self._step(stage, Work.BUILD, model, needs)
         checks = [
             self._step(stage, Work.CHECK, model, self._pointed_at(model, built))
             for model in built
-            if self._has_checks(model)
+            if _has_checks(model, self._rendered)
         ]
         tables: dict[str, int] = {model.relation: number for model, number in built.items()}
         for check in self._assembly.of_kind(Kind.CHECK):
@@ -238,10 +265,6 @@ class _Numbering:
             if read:
                 checks.append(self._step(stage, Work.CHECK, check, read))
         return self._step(stage, Work.SWITCH, Whole.MODELS, [*built.values(), *checks])
-
-    def _has_checks(self, model: PartId) -> bool:
-        rendered = self._rendered.model(model)
-        return bool(rendered.key or rendered.checks)
 
     def _pointed_at(self, model: PartId, built: Mapping[PartId, int]) -> set[int]:
         """The builds that a check of a model's data needs: its own, and those it points to."""

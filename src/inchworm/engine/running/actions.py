@@ -13,7 +13,6 @@ from inchworm.core.counting import counted
 from inchworm.core.errors import InchwormError, TargetError
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import Kind, PartId, RelationName
-from inchworm.core.rendered import Store
 from inchworm.core.running.run import RunStep
 from inchworm.core.running.states import Work
 from inchworm.engine.executor import Mode
@@ -182,13 +181,19 @@ def _check(action: RunAction, site: RunSite) -> StepReport:
 
 
 def _switch(action: RunAction, site: RunSite) -> StepReport:
-    stores = {
-        part.relation: Store.VIEW if site.rendered.model(part).is_view else Store.TABLE
-        for part in action.stage
-    }
-    switch_over(stores, site)
-    live = sum(store is Store.TABLE for store in stores.values())
-    return StepReport(state=StepState.DONE, message=f"{counted(live, 'table')} live")
+    tables, renewed, other = [], [], []
+    for part in action.stage:
+        if not site.rendered.model(part).is_view:
+            tables.append(part.relation)
+        elif site.assembly.outlines[part].uses:  # its values may be those of another day
+            renewed.append(part)
+        else:
+            other.append(part.relation)
+    switch_over(tables, renewed, other, site)
+    message = f"{counted(len(tables), 'table')} live"
+    if renewed:
+        message += f", {counted(len(renewed), 'view')} with the values of today"
+    return StepReport(state=StepState.DONE, message=message)
 
 
 def _notebook(action: RunAction, site: RunSite) -> StepReport:

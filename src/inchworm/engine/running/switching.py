@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from msgspec import Struct
 
 from inchworm.core.errors import TargetError
-from inchworm.core.identifiers import RelationName
+from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.rendered import Store
 from inchworm.engine.running.site import RunSite
 from inchworm.targets.databases.protocols import Switch
@@ -28,22 +28,27 @@ class StoredTable(Struct, frozen=True, kw_only=True):
     rows: int
 
 
-def switch_over(stores: Mapping[RelationName, Store], site: RunSite) -> None:
+def switch_over(
+    tables: Sequence[RelationName],
+    renewed: Sequence[PartId],
+    views: Sequence[RelationName],
+    site: RunSite,
+) -> None:
     """Put staged tables in place of the live ones, in one transaction; staged views are removed.
 
     A run changes rows and never the structure: that is for promotions, which tell everybody.
 
     Args:
-        stores: by logical name, the kind of each staged relation.
+        tables: staged tables, by logical name.
+        renewed: models whose view is put in place anew, with the values of the run's day.
+        views: staged views that have served.
         site: where they are staged.
 
     Raises:
         TargetError: when a table would have other columns than the live one, or the database
             refuses.
     """
-    tables = [name for name, store in stores.items() if store is Store.TABLE]
-    views = [name for name, store in stores.items() if store is Store.VIEW]
-    _switch_over(tables, views, (), site)
+    _switch_over(tables, views, (), site, renewed)
 
 
 def publish(stored: Sequence[StoredTable], site: RunSite) -> None:
@@ -64,10 +69,12 @@ def _switch_over(
     views: Sequence[RelationName],
     merged: Sequence[StoredTable],
     site: RunSite,
+    renewed: Sequence[PartId] = (),
 ) -> None:
-    _check_same_columns(tables, site)
-    physical = [site.physical(name) for name in tables]
+    _check_same_columns([*tables, *(part.relation for part in renewed)], site)
+    physical = [site.physical(name) for name in (*tables, *(p.relation for p in renewed))]
     names = site.staging.replaced_names(physical, keep_former=True)
+    new_views = [_view(part, names, site) for part in renewed]
     switches = [
         Switch(
             name=site.physical(name),
@@ -78,6 +85,7 @@ def _switch_over(
         )
         for name in tables
     ]
+    switches += new_views
     gone = [*views, *(each.table for each in merged)]
 
     def switch() -> None:
@@ -90,10 +98,24 @@ def _switch_over(
                 site.staging.supersede([switch.name for switch in switches])
                 site.database.switch_over(switches)
                 site.staging.switched(switches, keep_replaced=False)
+            if new_views:
+                site.structures.record_models({switch.name for switch in new_views})
 
     site.database.prepare(switches)
     with site.context.switching:
         site.database.locking(switch)
+
+
+def _view(part: PartId, names: Mapping[RelationName, RelationName], site: RunSite) -> Switch:
+    """The switch by which a view gets the values of the run's day."""
+    name = site.physical(part.relation)
+    return Switch(
+        name=name,
+        staging=site.staged(part.relation),
+        store=Store.VIEW,
+        view_sql=site.sql(site.rendered.model(part).sql, site.physical),
+        replaced=names[name],
+    )
 
 
 def _merge(stored: StoredTable, site: RunSite) -> None:

@@ -47,7 +47,27 @@ def step(*names: str) -> str:
     return f'[[steps]]\nname = "a"\nbuild = [{listed}]\n'
 
 
+DATED = {
+    "parameters.toml": '[day]\ntype = "date"\nevery = "today - 1d"\n',
+    "models/m/day.sql": "SELECT :day AS day",
+    "models/m/shown.sql": "SELECT day FROM m.day",
+    "models/m/kept.sql": "/*---\nstore = 'table'\n---*/\nSELECT day FROM m.shown",
+}
+
 CASES: dict[str, tuple[dict[str, str], list[tuple[str, ...]]]] = {
+    "a view of a day that a pipeline reads": ({**DATED, "pipelines/p.toml": step("m.kept")}, []),
+    "a view of a day that nothing renews": (
+        DATED,
+        [
+            (
+                "warning model/view-of-a-day model:m.day",
+                "models/m/day.sql",
+                "uses day, which moves with the day, and no pipeline builds or reads it",
+                "Build it, or something that reads it, in a pipeline with a daily schedule; or "
+                "write CURRENT_DATE.",
+            )
+        ],
+    ),
     "nothing": ({**ROWS, "models/m/a.sql": "SELECT HEIGHT FROM M.rows"}, []),
     "a part that is not there": (
         {**ROWS, "pipelines/p.toml": step("m.rosw", "M.ROWS")},

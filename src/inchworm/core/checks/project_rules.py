@@ -16,10 +16,11 @@ from inchworm.core.checks.value_leaks import value_leaks
 from inchworm.core.errors import did_you_mean, nearest
 from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.lineage.classes import carried_classes
-from inchworm.core.lineage.facts import Assembly, Read
+from inchworm.core.lineage.facts import Assembly, Read, Trait
 from inchworm.core.lineage.graph import Direction, Node, way_to
 from inchworm.core.parameters.matrix import evaluate, is_of_matrix, references, same_everywhere
 from inchworm.core.parameters.values import Type
+from inchworm.core.running.views import Views
 
 Check = Callable[[Assembly, dt.date], Iterable[Finding]]
 
@@ -257,6 +258,42 @@ def parameters(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
     yield from same_everywhere(assembly.matrix, all_values)
 
 
+def dated_views(assembly: Assembly, today: dt.date) -> Iterator[Finding]:
+    """Views with values that move with the day, and that no pipeline builds or reads."""
+    dated = [
+        part
+        for part, outline in assembly.outlines.items()
+        if Trait.VIEW in outline.traits and outline.uses
+    ]
+    if not dated:
+        return
+    days = (today, today + dt.timedelta(days=1))
+    texts = [
+        {
+            (environment, name): value.text
+            for environment in assembly.environments
+            for name, value in evaluate(assembly.matrix, environment, day).values.items()
+        }
+        for day in days
+    ]
+    moving = {name for (_, name) in texts[0].keys() - dict(texts[0].items() & texts[1].items())}
+    run = {
+        part
+        for pipeline in assembly.of_kind(Kind.PIPELINE)
+        for stage in assembly.outlines[pipeline].stages
+        for part in stage.works_on
+    }
+    renewed = run | Views(assembly).above(run)
+    for part in dated:
+        used = sorted(moving & {use.parameter for use in assembly.outlines[part].uses})
+        if used and part not in renewed:
+            yield rules.DATED_VIEW.finding(
+                f"uses {used[0]}, which moves with the day, and no pipeline builds or reads it",
+                part=part,
+                file=assembly.outlines[part].file,
+            )
+
+
 def row_references(cells: object) -> set[str]:
     """The parameters that the cells of one row refer to."""
     if not isinstance(cells, dict):
@@ -274,6 +311,7 @@ _CHECKS: tuple[Check, ...] = (
     two_with_one_name,
     pipeline_order,
     parameters,
+    dated_views,
     documentation,
     value_leaks,
 )

@@ -405,6 +405,14 @@ LOSES_DATA = _rule(
     "They are gone for good: no rollback brings them back.",
     "If that is meant, list it under may_lose in [databases.main] of the environment file.",
 )
+DATED_VIEW = _rule(
+    "model/view-of-a-day",
+    _W,
+    "A view uses a value that moves with the day, and no pipeline renews it.",
+    "It keeps the day on which it was promoted: whoever reads it tomorrow reads yesterday's.",
+    "Build it, or something that reads it, in a pipeline with a daily schedule; or write "
+    "CURRENT_DATE.",
+)
 KEEPS_OLD_ROWS = _rule(
     "promotion/keeps-old-rows",
     _W,

@@ -26,8 +26,8 @@ class Views:
     def __init__(
         self,
         assembly: Assembly,
-        is_checked: Callable[[PartId], bool],
-        moved: Collection[PartId],
+        is_checked: Callable[[PartId], bool] = lambda model: False,
+        moved: Collection[PartId] = (),
     ) -> None:
         self._assembly = assembly
         self._is_checked = is_checked
@@ -36,7 +36,7 @@ class Views:
     def along(self, parts: Collection[PartId]) -> frozenset[PartId]:
         """The views to build, check or renew with the parts of a stage."""
         models = {part for part in parts if part.kind is Kind.MODEL}
-        above = self._above(parts)
+        above = self.above(parts)
         renewed = self._moved & above
         stale = renewed | (self._below(renewed) & above)
         if not models:  # a notebook, a flow: what they read has to hold before they read it
@@ -44,7 +44,7 @@ class Views:
             return frozenset(stale | demanded)
         below = self._below(models)
         demanded = {view for view in below if self._has_demands(view)}
-        between = below & (above | self._above(demanded))
+        between = below & (above | self.above(demanded))
         return frozenset((stale | demanded | between) - models)
 
     def _has_demands(self, view: PartId) -> bool:
@@ -65,7 +65,7 @@ class Views:
                 readers.setdefault(other, []).append(part)
         return readers
 
-    def _above(self, parts: Collection[PartId]) -> set[PartId]:
+    def above(self, parts: Collection[PartId]) -> set[PartId]:
         """The views that parts read, directly or through other views."""
         return self._reached(parts, lambda part: self._assembly.upstream.get(part, ()))
 

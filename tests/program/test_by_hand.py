@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import psycopg
 import pytest
@@ -307,3 +308,61 @@ def test_tables_of_others_that_change_are_seen(released: Program) -> None:
     released.edit("models/hydro/daily_peak.sql", "SELECT", "SELECT 1 AS one,")
     assert released.promote(released.release("1.4.1"), "dev").json["state"] == "done"
     assert drifted(released) == set()
+
+
+# ---- types ---------------------------------------------------------------------------------------
+
+SHARED = "CREATE TABLE given.rate (place TEXT, factor INTEGER)"
+
+
+@pytest.fixture
+def widened(anywhere: tuple[Program, str]) -> tuple[Program, str]:
+    """A column of ours, and one of others, that models read and somebody is going to widen."""
+    program, url = anywhere
+    if url.startswith("sqlite"):
+        pytest.skip("SQLite changes no types")
+    program.ask(url, "CREATE SCHEMA given", SHARED, "SELECT 1")
+    program.write("schemas/given/schema.toml", 'managed = "outside"\n')
+    program.write("schemas/given/tables.sql", f"{SHARED};\n")
+    table = "/*---\nstore = 'table'\n---*/\nSELECT place,"
+    program.write("models/report/largest.sql", f"{table} amount FROM ops.measurement")
+    program.write("models/report/rates.sql", f"{table} factor FROM given.rate")
+    program.write("models/report/below.sql", f"{table} amount FROM report.largest")
+    program.promote(program.pack(), "dev")
+    return program, url
+
+
+def built(document: Any) -> dict[str, str]:
+    """Why each model was built."""
+    return {s["part"]: s["reason"] for s in document["steps"] if s["phase"] == "build"}
+
+
+@pytest.mark.parametrize("is_taken_up", [True, False])
+def test_models_are_built_again_whose_columns_have_another_type(
+    widened: tuple[Program, str], *, is_taken_up: bool
+) -> None:
+    """Whether that is taken into the source or not; once, and whatever reads them, too."""
+    program, url = widened
+    program.ask(url, "ALTER TABLE ops.measurement ALTER COLUMN amount TYPE BIGINT", "SELECT 1")
+    if is_taken_up:
+        program("adopt", "dev", "ops")
+    done = program.promote(program.pack(), "dev").json
+    assert done["state"] == "done"
+    reasons = built(done)
+    assert reasons["model:report.largest"].startswith("ops.measurement.amount is BIGINT now")
+    assert reasons["model:report.below"] == "depends on report.largest"
+    assert "model:report.rates" not in reasons
+    program("run", "report.largest", "--in", "dev", "--yes")
+    assert program.promote(program.pack(), "dev").json["state"] == "nothing to do"
+
+
+def test_a_type_that_others_change_is_seen(widened: tuple[Program, str]) -> None:
+    """In a schema that we only know; the run that fails says how to go on, and that helps."""
+    program, url = widened
+    program.ask(url, "ALTER TABLE given.rate ALTER COLUMN factor TYPE BIGINT", "SELECT 1")
+    failed = program("run", "report.rates", "--in", "dev", "--yes", code=1)
+    bundle = program.pack()
+    assert f"inchworm promote {bundle} --to dev" in failed.text
+    done = program.promote(bundle, "dev").json
+    assert [*built(done)] == ["model:report.rates"]
+    program("run", "report.rates", "--in", "dev", "--yes")

@@ -163,7 +163,7 @@ def promote_killed(team: Team, chance: random.Random) -> Place | None:
     """A promotion is killed; somebody else goes on."""
     place = team.places[chance.choice(ROUTE[:2])]
     release = _release_for(team, place)
-    if release is None:
+    if release is None or team.days:  # its process has the clock of this machine
         return None
     words = ["promote", release.name, "--to", place.name, "--yes", "--json"]
     before = team("status", place.name, "--json").json["environments"][0]
@@ -290,9 +290,12 @@ def _migrated(place: Place, release: Release, documents: list[Any], *, ran: bool
     if not ran:
         return
     for number in range(place.ran, len(release.changes)):
-        if release.adopted.get(number) != place.name:
-            release.changes[number].on(place.tables)
-            _unseen(place, release.changes[number], documents)
+        change = release.changes[number]
+        if release.adopted.get(number) == place.name:
+            place.by_hand.discard(f"taken up {change.table}.{change.column}")
+        else:
+            change.on(place.tables)
+            _unseen(place, change, documents)
     place.ran = max(place.ran, len(release.changes))
 
 

@@ -123,7 +123,8 @@ def make_draft(
         secrets = _secrets(prepared, machine)
         holds = _holds(live, wish, prepared.today)
         prepared.recall(live.parts.values())
-        sources, is_choice = _sources(prepared, live, wish, holds)
+        unchosen = _unchosen(prepared, live, wish)
+        sources, is_choice = _sources(prepared, live, wish, holds, unchosen)
         mixed: tuple[Finding, ...] = ()
         if sources or prepared.others:
             prepared = mix(prepared, sources)
@@ -165,6 +166,7 @@ def make_draft(
                 rights=rights,
                 route=wish.route,
                 sources=sources,
+                unchosen=unchosen,
                 is_choice=is_choice,
                 holds=holds,
                 mixed=mixed,
@@ -294,8 +296,25 @@ def _holds(live: Composition, wish: Wish, today: dt.date) -> tuple[Hold, ...]:
     return tuple(sorted([*stay, *([wish.hold] if wish.hold else [])], key=lambda h: h.part))
 
 
+def _unchosen(prepared: Prepared, live: Composition, wish: Wish) -> frozenset[PartId]:
+    """The parts that nobody chose; a hold and its end concern one part, and nothing else."""
+    assembly = prepared.reading.assembly
+    everything = frozenset({*assembly.parts, *live.parts})
+    if wish.lift is not None:
+        return everything - {wish.lift}
+    if wish.hold is not None:
+        return everything - {wish.hold.part}
+    if wish.choice:
+        return everything - chosen_parts(wish.choice, assembly, live.parts)
+    return frozenset()
+
+
 def _sources(
-    prepared: Prepared, live: Composition, wish: Wish, holds: Sequence[Hold]
+    prepared: Prepared,
+    live: Composition,
+    wish: Wish,
+    holds: Sequence[Hold],
+    unchosen: frozenset[PartId],
 ) -> tuple[dict[PartId, str], bool]:
     """The parts that stay as they are, and whether some do because nobody chose them."""
     assembly, bundle = prepared.reading.assembly, prepared.bundle.name
@@ -304,13 +323,6 @@ def _sources(
         return {PartId.parse(p): source for p, source in then.sources.items()}, then.is_choice
     digest, parts = prepared.rendered.digest, live.parts
     held = {hold.part for hold in holds} | wish.unpassed
-    everything = {*assembly.parts, *parts}
-    unchosen: set[PartId] = set()
-    placed = {wish.lift} if wish.lift else {wish.hold.part} if wish.hold else set()
-    if placed:  # a hold and its end concern that part, and nothing else
-        unchosen = everything - placed
-    elif wish.choice:
-        unchosen = everything - chosen_parts(wish.choice, assembly, parts)
     left = kept_sources(unchosen - held, assembly, parts, bundle, digest)
     is_choice = lacks_content(left, assembly, parts)
     return kept_sources(held, assembly, parts, bundle, digest) | left, is_choice

@@ -13,7 +13,7 @@ from inchworm.core.entry.rules import NO_RULES, Rules
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.identifiers import Kind, PartId, PromotionId, RelationName
 from inchworm.core.lineage.facts import interfaces_digest
-from inchworm.core.promotion.composition import Interface, LivePart
+from inchworm.core.promotion.composition import Interface, LivePart, typed_column
 from inchworm.core.promotion.holds import Hold
 from inchworm.core.promotion.rollback import Undone
 from inchworm.core.rendered import Script
@@ -207,8 +207,13 @@ class Site:
         """Record that a step took effect. Called in the transaction that has the effect."""
         self.bookkeeping.record_step(self.id.key, step, self.now())
 
-    def live_part(self, part: PartId) -> LivePart:
-        """A part of the bundle as it is recorded once it is in place."""
+    def live_part(self, part: PartId, built_on: str = "") -> LivePart:
+        """A part of the bundle as it is recorded once it is in place.
+
+        Args:
+            part: the part.
+            built_on: of a model, the columns that it was built on, with their types.
+        """
         bundle = self.prepared.others.get(part) or self.prepared.bundle
         return LivePart(
             part=part,
@@ -222,7 +227,29 @@ class Site:
             interface_text=self._interface(part).text,
             recipe=self.rendered.recipe(part),
             structure=interfaces_digest(self.assembly.outlines[part]),
+            built_on=built_on,
         )
+
+    def built_on(self, models: Sequence[PartId]) -> dict[PartId, str]:
+        """The columns that models read, with the types that they have now, as they are recorded."""
+        reads = {
+            model: {
+                self.physical(table): columns
+                for table, columns in self.assembly.facts[model].columns_read.items()
+            }
+            for model in models
+        }
+        tables = self.database.tables({name for of_model in reads.values() for name in of_model})
+        return {
+            model: "\n".join(
+                typed_column(name, column)
+                for name, columns in sorted(of_model.items())
+                if name in tables
+                for column in tables[name].columns
+                if column.name.lower() in {each.lower() for each in columns}
+            )
+            for model, of_model in reads.items()
+        }
 
     def _interface(self, part: PartId) -> Interface:
         facts = self.assembly.facts[part]

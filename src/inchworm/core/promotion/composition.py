@@ -18,7 +18,7 @@ from inchworm.core.parts import Digest, digest_of
 from inchworm.core.promotion.holds import Hold
 from inchworm.core.running.api_versions import ApiVersion
 from inchworm.core.structure.definitions import Definition, Difference
-from inchworm.core.structure.tables import Table
+from inchworm.core.structure.tables import Column, Table
 
 
 class Interface(Struct, frozen=True, kw_only=True):
@@ -78,6 +78,8 @@ class LivePart(Struct, frozen=True, kw_only=True, dict=True):
         interface_text: its interface as JSON: of thousands of parts few are looked into.
         recipe: digest of everything that it was rendered from; empty where that was not recorded.
         structure: digest of the structure of its tables; empty where that was not recorded.
+        built_on: the columns that a model reads, with the types that they had when it was built, as
+            lines of :func:`typed_column`; empty where that was not recorded.
     """
 
     part: PartId
@@ -91,6 +93,7 @@ class LivePart(Struct, frozen=True, kw_only=True, dict=True):
     interface_text: str = Interface().text
     recipe: str = ""
     structure: str = ""
+    built_on: str = ""
 
     @cached_property
     def interface(self) -> Interface:
@@ -131,6 +134,11 @@ class LivePart(Struct, frozen=True, kw_only=True, dict=True):
     def managed(self) -> bool:
         """False for a schema that is only known, and never changed."""
         return self.part.kind is not Kind.SCHEMA or self.interface.managed
+
+
+def typed_column(table: str, column: Column) -> str:
+    """A column of a live table as one line: its name with that of the table, and its type."""
+    return f"{table}.{column.name.lower()}\t{column.type}"
 
 
 class RanMigration(Struct, frozen=True, kw_only=True):

@@ -120,8 +120,12 @@ class SwitchOver(Action):
             view_sql=site.sql(model.sql, site.physical) if model.is_view else None,
             replaced=replaced[name],
             former=former if former != name else None,
-            was_live=site.staging.replaced_table(name) is not None,
+            was_live=self._is_taken_back(site, part),
         )
+
+    @staticmethod
+    def _is_taken_back(site: Site, part: PartId) -> bool:
+        return site.staging.replaced_table(site.physical(part.relation)) is not None
 
     def perform(self, site: Site) -> StepReport:
         """Switch over by itself: nothing is removed."""
@@ -155,7 +159,9 @@ class SwitchOver(Action):
                     site.staging.switched(switches, keep_replaced=keep, digests=digests)
                 ran[:] = [*prepared, *switched]
                 site.structures.record_models({switch.name for switch in switches})
-                site.bookkeeping.put(site.live_part(part) for part in built)
+                anew = [part for part in built if not self._is_taken_back(site, part)]
+                built_on = site.built_on(anew)
+                site.bookkeeping.put(site.live_part(part, built_on.get(part, "")) for part in built)
                 site.bookkeeping.remove(*gone)
                 for action in actions:
                     site.mark(action.number)

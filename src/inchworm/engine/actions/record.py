@@ -80,7 +80,7 @@ class Record(Action):
     def perform(self, site: Site) -> StepReport:
         """Record the parts, their structures and the promotion."""
         assembly, bundle = site.assembly, site.prepared.bundle
-        live = {part.part for part in site.bookkeeping.parts_of_ours()}
+        live = {part.part: part for part in site.bookkeeping.parts_of_ours()}
         schemas = assembly.of_kind(Kind.SCHEMA)
         schedules = self._schedules(site)
         with site.database.transaction():
@@ -90,14 +90,14 @@ class Record(Action):
                 {part for part in schemas if site.rendered.schema(part).has_desired_structure},
             )
             site.bookkeeping.put(
-                site.live_part(part)
+                site.live_part(part, live[part].built_on if part in live else "")
                 for part in assembly.parts
                 if part not in site.prepared.others or part in self.plan.worked_on
             )
             site.bookkeeping.set_schedules(schedules, site.now())
             gone = site.bookkeeping.schedules().keys() - site.place.workspace.schedules().keys()
             site.bookkeeping.forget_schedules(gone)
-            site.bookkeeping.remove(*(live - set(assembly.parts)))
+            site.bookkeeping.remove(*(live.keys() - set(assembly.parts)))
             site.bookkeeping.completed(
                 CompletedPromotion(
                     promotion=site.id.key,

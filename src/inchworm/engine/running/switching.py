@@ -153,6 +153,7 @@ def _check_same_columns(tables: Sequence[RelationName], site: RunSite) -> None:
                 for column in changed
             )
             + ".",
-            next="Nothing went live. Something upstream changed its type: look with inchworm drift,"
-            " and promote what belongs together.",
+            next="Nothing went live. Something upstream has another type now (see inchworm drift "
+            f"{site.environment.name}). Promote what runs there again, which builds what reads it: "
+            f"inchworm promote {site.prepared.bundle.name} --to {site.environment.name}",
         )

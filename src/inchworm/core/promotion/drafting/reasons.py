@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from functools import cached_property
 from typing import NamedTuple
 
 from inchworm.core.identifiers import Kind, PartId, RelationName, relation
-from inchworm.core.promotion.composition import LivePart
+from inchworm.core.promotion.composition import LivePart, typed_column
 from inchworm.core.promotion.drafting.request import Request
 from inchworm.core.promotion.drafting.schedules import stays_stopped
 from inchworm.core.promotion.migrations import Pending
@@ -71,7 +72,35 @@ class _Reasons:
             return Reason("change", self._why(part, live))
         if part.kind is Kind.MODEL and self.request.physical(part.name) not in self.live.tables:
             return Reason("rebuild", "is missing in the database")
+        if part.kind is Kind.MODEL and part not in self.request.unchosen:
+            return self._other_types(live)
         return None
+
+    def _other_types(self, live: LivePart) -> Reason | None:
+        """The reason to build a model again that reads a column which has another type now."""
+        built_on = live.built_on.splitlines()
+        if self._typed_columns.issuperset(built_on):
+            return None
+        for line in built_on:
+            name, _, before = line.partition("\t")
+            now = self._types.get(name)
+            if now is not None and now != before:
+                return Reason("rebuild", f"{name} is {now} now, and was {before} when it was built")
+        return None
+
+    @cached_property
+    def _types(self) -> Mapping[str, str]:
+        """The type of each live column, by its name with that of the table."""
+        lines = (line.partition("\t") for line in self._typed_columns)
+        return {name: kind for name, _, kind in lines}
+
+    @cached_property
+    def _typed_columns(self) -> frozenset[str]:
+        return frozenset(
+            typed_column(name, column)
+            for name, table in self.live.tables.items()
+            for column in table.columns
+        )
 
     def _changed_item(self, part: PartId, live: LivePart | None) -> Reason | None:
         item = self.live.items.get(part)

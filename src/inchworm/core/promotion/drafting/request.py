@@ -72,6 +72,8 @@ class Request(Struct, frozen=True, kw_only=True, dict=True):
     """What whoever promotes may do there."""
     sources: Sources = field(default_factory=dict)
     """The parts that stay as in other bundles, or stay out."""
+    unchosen: frozenset[PartId] = frozenset()
+    """The parts that nobody chose, where some were: these, or a part that is held or lifted."""
     is_choice: bool = False
     """Whether some of them stay because they were not chosen."""
     holds: tuple[Hold, ...] = ()

@@ -11,6 +11,9 @@ from inchworm.core.promotion.composition import LivePart
 from inchworm.core.promotion.holds import Hold
 from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched, read_back
 
+_ADDED = ("recipe", "structure", "built_on")
+"""Columns that former versions did not have."""
+
 
 class Parts(Books):
     """Parts and holds."""
@@ -20,8 +23,10 @@ class Parts(Books):
         """Parts that are live, of all projects."""
         if not self.exists:
             return []
-        is_complete = ("parts", "recipe", "VARCHAR") not in self._lacking()
-        more = "recipe, structure" if is_complete else "NULL, NULL"
+        lacking = self._lacking()
+        more = ", ".join(
+            "NULL" if ("parts", column, "VARCHAR") in lacking else column for column in _ADDED
+        )
         return [
             _live_part(row)
             for row in self._sorted(
@@ -43,7 +48,7 @@ class Parts(Books):
                 f"{self.schema}.parts",
                 (
                     *("project", "part", "bundle", "digest", "content", "commit_id"),
-                    *("promotion", "put_at", "interface", "recipe", "structure"),
+                    *("promotion", "put_at", "interface", *_ADDED),
                 ),
                 [
                     (
@@ -58,6 +63,7 @@ class Parts(Books):
                         part.interface_text,
                         part.recipe,
                         part.structure,
+                        part.built_on,
                     )
                     for part in some
                 ],
@@ -123,4 +129,5 @@ def _live_part(row: tuple[str, ...]) -> LivePart:
         interface_text=row[8],
         recipe=row[9] or "",
         structure=row[10] or "",
+        built_on=row[11] or "",
     )

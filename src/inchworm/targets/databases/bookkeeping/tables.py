@@ -12,7 +12,7 @@ TABLES = (
     project VARCHAR NOT NULL, part VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
     digest VARCHAR NOT NULL, content VARCHAR NOT NULL, commit_id VARCHAR,
     promotion VARCHAR NOT NULL, put_at VARCHAR NOT NULL, interface VARCHAR NOT NULL,
-    recipe VARCHAR, structure VARCHAR)""",
+    recipe VARCHAR, structure VARCHAR, built_on VARCHAR)""",
     """CREATE TABLE IF NOT EXISTS {schema}.migrations (
     project VARCHAR NOT NULL, schema_name VARCHAR NOT NULL, name VARCHAR NOT NULL,
     checksum VARCHAR NOT NULL, outcome VARCHAR NOT NULL, promotion VARCHAR NOT NULL,
@@ -64,6 +64,7 @@ COLUMNS_ADDED = (
     ("promotions", "mixture", "VARCHAR"),
     ("promotions", "rules", "VARCHAR"),
     ("environments", "owner", "VARCHAR"),
+    ("parts", "built_on", "VARCHAR"),
 )
 """Columns that were added to tables after their first version: table, name and type.
 

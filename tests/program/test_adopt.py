@@ -387,3 +387,69 @@ def test_an_ordinary_sqlite_file_with_a_virtual_table(starter: Program) -> None:
     new = "sqlite:///data/new.sqlite"
     assert starter.ask(new, "SELECT count(*) FROM main.page") == [(0,)]
     assert starter.promote(bundle, "dev").json["state"] == "nothing to do"
+
+
+# ---- renames -------------------------------------------------------------------------------------
+
+RENAMES = [
+    pytest.param("ALTER TABLE ops.gauge RENAME COLUMN river TO stream", "gauge.river", id="inside"),
+    pytest.param(
+        "ALTER TABLE ops.gauge RENAME COLUMN note TO remark", "gauge.note", id="at the end"
+    ),
+    pytest.param("ALTER TABLE ops.gauge RENAME TO station", "gauge", id="table"),
+]
+
+
+@pytest.fixture
+def gauged(anywhere: tuple[Program, str], tmp_path: Path) -> tuple[Program, str, str]:
+    """A table with a row in development, and in a second environment behind it."""
+    program, url = anywhere
+    make = "CREATE TABLE ops.gauge (id INTEGER, river TEXT, stage INTEGER, note TEXT)"
+    program.write("schemas/ops/migrations/0002_gauge.sql", make)
+    other = f"sqlite:///{tmp_path}/test.sqlite"
+    text = (program.folder / "environments/dev.toml").read_text().replace("sim:dev", "sim:test")
+    program.write("environments/test.toml", f'after = ["dev"]\n{text.replace(url, other)}')
+    program.edit("parameters.toml", "dev =", 'test = "2026-01-01"\ndev =')
+    for place in ("dev", "test"):
+        program.promote(program.pack(), place)
+    for each in (url, other):
+        program.ask(each, "INSERT INTO ops.gauge VALUES (1, 'Brack', 7, 'dry')", "SELECT 1")
+    return program, url, other
+
+
+@pytest.mark.parametrize(("sql", "old"), RENAMES)
+def test_a_rename_is_taken_up_as_one(gauged: tuple[Program, str, str], sql: str, old: str) -> None:
+    """It is known where it was made, and keeps the rows everywhere else."""
+    program, url, other = gauged
+    program.ask(url, sql, "SELECT 1")
+    answer = program("adopt", "dev", "ops")
+    assert f"renamed {old} to" in answer.text
+    (file,) = program.folder.glob("schemas/ops/migrations/0003*.sql")
+    assert "RENAME" in file.read_text()
+    assert "DROP" not in file.read_text()
+    bundle = program.pack()
+    for place, where in (("dev", url), ("test", other)):
+        assert program.promote(bundle, place).json["state"] == "done"
+        table = "ops.station" if old == "gauge" else "ops.gauge"
+        assert program.ask(where, f"SELECT * FROM {table}") == [(1, "Brack", 7, "dry")]
+        assert program("drift", place, "--json").json["drifted"] == []
+
+
+def test_a_change_is_taken_up_once(anywhere: tuple[Program, str]) -> None:
+    """A second time there is nothing to do, unless something else was changed since."""
+    program, url = anywhere
+    program.promote(program.pack(), "dev")
+    program.ask(url, "ALTER TABLE ops.measurement ADD COLUMN note TEXT", "SELECT 1")
+    program("adopt", "dev", "ops")
+    assert "nothing to do" in program("adopt", "dev", "ops").text
+    program.ask(url, "CREATE TABLE ops.visit (day DATE)", "SELECT 1")
+    program("adopt", "dev", "ops")
+    first, second = sorted(program.folder.glob("schemas/ops/migrations/*by_hand*.sql"))
+    assert ("note" in first.read_text(), "visit" in first.read_text()) == (True, False)
+    assert ("note" in second.read_text(), "visit" in second.read_text()) == (False, True)
+    program.ask(url, "ALTER TABLE ops.visit ADD COLUMN who TEXT", "SELECT 1")
+    again = program("adopt", "dev", "ops", code=2)
+    assert "was changed again since 0003_by_hand_in_dev took it up" in again.text
+    second.unlink()
+    program("adopt", "dev", "ops")
+    assert program.promote(program.pack(), "dev").json["state"] == "done"

@@ -34,7 +34,7 @@ class Team:
         self.adopted: dict[int, str] = {}
         self.files: list[str] = []
         """The file of each change."""
-        self.numbers = 0
+        self.numbers = 9
         self.version = 0
         self.days = 0
         self.packed: list[Release] = []

@@ -144,7 +144,7 @@ _NAMED = 5
 def _adopt_changes(workplace: Workplace, declared: Environment, schema: PartId) -> AdoptedChanges:
     """Changes made by hand become a migration, or are put into ``tables.sql``."""
     rendered = workplace.read_remembered().render(schema, {})
-    is_migrated = isinstance(rendered, RenderedSchema) and rendered.managed is Managed.MIGRATIONS
+    assert isinstance(rendered, RenderedSchema)
     folder = workplace.root / "schemas" / schema.name
     with open_environment(
         declared,
@@ -155,8 +155,10 @@ def _adopt_changes(workplace: Workplace, declared: Environment, schema: PartId) 
     ) as place:
         where = f"{declared.name} ({declared.protection}), as {place.identity}"
         changes = None
-        if is_migrated:
-            changes = taken_up(place, schema, workplace.project.settings.dialect)
+        if rendered.managed is Managed.MIGRATIONS:
+            ran = {m.name for m in place.bookkeeping.migrations() if m.schema == schema.name}
+            waiting = [s for s in rendered.migrations if s.takes_up and s.name not in ran]
+            changes = taken_up(place, schema, workplace.project.settings.dialect, waiting)
             if changes is None:
                 return AdoptedChanges(schema=schema.name, where=where)
             file = _write_migration(workplace.root, folder, changes, declared)
@@ -192,6 +194,10 @@ def _write_migration(root: Path, folder: Path, changes: TakenUp, environment: En
     statements = [sql for change in changes.changes for sql in change.statements]
     script = "".join(f"{statement};\n\n" for statement in statements).rstrip()
     noted = "".join(f"-- {key}: as it is in {environment.name}\n" for key in changes.of_roles)
+    noted += "".join(
+        f"-- {old} is called {new} now: told by its type and place; correct this if it is not so\n"
+        for old, new in changes.renames.items()
+    )
     _write(root, file, f"/*---\n{tomlkit.dumps(settings).strip()}\n---*/\n{noted}{script}\n")
     return file
 

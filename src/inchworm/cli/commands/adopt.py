@@ -77,6 +77,10 @@ def command(environment: str, schema: str, managed: str | None, without: tuple[s
     what = f"{adopted.schema} of {adopted.where}"
     if adopted.changes is not None:
         what = f"{counted(len(adopted.changes.takes_up), 'change')} by hand in {adopted.where}"
+        for old, new in adopted.changes.renames.items():
+            screen.print(
+                Text.assemble(word("renamed"), f"  {old} to {new}; see whether that is so")
+            )
         for name in adopted.changes.loses:
             screen.print(Text.assemble(word("loses data"), f"  {name}, where it runs"))
     say(screen, "done", f"{what}, in {adopted.file}. {look}")

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from itertools import pairwise, permutations
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from inchworm.core.checks.project_rules import check_assembly
 from inchworm.core.lineage.graph import (
     Direction,
     Edge,
@@ -18,6 +21,7 @@ from inchworm.core.lineage.graph import (
     between_owners,
     way_to,
 )
+from inchworm.kinds.project_reader import read_project
 
 A, B, C, D = (Node(f"s.{name}", "x") for name in "abcd")
 TABLE_B = Node("s.b")
@@ -201,3 +205,62 @@ def test_a_whole_table_comes_from_what_its_columns_come_from() -> None:
         "copied s.b.x": {"copied s.d.x": {}},
         "computed s.c.x": {"rows s.d.x": {}},
     }
+
+
+# ---- views of schemas ----------------------------------------------------------------------------
+
+PEOPLE = "CREATE TABLE ops.person (id INTEGER PRIMARY KEY, phone TEXT, home TEXT);\n"
+SHOWN = "CREATE VIEW ops.shown (who, number) AS SELECT id, phone FROM ops.person;\n"
+AGAIN = "CREATE VIEW ops.again AS SELECT max(number) AS number FROM ops.shown;\n"
+CONSUMER = 'contact = "c"\n[reads]\n"m.a" = ["number"]\n'
+
+
+def of_schema(managed: str, *scripts: str) -> dict[str, str]:
+    """A schema with a personal column, and a consumer that reads it through views and a model."""
+    settings = f'managed = "{managed}"\n[classes]\n"person.phone" = "personal"\n'
+    files = {
+        "schemas/ops/schema.toml": settings,
+        "models/m/a.sql": "SELECT number FROM ops.again",
+        "consumers/board.toml": CONSUMER,
+    }
+    if managed == "migrations":
+        numbered = enumerate(scripts, start=1)
+        return files | {f"schemas/ops/migrations/{n:04}_a.sql": sql for n, sql in numbered}
+    return files | {"schemas/ops/tables.sql": "".join(scripts)}
+
+
+MANAGED = [
+    pytest.param("migrations", (PEOPLE, SHOWN, AGAIN), id="migrations"),
+    pytest.param("structure", (PEOPLE, SHOWN, AGAIN), id="structure"),
+    pytest.param("outside", (PEOPLE, SHOWN, AGAIN), id="outside"),
+    pytest.param(
+        "migrations",
+        (PEOPLE, SHOWN, "CREATE TABLE ops.again AS SELECT number FROM ops.shown;"),
+        id="rows of others",
+    ),
+    pytest.param(
+        "migrations",
+        (PEOPLE, SHOWN, AGAIN.replace("again", "first"), "ALTER VIEW ops.first RENAME TO again;"),
+        id="renamed",
+    ),
+]
+
+
+@pytest.mark.parametrize(("managed", "scripts"), MANAGED)
+def test_a_class_goes_through_the_views_of_schemas(managed: str, scripts: tuple[str, ...]) -> None:
+    encoded = {path: text.encode() for path, text in of_schema(managed, *scripts).items()}
+    reading = read_project(name="p", version="1.0.0", dialect="duckdb", files=encoded)
+    found = check_assembly(reading.assembly, dt.date(2026, 1, 1))
+    assert "lineage/not-cleared" in {finding.rule for finding in found}
+    up = reading.assembly.graph.reached([Node("m.a", "number")], Direction.UP)
+    assert Node("ops.person", "phone") in up
+    assert Node("ops.person", "home") not in up
+
+
+def test_a_view_that_is_gone_carries_nothing() -> None:
+    dropped = "DROP VIEW ops.again; CREATE VIEW ops.again AS SELECT 1 AS number;"
+    files = of_schema("migrations", PEOPLE, SHOWN, AGAIN, dropped)
+    encoded = {path: text.encode() for path, text in files.items()}
+    reading = read_project(name="p", version="1.0.0", dialect="duckdb", files=encoded)
+    up = reading.assembly.graph.reached([Node("m.a", "number")], Direction.UP)
+    assert Node("ops.person", "phone") not in up

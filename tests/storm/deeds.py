@@ -295,17 +295,19 @@ def _migrated(place: Place, release: Release, documents: list[Any], *, ran: bool
             place.by_hand.discard(f"taken up {change.table}.{change.column}")
         else:
             change.on(place.tables)
-            _unseen(place, change, documents)
+            _unseen(place, release, change, documents)
     place.ran = max(place.ran, len(release.changes))
 
 
-def _unseen(place: Place, change: Change, documents: list[Any]) -> None:
+def _unseen(place: Place, release: Release, change: Change, documents: list[Any]) -> None:
     """A model that keeps its rows does not see old ones that a migration writes: to be said."""
     if change.what not in {"update", "insert"}:
         return
     text = " ".join(f["message"] for d in documents for f in d.get("findings", []))
-    for model in place.models.values():
-        if model.store is Store.KEPT and f"src.{change.table}" in model.reads:
+    for name, model in place.models.items():
+        after = place.holds.get(name) or release.models.get(name)
+        keeps = model.store is Store.KEPT and after is not None and after.store is Store.KEPT
+        if keeps and f"src.{change.table}" in model.reads:
             place.behind.add(model.name)
             if "findings" in documents[-1] and model.name not in text:
                 raise Wrong(f"{model.name} does not see what {change.sql} changes: not said")

@@ -20,6 +20,7 @@ from inchworm.core.parts import Part
 from inchworm.core.rendered import Rendered, RenderedCheck, RenderedModel, Store
 from inchworm.core.sql.columns import Resolution, resolve, tables_in
 from inchworm.core.sql.declared import Declaring
+from inchworm.core.sql.edges import edges_to
 from inchworm.core.sql.parse import MAYBE_PARAMETER, parse_query, split_settings
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import line_of_parameter, parameters_in, to_text, with_values
@@ -142,21 +143,11 @@ class ModelKind:
         key = tuple(name.lower() for name in model.settings.key)
         required |= set(key)
         columns = tuple(Column(c.name, c.type, c.name in required) for c in resolution.columns)
-        edges = [
-            Edge(source, Node(table, column.name), how)
-            for column in resolution.columns
-            for source, how in column.sources
-        ]
-        edges += [Edge(source, Node(table), how) for source, how in resolution.rows]
-        sourced = {edge.source.owner for edge in edges}
-        edges += [
-            Edge(Node(t), Node(table), How.WHOLE) for t in resolution.tables if t not in sourced
-        ]
         return Facts(
             part=model.part,
             provides=(Table(table, columns, open=resolution.open, key=key),),
             reads=reads_of(model.file, resolution),
-            edges=tuple(edges),
+            edges=tuple(edges_to(table, resolution)),
             uses=sql_uses(model.query, model.file, model.text),
             classes=self._said(model, "class_"),
             owner=model.settings.owner,

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
+from collections import ChainMap
 from collections.abc import Mapping
 from typing import Literal
 
-from msgspec import Struct
+from msgspec import Struct, field
 from msgspec.structs import replace
 from sqlglot import exp
 
@@ -15,13 +16,14 @@ from inchworm.core.checks.migrations import concerns, outside_transactions
 from inchworm.core.errors import did_you_mean
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.lineage.facts import Facts
-from inchworm.core.lineage.graph import Node
+from inchworm.core.lineage.graph import Node, in_order
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Part, SourceFile, digest_of
 from inchworm.core.rendered import Managed, Rendered, RenderedSchema, Script, When
 from inchworm.core.sql.names import line_of
 from inchworm.core.sql.parse import meaning, parse_statements, split_settings
 from inchworm.core.sql.problems import SqlProblem
+from inchworm.core.structure.queries import MadeBy, edges_of, queries_after
 from inchworm.core.structure.replay import replay, tables_made
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.base import Surroundings
@@ -63,7 +65,10 @@ class Schema(Struct, frozen=True, kw_only=True):
     migrations: tuple[Script, ...] = ()
     before: tuple[Script, ...] = ()
     after: tuple[Script, ...] = ()
+    dialect: str
     tables: tuple[Table, ...] = ()
+    queries: Mapping[str, MadeBy] = field(default_factory=dict)
+    """The relations that are made by a query, such as views, by name."""
     desired: str = ""
     """The script that makes the structure which the schema should have."""
 
@@ -98,7 +103,13 @@ class SchemaKind:
         declared = files.get("tables.sql")
         if settings.managed == "outside":
             tables = reading.structure([declared] if declared else [], is_ours=False)
-            return Schema(part=part.id, settings=settings, tables=tables)
+            return Schema(
+                part=part.id,
+                settings=settings,
+                dialect=surroundings.dialect,
+                tables=tables,
+                queries=reading.queries,
+            )
         scripts = {
             when: tuple(
                 script
@@ -113,7 +124,9 @@ class SchemaKind:
                 settings=settings,
                 before=scripts["before"],
                 after=scripts["after"],
+                dialect=surroundings.dialect,
                 tables=reading.structure([declared] if declared else []),
+                queries=reading.queries,
                 desired=reading.desired(declared, f"{base}tables.sql"),
             )
         migrations = reading.migrations(
@@ -129,7 +142,9 @@ class SchemaKind:
             migrations=migrations,
             before=scripts["before"],
             after=scripts["after"],
+            dialect=surroundings.dialect,
             tables=tables,
+            queries=reading.queries,
         )
 
     def facts(self, schema: Schema, tables: Mapping[str, Table], report: Report) -> Facts:
@@ -164,9 +179,18 @@ class SchemaKind:
                         file=f"schemas/{schema.part.name}/schema.toml",
                     )
                 )
+        own = {table.name: table for table in schema.tables}
+        readable = ChainMap(own, tables)  # type: ignore[arg-type]
+        edges = [
+            edge
+            for name, made in sorted(schema.queries.items())
+            if name in own
+            for edge in edges_of(name, made, readable, schema.dialect)
+        ]
         return Facts(
             part=schema.part,
             provides=schema.tables,
+            edges=tuple(in_order(edges)),
             managed_outside=outside,
             owner=schema.settings.owner,
             documented=documented(schema.settings),
@@ -193,6 +217,7 @@ class _Reading(Struct):
     part: PartId
     dialect: str
     report: Report
+    queries: dict[str, MadeBy] = field(default_factory=dict)
 
     def script(self, file: SourceFile) -> Script | None:
         """A script with its settings, or None after reporting what is wrong."""
@@ -319,6 +344,7 @@ class _Reading(Struct):
             if migration is None or not migration.baseline:  # what was there before is as it is
                 made_in |= dict.fromkeys(tables_made(statements, self.dialect), file)
             tables, notes = replay(statements, tables, self.dialect)
+            self.queries = queries_after(statements, self.queries, self.dialect)
             for note in notes:
                 self.report(
                     rules.SCHEMA_NOT_FOLLOWED.finding(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
+from itertools import zip_longest
 from typing import Any
 
 from msgspec import Struct
@@ -12,6 +13,7 @@ from sqlglot import exp
 from inchworm.core.sql.columns import resolve
 from inchworm.core.sql.names import fold, line_of, table_name
 from inchworm.core.sql.type_names import normal_type
+from inchworm.core.structure.queries import named_columns
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
 
 
@@ -81,7 +83,9 @@ def _create(statement: exp.Create, known: dict[str, Table], dialect: str) -> Non
         return
     if isinstance(statement.expression, exp.Query):
         result = resolve(statement.expression, known, dialect)
-        columns = tuple(Column(column.name, column.type) for column in result.columns)
+        _, names = named_columns(statement, dialect)
+        listed = zip_longest(result.columns, names[: len(result.columns)])
+        columns = tuple(Column(name or column.name, column.type) for column, name in listed)
         known[name] = Table(name, columns, open=result.open)
         return
     primary = {name for key in _keys(target, exp.PrimaryKey, dialect) for name in key}

@@ -11,7 +11,7 @@ import duckdb
 import pytest
 
 from tests.driver import Program
-from tests.once import SQLITE, Once
+from tests.once import DEV, SQLITE, Once
 from tests.program.crash import die_copying
 
 TABLE = """
@@ -307,3 +307,30 @@ def test_lineage_leads_from_a_file_to_what_reads_the_table(
     program.write("models/mart/levels.sql", "SELECT gauge, level AS cm FROM ops.reading")
     edges = program("trace", "mart.levels.cm", "--up", "--json").json["edges"]
     assert {"from": "flow:loggers.level_cm", "to": "ops.reading.level", "how": "copied"} in edges
+
+
+def test_first_runs_beside_each_other_find_their_bookkeeping(
+    starter: Program, postgres_url: str
+) -> None:
+    """The promotion has made it: no two runs make one table at once."""
+    starter.edit("environments/dev.toml", DEV, postgres_url)
+    prepare(starter, postgres_url)
+    steps = ""
+    for number in range(6):
+        table = TABLE.replace("ops.reading", f"ops.reading_{number}")
+        starter.write(f"schemas/ops/migrations/{number + 3:04}_reading.sql", table)
+        flow = FLOW.replace("ops.reading", f"ops.reading_{number}")
+        starter.write(f"flows/flow_{number}.toml", flow)
+        steps += f'[[steps]]\nname = "s{number}"\nflow = "flow_{number}"\n'
+    starter.write("pipelines/beside.toml", steps)
+    starter.promote(starter.pack(), "dev")
+    made = starter.ask(
+        postgres_url,
+        "SELECT count(*) FROM information_schema.tables WHERE table_schema = 'inchworm' "
+        "AND table_name IN ('taken_files', 'taken_requests', 'unsent_rows')",
+    )
+    assert made == [(3,)]
+    (starter.folder / "incoming/a.csv").write_text(f"{HEADER}weir,2026-11-01,12.5,3,n,\n")
+    starter("run", "beside", "--in", "dev", "--yes")
+    for number in range(6):
+        assert starter.ask(postgres_url, f"SELECT count(*) FROM ops.reading_{number}") == [(1,)]

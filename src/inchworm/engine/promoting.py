@@ -24,7 +24,7 @@ from inchworm.core.entry.judging import Admission
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import EnvironmentMoved, InchwormError, UsageError
 from inchworm.core.execution import StepReport, StepState
-from inchworm.core.identifiers import PartId, promotion_key
+from inchworm.core.identifiers import Kind, PartId, promotion_key
 from inchworm.core.promotion.drafting.request import environment_state, values_digest
 from inchworm.core.promotion.promotion import Promotion, passed_by
 from inchworm.core.promotion.statements import Statements
@@ -43,6 +43,7 @@ from inchworm.engine.previewing import PreviewSite
 from inchworm.engine.reporter import Reporter
 from inchworm.engine.site import Site
 from inchworm.store.ledger import Ledger
+from inchworm.targets.databases.sent_rows import ensure_flows
 from inchworm.targets.machine import Machine
 
 
@@ -365,6 +366,9 @@ class _Promoting:
         """
         bookkeeping = self.place.bookkeeping
         bookkeeping.ensure()
+        if flows := self.site.assembly.of_kind(Kind.FLOW):
+            project = self.site.prepared.bundle.project
+            ensure_flows(self.place.database, bookkeeping.schema, project, flows[0].name)
         with self.place.database.transaction():
             # versions that did not record whose environment it is recorded no tables aside either
             recorded_less = bookkeeping.environment() is None

@@ -181,8 +181,8 @@ class InwardFlow:
             columns = ", ".join(map(quoted_one, row))
             places = ", ".join("?" * len(row))
             table = quoted(names.table(self._table))
+            taken.ensure()
             with database.transaction():
-                taken.ensure()
                 if key and not taken.take(key, at):
                     return False
                 try:

@@ -40,8 +40,34 @@ class _OfFlow:
 
     def __init__(self, database: Database, schema: str, project: str, flow: str) -> None:
         self._database = database
+        self._schema = schema
         self._table = f"{schema}.{self.name}"
         self._flow = f"{project}:{flow}"
+
+    def ensure(self) -> None:
+        """Make the table, unless it is there, with what belongs to it.
+
+        Raises:
+            LockHeld: when another flow of ours does it, and takes long.
+        """
+        if self.name in self._tables():
+            return
+        with self._database.transaction():
+            self._database.take_turn()
+            tables = self._tables()
+            if self.name not in tables:
+                self._create(tables)
+
+    def _tables(self) -> frozenset[str]:
+        return self._database.tables_in(self._schema)
+
+    def _create(self, tables: frozenset[str]) -> None:
+        """Make the table. Called inside a transaction.
+
+        Args:
+            tables: those that the bookkeeping has.
+        """
+        raise NotImplementedError
 
 
 class SentRows(_OfFlow):
@@ -58,7 +84,6 @@ class SentRows(_OfFlow):
 
     def __init__(self, database: Database, schema: str, project: str, flow: str) -> None:
         super().__init__(database, schema, project, flow)
-        self._schema = schema
         self._keys_table = f"{schema}.{self._keys}"
         self._batches_table = f"{schema}.{self._batches}"
 
@@ -125,32 +150,21 @@ class SentRows(_OfFlow):
             [state.value, reason, at, self._flow, identity],
         )
 
-    def ensure(self) -> None:
-        """Make the tables, unless they are there; what earlier versions recorded moves there.
-
-        Raises:
-            LockHeld: when another flow of ours does it, and takes long.
-        """
-        if self.name in self._tables():
-            return
-        with self._database.transaction():
-            self._database.take_turn()
-            tables = self._tables()
-            if self.name in tables:
-                return
-            self._make(self._keys_table, ("row_key UUID", "batch UUID"), "PRIMARY KEY (row_key)")
-            texts = ("flow VARCHAR", "sent_at VARCHAR", "run VARCHAR")
-            self._make(self._batches_table, ("batch UUID", *texts), "PRIMARY KEY (batch)")
-            self._make(
-                self._table,
-                (*(f"{name} VARCHAR" for name in _OF_FORMER), "batch UUID"),
-                "PRIMARY KEY (flow, identity), UNIQUE (flow, batch, identity)",
-            )
-            for former in ("sent_rows", "waiting_rows"):
-                if former in tables:
-                    self._take_over(f"{self._schema}.{former}")
-            if "arrived_rows" in tables:
-                self._take_over_keys(f"{self._schema}.arrived_rows")
+    def _create(self, tables: frozenset[str]) -> None:
+        """Make the three tables; what earlier versions recorded moves there."""
+        self._make(self._keys_table, ("row_key UUID", "batch UUID"), "PRIMARY KEY (row_key)")
+        texts = ("flow VARCHAR", "sent_at VARCHAR", "run VARCHAR")
+        self._make(self._batches_table, ("batch UUID", *texts), "PRIMARY KEY (batch)")
+        self._make(
+            self._table,
+            (*(f"{name} VARCHAR" for name in _OF_FORMER), "batch UUID"),
+            "PRIMARY KEY (flow, identity), UNIQUE (flow, batch, identity)",
+        )
+        for former in ("sent_rows", "waiting_rows"):
+            if former in tables:
+                self._take_over(f"{self._schema}.{former}")
+        if "arrived_rows" in tables:
+            self._take_over_keys(f"{self._schema}.arrived_rows")
 
     def _make(self, table: str, columns: Sequence[str], keys: str) -> None:
         """Make a table, with indexes by its keys where those do not stay in memory.
@@ -163,9 +177,6 @@ class SentRows(_OfFlow):
         if not self._database.indexes_in_memory:
             described.append(keys)
         self._database.execute(f"CREATE TABLE {table} ({', '.join(described)})")
-
-    def _tables(self) -> frozenset[str]:
-        return self._database.tables_in(self._schema)
 
     def _take_over(self, former: str) -> None:
         """Move the rows that an earlier version recorded, of all flows, and remove its table."""
@@ -224,10 +235,10 @@ class TakenRequests(_OfFlow):
         self._database.execute(f"INSERT INTO {self._table} VALUES (?, ?, ?)", [self._flow, key, at])
         return True
 
-    def ensure(self) -> None:
-        """Make the table, unless it is there; its key keeps two requests at once apart."""
+    def _create(self, tables: frozenset[str]) -> None:
+        """Make the table; its key keeps two requests at once apart."""
         self._database.execute(
-            f"CREATE TABLE IF NOT EXISTS {self._table} (flow VARCHAR NOT NULL, "
+            f"CREATE TABLE {self._table} (flow VARCHAR NOT NULL, "
             "request VARCHAR NOT NULL, taken_at VARCHAR NOT NULL, PRIMARY KEY (flow, request))"
         )
 
@@ -262,13 +273,29 @@ class TakenFiles(_OfFlow):
             [stamp, self._flow, path],
         )
 
-    def ensure(self) -> None:
-        """Make the table, unless it is there; its key keeps two runs at once apart."""
+    def _create(self, tables: frozenset[str]) -> None:
+        """Make the table; its key keeps two runs at once apart."""
         self._database.execute(
-            f"CREATE TABLE IF NOT EXISTS {self._table} (flow VARCHAR NOT NULL, "
+            f"CREATE TABLE {self._table} (flow VARCHAR NOT NULL, "
             "path VARCHAR NOT NULL, digest VARCHAR NOT NULL, stamp VARCHAR NOT NULL, "
             "taken_at VARCHAR NOT NULL, run VARCHAR NOT NULL, PRIMARY KEY (flow, path))"
         )
+
+
+def ensure_flows(database: Database, schema: str, project: str, flow: str) -> None:
+    """Make all that flows record, so that no two runs have to at once.
+
+    Args:
+        database: the environment's database.
+        schema: that of the bookkeeping.
+        project: the flow's project.
+        flow: the name of any flow.
+
+    Raises:
+        LockHeld: when a run does it, and takes long.
+    """
+    for record in (SentRows, TakenRequests, TakenFiles):
+        record(database, schema, project, flow).ensure()
 
 
 def _key(flow: str, identity: str) -> str:

@@ -6,6 +6,7 @@ import random
 import shutil
 import tempfile
 import time
+import traceback
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
@@ -15,6 +16,7 @@ from tests import postgres
 from tests.storm.deeds import DEEDS
 from tests.storm.judge import judge
 from tests.storm.team import ROUTE, Team
+from tests.storm.truth import Wrong
 
 KINDS = ("duckdb", "sqlite", "postgresql")
 Drawn = tuple[str, str]
@@ -59,6 +61,8 @@ def live(
                     judge(team, place)
             except Exception as error:  # whatever it is, it is what a user would meet
                 lived.wrong = f"{name}: {type(error).__name__}: {error}"
+                if not isinstance(error, Wrong):
+                    team.log.append(traceback.format_exc())
                 break
     return lived
 

@@ -12,6 +12,7 @@ from typing import Self
 from msgspec import Struct, field
 
 from inchworm.core.identifiers import PartId, RelationName
+from inchworm.core.promotion.composition import LivePart
 from inchworm.core.running.run import RunId, RunPlan
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
@@ -115,6 +116,10 @@ class RunSite(Site):
     def store_of(self, part: PartId) -> frozenset[RelationName]:
         """The tables that a part provides."""
         return frozenset(map(RelationName, self.assembly.outlines[part].interfaces))
+
+    def _live_parts(self) -> dict[PartId, LivePart]:
+        """None: a run puts no part in place, so the record of those that are live is all."""
+        return {}
 
     def pause(self, seconds: float) -> None:
         """Wait, unless somebody stops the run."""

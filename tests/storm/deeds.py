@@ -212,6 +212,7 @@ def _enter(
             idle(team, place)
     elif answer.code != 0:
         _refused(answer, document)
+        place.is_unfinished |= document.get("state") in {"failed", "partly done"}
         _after_failure(place, release)
     elif document["state"] == "nothing to do":
         _took_place(team, place, release, [document], only=only, name=name)
@@ -257,7 +258,7 @@ def _took_place(
     new = dict(place.models)
     for each in {*release.models, *place.models}:
         is_chosen = name is None or (each == name) is only
-        if is_chosen and each not in place.holds:
+        if is_chosen and each not in place.holds and each not in _held_before(team, place):
             new.pop(each, None)
             if each in release.models:
                 new[each] = release.models[each]
@@ -265,6 +266,12 @@ def _took_place(
     _migrated(place, release, documents, ran=not only)
     _composed(team, place, new, built)
     place.enter(release)
+
+
+def _held_before(team: Team, place: Place) -> set[str]:
+    """The models that are on hold where a bundle comes from: they stay as they are here, too."""
+    number = ROUTE.index(place.name)
+    return set(team.places[ROUTE[number - 1]].holds) if number else set()
 
 
 def _built(documents: list[Any]) -> set[str]:
@@ -342,9 +349,10 @@ def _fits(place: Place, witness: Witness) -> bool:
 def roll_back(team: Team, chance: random.Random) -> Place | None:
     """The latest promotion is taken back; of a rollback, too."""
     place = team.place(chance)
-    if place.name == "prod" or len(place.entered) < 2:
+    back = place.entered[-1:] if place.is_unfinished else place.entered[-2:-1]
+    if place.name == "prod" or not back:
         return None
-    release, models, ran = place.entered[-2]
+    release, models, ran = back[0].release, back[0].models, back[0].ran
     answer = team("rollback", place.name, "--because", "it was wrong", "--yes", "--json")
     document = said(answer)
     if answer.code != 0 or document.get("state") not in {"done", "nothing to do"}:
@@ -363,6 +371,7 @@ def roll_back(team: Team, chance: random.Random) -> Place | None:
         place.ran = number + 1
     place.models = dict(models)
     place.behind |= {m.name for m in models.values() if m.store is not Store.VIEW}
+    place.holds = dict(back[0].holds)
     if document["state"] == "done":
         place.enter(release)
     return place
@@ -382,7 +391,7 @@ def hold(team: Team, chance: random.Random) -> Place | None:
     if answer.code == 0:
         place.holds[name] = place.models[name]
         _composed(team, place, dict(place.models), _built([said(answer)]))
-        place.enter(place.entered[-1][0])
+        place.enter(place.entered[-1].release)
     return place
 
 
@@ -398,7 +407,7 @@ def lift(team: Team, chance: random.Random) -> Place | None:
         return place
     del place.holds[name]
     new = {n: m for n, m in place.models.items() if n != name}
-    release = place.entered[-1][0]
+    release = place.entered[-1].release
     if name in release.models:
         new[name] = release.models[name]
     _composed(team, place, new, _built([said(answer)]))

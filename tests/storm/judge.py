@@ -40,7 +40,7 @@ def _fresh(team: Team, place: Place, witness: Witness) -> None:
     for model in place.models.values():
         if model.name in place.behind or model.name in place.by_hand:
             continue
-        day = team.today if model.store is Store.VIEW else place.day.get(model.name, team.today)
+        day = place.day.get(model.name, team.today)
         literal = f"'{day}'" if witness.kind == "sqlite" else f"DATE '{day}'"
         query = model.query.replace(":as_of", literal)
         now = witness.rows(query)

@@ -186,6 +186,16 @@ class Release:
     """The environment in which a change, by its place, was made by hand."""
 
 
+@dataclass(frozen=True)
+class Entered:
+    """What a promotion left."""
+
+    release: Release
+    models: dict[str, Model]
+    ran: int
+    holds: dict[str, Model | None]
+
+
 @dataclass
 class Place:
     """An environment as it has to be.
@@ -199,6 +209,7 @@ class Place:
         made: tables that somebody made by hand where no model is live, by full name.
         entered: what every promotion left, the latest last: its release, models and changes.
         day: the day with which each live model was built.
+        is_unfinished: whether a promotion stopped halfway.
     """
 
     name: str
@@ -209,18 +220,20 @@ class Place:
     behind: set[str] = field(default_factory=set)
     by_hand: set[str] = field(default_factory=set)
     made: Tables = field(default_factory=dict)
-    entered: list[tuple[Release, dict[str, Model], int]] = field(default_factory=list)
+    entered: list[Entered] = field(default_factory=list)
+    is_unfinished: bool = False
     holds: dict[str, Model | None] = field(default_factory=dict)
     day: dict[str, str] = field(default_factory=dict)
 
     @property
     def release(self) -> Release | None:
         """The release that went in last."""
-        return self.entered[-1][0] if self.entered else None
+        return self.entered[-1].release if self.entered else None
 
     def enter(self, release: Release) -> None:
         """Note what a promotion has left."""
-        self.entered.append((release, dict(self.models), self.ran))
+        self.entered.append(Entered(release, dict(self.models), self.ran, dict(self.holds)))
+        self.is_unfinished = False
 
     def copy(self) -> Place:
         """The same, to change it."""

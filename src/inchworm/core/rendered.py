@@ -91,6 +91,17 @@ class RenderedDocument(Rendered, frozen=True, kw_only=True):
         return replace(self, tables=tables)
 
 
+class RenderedNotebook(RenderedDocument, frozen=True, kw_only=True):
+    """A notebook.
+
+    Attributes:
+        queries: what it asks the database by its helper, each with the line where it does; they
+            have logical names, and ``:parameters``.
+    """
+
+    queries: tuple[tuple[str, int], ...] = ()
+
+
 class RenderedFlow(RenderedDocument, frozen=True, kw_only=True):
     """A flow, whose table or query is the service's to read or fill.
 

@@ -28,7 +28,7 @@ from inchworm.core.promotion.composition import Composition
 from inchworm.core.promotion.drafting.draft import draft
 from inchworm.core.promotion.drafting.request import PlannedChanges, Request
 from inchworm.core.promotion.holds import Hold
-from inchworm.core.promotion.promotion import Draft, UsedSecret
+from inchworm.core.promotion.promotion import Draft, Step, UsedSecret
 from inchworm.core.promotion.rollback import Leaving, Rollback, usable_replaced
 from inchworm.core.promotion.states import Phase
 from inchworm.engine.addresses import check_secrets, secrets_of, unchecked_secrets
@@ -210,7 +210,7 @@ def _tried(drafted: Draft, prepared: Prepared, place: OpenEnvironment, live: Com
     So that what is reviewed and approved can run. Where nothing is built or changed, or errors are
     in the way already, there is nothing to try.
     """
-    if has_errors(drafted.findings) or not any(s.phase in _TRIED for s in drafted.steps):
+    if has_errors(drafted.findings) or not any(map(_is_tried, drafted.steps)):
         return drafted
     from inchworm.engine.actions.plan import planned  # much that a draft of nothing does not need
     from inchworm.engine.dry_run import try_draft
@@ -232,6 +232,12 @@ def _tried(drafted: Draft, prepared: Prepared, place: OpenEnvironment, live: Com
         return drafted
     findings = tuple(in_order([*drafted.findings, *refused]))
     return replace(drafted, findings=findings, is_tried=True)
+
+
+def _is_tried(step: Step) -> bool:
+    """Whether the database has something to read of a step."""
+    asks = isinstance(step.part, PartId) and step.part.kind in {Kind.FLOW, Kind.NOTEBOOK}
+    return step.phase in _TRIED or (step.phase is Phase.DELIVER and asks)
 
 
 _TRIED = frozenset({Phase.MIGRATE, Phase.MIGRATE_AFTER, Phase.PREPARE, Phase.BUILD, Phase.CHECK})

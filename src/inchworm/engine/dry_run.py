@@ -11,12 +11,14 @@ import hashlib
 import re
 from collections.abc import Iterable, Iterator, Mapping
 
+from msgspec.structs import replace
+
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
 from inchworm.core.environments.verification import Asked
 from inchworm.core.errors import TargetError
 from inchworm.core.identifiers import Kind, PartId, RelationName, relation
-from inchworm.core.rendered import Script
+from inchworm.core.rendered import RenderedFlow, RenderedNotebook, Script
 from inchworm.core.sql.columns import tables_in
 from inchworm.core.sql.parse import parse_query, split_script
 from inchworm.core.sql.problems import SqlProblem
@@ -26,10 +28,12 @@ from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
 from inchworm.engine.actions.base import Plan
 from inchworm.engine.actions.checks import CheckFile
 from inchworm.engine.actions.migrations import AssumeMigration, RunMigration
+from inchworm.engine.actions.services import Deliver
 from inchworm.engine.actions.stored_tables import PrepareTable
 from inchworm.engine.actions.structures import ChangeStructure
 from inchworm.engine.actions.verifications import AskVerification
 from inchworm.engine.error_location import line_of_named
+from inchworm.engine.notebook_queries import query_with_values
 from inchworm.engine.site import Site
 from inchworm.targets.databases import Database
 from inchworm.targets.databases.quoting import quoted, quoted_one
@@ -117,6 +121,7 @@ class _Trial:
         self.desired = sorted({a.part for a in plan if isinstance(a, ChangeStructure)})
         self.prepared = [a.step.item for a in plan if isinstance(a, PrepareTable)]
         self.changing = {action.part.name for action in self.migrations}
+        self.askers = self._askers(plan)
         self.asked = [
             verification
             for action in plan
@@ -131,10 +136,24 @@ class _Trial:
         self.schemas |= self.changing
         self.schemas |= {part.name for part in self.desired}
 
+    def _askers(self, plan: Plan) -> list[PartId]:
+        """Flows and notebooks that are delivered, or that read what changes."""
+        assembly = self.site.assembly
+        delivered = {action.part for action in plan if isinstance(action, Deliver)}
+        built = {part.name for part in self.built}
+        return [
+            part
+            for kind in (Kind.FLOW, Kind.NOTEBOOK)
+            for part in assembly.of_kind(kind)
+            if part in delivered
+            or not built.isdisjoint(assembly.outlines[part].reads)
+            or any(RelationName(t).schema in self.changing for t in assembly.outlines[part].reads)
+        ]
+
     def _copied(self, live: Mapping[str, Table] | None) -> dict[str, Table]:
         """Live tables, by logical name, that are read, of schemas in which nothing changes."""
         assembly = self.site.assembly
-        reading = [*self.built, *self.checks]
+        reading = [*self.built, *self.checks, *self.askers]
         read = {table for part in reading for table in assembly.outlines[part].reads}
         read |= self._read_by_questions()
         of_desired = {t.name for part in self.desired for t in assembly.facts[part].provides}
@@ -222,6 +241,9 @@ class _Trial:
             if refused and is_model:
                 missing.add(part.name)
             yield from refused
+        for part in self.askers:
+            if missing.isdisjoint(self.site.assembly.outlines[part].reads):
+                yield from self._asked_for(part)
         for verification in self.asked if not missing else ():
             sql = self.site.sql(verification.question, self._scratch)
             refusal_of_query = self._refused(f"SELECT 1 FROM ({sql}) AS tried WHERE 1 = 0")
@@ -269,7 +291,7 @@ class _Trial:
                 return self._finding(refused, part, file, sql)
         return None
 
-    def _view(self, part: PartId, name: str | None) -> Iterator[Finding]:
+    def _view(self, part: PartId, name: RelationName | None) -> Iterator[Finding]:
         rendered = self.site.rendered
         query = rendered.model(part).sql if name is not None else rendered.check(part).sql
         sql = self.site.sql(query, self._scratch)
@@ -277,10 +299,31 @@ class _Trial:
             refused = self._refused(f"SELECT 1 FROM ({sql}) AS tried WHERE 1 = 0")
         else:
             refused = self._refused(self.database.empty_copy(name, sql))
+            if refused is None and rendered.model(part).is_view:
+                refused = self._refused_as_view(name, sql)
         if refused is not None:
             main = self.site.assembly.parts[part].main
             text = main.content.decode("utf-8", "replace")
             yield self._finding(refused, part, main.path, text)
+
+    def _asked_for(self, part: PartId) -> Iterator[Finding]:
+        """Findings about the queries of a flow or notebook."""
+        rendered = self.site.rendered[part]
+        main = self.site.assembly.parts[part].main
+        queries: list[tuple[str, int | None]] = []
+        if isinstance(rendered, RenderedNotebook):
+            queries += rendered.queries
+        elif isinstance(rendered, RenderedFlow):
+            query = rendered.content["from"].get("query")
+            queries += [(query, None)] if query else []
+        dialect, values = self.site.assembly.dialect, self.site.prepared.values
+        for text, line in queries:
+            sql = self.site.sql(query_with_values(text, dialect, values), self._scratch)
+            refused = self._refused(f"SELECT 1 FROM ({sql}) AS tried WHERE 1 = 0")
+            if refused is not None:
+                content = main.content.decode("utf-8", "replace")
+                finding = self._finding(refused, part, main.path, content)
+                yield replace(finding, line=line) if line is not None else finding
 
     def _scratch(self, name: str) -> RelationName:
         logical = self.site.names.logical(name)
@@ -297,6 +340,15 @@ class _Trial:
         except TargetError as error:
             return error.what
         return None
+
+    def _refused_as_view(self, name: RelationName, sql: str) -> str | None:
+        """The same of a view, which may be refused although its query is not."""
+        view = quoted(relation(name.schema, f"{name.table}__view"))
+        refused = self._refused(f"CREATE VIEW {view} AS {sql}")
+        if refused is None:
+            self.database.execute(f"DROP VIEW {view}")
+            return None
+        return refused.replace(f"{name.table}__view", name.table)
 
     def _finding(self, refusal: str, part: PartId, file: str, text: str) -> Finding:
         message = refusal.partition(" says: ")[2] or refusal

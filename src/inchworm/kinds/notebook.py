@@ -14,7 +14,7 @@ from inchworm.core.lineage.facts import Facts, Read, Use
 from inchworm.core.lineage.graph import Edge, How, Node, in_order
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest, Part, digest_of
-from inchworm.core.rendered import Rendered, RenderedDocument, canonical
+from inchworm.core.rendered import Rendered, RenderedNotebook, canonical
 from inchworm.core.sql.columns import Resolution, resolve, tables_in
 from inchworm.core.sql.declared import Declaring
 from inchworm.core.sql.parse import parse_query
@@ -258,4 +258,5 @@ class NotebookKind:
                 for stored in notebook.asked.stores
             ],
         }
-        return RenderedDocument(part=notebook.part, content=document)
+        queries = dict.fromkeys((text, place.line) for text, place in notebook.asked.queries)
+        return RenderedNotebook(part=notebook.part, content=document, queries=tuple(queries))

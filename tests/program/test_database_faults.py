@@ -162,7 +162,7 @@ def test_two_promotions_at_once_into_one_database(
         assert process.poll() is None, process.communicate()
     answer = other("promote", another, "--to", "dev", "--yes", code=4)
     assert "somebody promotes or runs something in" in answer.err
-    assert "river from" in answer.err
+    assert "lena as river from" in answer.err
     asked(postgres_url, "INSERT INTO public.gate VALUES (true)")
     out, err = process.communicate(timeout=60)
     assert process.returncode == 0, out + err

@@ -52,8 +52,49 @@ def test_a_part_has_a_life_through_all_environments(past: Program) -> None:
         ("P1", "dev", "add"),
     ]
     assert "content changed" in past("history", "model:hydro.level_trend").text
+    taken_back = events[1]
+    assert taken_back["by"] == "Ole", "who brought it, and not who took it back"
+    assert taken_back["taken_back"].endswith("by lena")
+    assert [e["taken_back"] for e in events if e is not taken_back] == [None, None, None]
     near = past("history", "hydro.level_trnd", code=2).text
     assert "hydro.level_trend" in near
+
+
+def test_what_was_taken_back_and_comes_again_is_told(past: Program) -> None:
+    """Who took it back, and when; the environment that it never was in has nothing to tell."""
+    drafted = past("promote", "riverwatch-1.4.1", "--to", "dev", "--draft", "--json").json
+    (finding,) = [f for f in drafted["findings"] if f["rule"] == "promotion/taken-back-before"]
+    assert finding["message"].startswith("riverwatch-1.4.1 was taken back in dev on 20")
+    assert finding["message"].endswith("by lena")
+
+
+def test_a_database_from_an_older_backup_is_told(plain: Program) -> None:
+    """By status, drift and drafts, until a promotion went in again."""
+    plain.promote(plain.pack(), "dev")
+    backup = {f: f.read_bytes() for f in (plain.folder / ".inchworm").glob("dev*.sqlite")}
+    plain.write("models/report/more.sql", "/*---\nstore = 'table'\n---*/\nSELECT 1 AS one")
+    bundle = plain.pack()
+    plain.promote(bundle, "dev")
+    assert plain("status", "--json").json["environments"][0]["unknown_there"] is None
+    for file, content in backup.items():
+        file.write_bytes(content)
+    known = plain("status", "--json").json["environments"][0]["unknown_there"]
+    assert (known["promotion"], known["bundle"], known["by"]) == ("P2", bundle, "lena")
+    for command in (("status",), ("drift", "dev")):
+        told = plain(*command).text
+        assert f"P2 ({bundle}) was completed in dev by" in told
+        assert "restored from an older backup" in told
+    done = plain.promote(bundle, "dev").json
+    assert "promotion/older-database" in {f["rule"] for f in done["findings"]}
+    assert plain("status", "--json").json["environments"][0]["unknown_there"] is None
+
+
+def test_a_promotion_that_is_not_there(past: Program) -> None:
+    """Another number is not a near miss."""
+    missing = past("history", "P11", code=2).text
+    assert "There is no promotion P11." in missing
+    assert "The latest is P4." in missing
+    assert "Did you mean" not in missing
 
 
 def test_one_promotion_tells_its_story(past: Program) -> None:

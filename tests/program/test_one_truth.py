@@ -243,6 +243,7 @@ def test_of_two_drafts_of_one_state_only_one_is_carried_out(
     assert other.promote(other.pack(), "dev").json["state"] == "done"
     answer = program("promote", mine, "--yes", code=4)
     assert "dev moved since P2 was drafted" in answer.text
+    assert "promoted" in answer.text.partition("moved since")[2]
 
 
 def test_what_another_project_did_meanwhile_moves_the_environment(

@@ -309,7 +309,7 @@ def test_history_tells_each_promotion_step_by_step(released: Program) -> None:
     assert "P2" not in released("history", "--to", "DEV").out
     text = released("history", "p1").text
     assert "0003_first_thresholds done" in text
-    assert "Did you mean P2?" in released("history", "P22", code=2).err
+    assert "The latest is P2." in released("history", "P22", code=2).err
 
 
 def test_two_projects_share_an_environment(released: Program, tmp_path: Path) -> None:

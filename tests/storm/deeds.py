@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import shutil
 from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
@@ -266,6 +267,9 @@ def _took_place(
     _migrated(place, release, documents, ran=not only)
     _composed(team, place, new, built)
     place.enter(release)
+    team.entered_ledger.add(place.name)
+    if name is None:
+        place.by_hand.discard("restored")
 
 
 def _held_before(team: Team, place: Place) -> set[str]:
@@ -360,7 +364,7 @@ def roll_back(team: Team, chance: random.Random) -> Place | None:
         return place
     for number in reversed(range(ran, place.ran)):
         change = team.changes[number]
-        if not change.undo:
+        if not change.undo or number in team.adopted:
             break
         if change.loses(place.tables):
             raise Wrong(f"the rollback lost rows: {change.undo}\n{document['findings']}")
@@ -527,6 +531,33 @@ def adopt(team: Team, chance: random.Random) -> Place | None:
     return place
 
 
+def back_up(team: Team, chance: random.Random) -> Place | None:
+    """A backup of an environment is made, or the last one is restored."""
+    place = team.place(chance)
+    if place.url.startswith("postgresql"):
+        return None
+    folder = team.folder / "backups" / place.name
+    live = team.folder / place.name
+    if place.name not in team.backups:
+        if place.release is not None:
+            shutil.rmtree(folder, ignore_errors=True)
+            shutil.copytree(live, folder)
+            team.backups[place.name] = place.copy()
+            team.log.append(f"$ cp -r {live} {folder}")
+        return None
+    kept = team.backups.pop(place.name)
+    shutil.rmtree(live)
+    shutil.copytree(folder, live)
+    team.log.append(f"$ cp -r {folder} {live}")
+    team.places[place.name] = kept
+    kept.by_hand.add("restored")
+    is_older = kept.entered != place.entered
+    (told,) = team("status", place.name, "--json", is_judge=True).json["environments"]
+    if is_older and team.has_ledger_of(place.name) and told["unknown_there"] is None:
+        raise Wrong(f"status does not tell that {place.name} was restored: {told}")
+    return kept
+
+
 def days_pass(team: Team, chance: random.Random) -> Place | None:
     """A night passes."""
     team.days += chance.randint(1, 3)
@@ -541,6 +572,7 @@ def lose_ledger(team: Team, chance: random.Random) -> Place | None:
     for file in team.folder.glob("ledger.sqlite*"):
         file.unlink()
     team.log.append("$ rm ledger.sqlite*")
+    team.entered_ledger.clear()
     team("ledger", "rebuild", "--json", code=0)
     return place
 
@@ -564,5 +596,6 @@ DEEDS: dict[str, tuple[Deed, int]] = {
     "adopt": (adopt, 2),
     "days pass": (days_pass, 2),
     "lose the ledger": (lose_ledger, 1),
+    "back up": (back_up, 3),
 }
 """Each deed, and how often it is done."""

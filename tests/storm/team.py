@@ -38,6 +38,9 @@ class Team:
         self.version = 0
         self.days = 0
         self.packed: list[Release] = []
+        self.backups: dict[str, Place] = {}
+        self.entered_ledger: set[str] = set()
+        """The environments into which the present ledger has promoted."""
         self.log: list[str] = []
         self.places = {n: Place(n, url) for n, url in zip(ROUTE, urls, strict=True)}
         self.checkouts = [Program(folder / "a" / "river"), Program(folder / "b" / "river")]
@@ -114,16 +117,23 @@ class Team:
     # ---- running ------------------------------------------------------------------------------
 
     def __call__(
-        self, *words: str, who: int = 0, at: int | None = None, code: int | None = None
+        self,
+        *words: str,
+        who: int = 0,
+        at: int | None = None,
+        code: int | None = None,
+        is_judge: bool = False,
     ) -> Answer:
         """Run a command as a person, in the checkout of their own unless another is given."""
-        self.log.append(f"{PEOPLE[who]}$ inchworm {' '.join(words)}")
+        if not is_judge:
+            self.log.append(f"{PEOPLE[who]}$ inchworm {' '.join(words)}")
         with self._clock():
             answer = self.checkouts[who](*words, code=None, environ={"INCHWORM_USER": PEOPLE[who]})
-        self.log.append(f"  -> {answer.code}")
+        if answer.code and not is_judge:
+            self.log.append(f"  -> {answer.code} {answer.text[:300]}")
         if code is not None and answer.code != code:
             raise Wrong(f"{words} ended with {answer.code}, not {code}:\n{answer.text[:3000]}")
-        if answer.code not in (0, 1, 3, 4, 5):
+        if answer.code not in (0, 1, 3, 4, 5) and words[0] != "run":
             raise Wrong(f"{words} ended with {answer.code}:\n{answer.text[:3000]}")
         return answer
 
@@ -171,6 +181,10 @@ class Team:
                 return False
         self.log.append(f"{place.name}> {sql}")
         return True
+
+    def has_ledger_of(self, place: str) -> bool:
+        """Whether the present ledger has a promotion into an environment."""
+        return place in self.entered_ledger
 
     def number(self) -> int:
         """A number that nothing else has."""

@@ -114,6 +114,8 @@ class PartEvent(Struct, frozen=True, kw_only=True):
     report: StepReport
     at: str
     by: str
+    taken_back: str = ""
+    """When and by whom the promotion was taken back since, in words; empty where it was not."""
 
 
 class Life(Struct, frozen=True, kw_only=True):
@@ -169,8 +171,9 @@ def life_of(workplace: Workplace, name: str) -> Life:
             bundle=promotion.draft.bundle,
             step=step,
             report=promotion.report_of(step),
-            at=promotion.changed_at,
-            by=promotion.changed_by,
+            at=promotion.done_at or promotion.changed_at,
+            by=promotion.done_by or promotion.changed_by,
+            taken_back=_taken_back(promotion),
         )
         for promotion in reversed(promotions)
         if promotion.state not in {State.DRAFTED, State.DROPPED}
@@ -179,6 +182,13 @@ def life_of(workplace: Workplace, name: str) -> Life:
     ]
     heard = sorted((h for h in heard if h.part == str(meant[0])), key=lambda h: h.at, reverse=True)
     return Life(part=meant[0], events=tuple(events), heard=tuple(heard))
+
+
+def _taken_back(promotion: Promotion) -> str:
+    if promotion.state is not State.UNDONE:
+        return ""
+    at = promotion.changed_at[:16].replace("T", " ")
+    return f"{promotion.message or 'taken back'}, {at} UTC, by {promotion.changed_by}"
 
 
 _ABOUT_SCHEDULES = frozenset({Phase.PAUSE, Phase.RESUME, Phase.CHECK})

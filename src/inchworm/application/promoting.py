@@ -17,9 +17,11 @@ from inchworm.application.signing import check_seen, keep_head, own_signing_key
 from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.bundle.bundle import Bundle
 from inchworm.core.checks import rules
+from inchworm.core.checks.findings import in_order
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import EnvironmentMoved, UsageError, Waiting, did_you_mean
 from inchworm.core.identifiers import Kind
+from inchworm.core.ledger.promotions import lacking_in_words
 from inchworm.core.parameters.matrix import references
 from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.choosing import ABSENT, Choice, Sources
@@ -163,6 +165,11 @@ def draft_prepared(
         wish = replace(wish, rules=rules_in_force(workplace, prepared.environment).rules)
     drafted = make_draft(prepared, workplace.machine, workplace.now(), wish, mix, begun)
     name = prepared.environment.name
+    lacking = workplace.ledger.unknown_there(prepared.environment, drafted.live.promotions)
+    if lacking is not None:
+        finding = rules.OLDER_DATABASE.finding(lacking_in_words(lacking, name))
+        findings = tuple(in_order([*drafted.draft.findings, finding]))
+        drafted = replace(drafted, draft=replace(drafted.draft, findings=findings))
     workplace.ledger.check_behind({name: drafted.live.heads})
     check_seen(workplace)
     workplace.ledger.hear(name, drafted.live.promotions)

@@ -46,6 +46,8 @@ class Status(Struct, frozen=True, kw_only=True):
     unfinished: list[Summary]
     at_work: Mapping[str, str]
     missing_ledgers: Mapping[str, tuple[str, int]] = field(default_factory=dict)
+    unknown_there: Mapping[str, Summary] = field(default_factory=dict)
+    """By environment, the latest promotion that the ledger has, where the database lacks it."""
 
 
 def status(workplace: Workplace, environment: str | None = None) -> Status:
@@ -74,6 +76,12 @@ def status(workplace: Workplace, environment: str | None = None) -> Status:
         unfinished=_unfinished(summaries, {each.environment.name for each in read}),
         at_work={each.name: Lock(workplace.root / LOCKS, each.name).at_work() for each in chosen},
         missing_ledgers={} if ledger.exists else _missing_ledgers(lives),
+        unknown_there={
+            each.environment.name: lacking
+            for each in read
+            if each.live is not None
+            and (lacking := ledger.unknown_there(each.environment, each.live.promotions))
+        },
     )
 
 
@@ -180,6 +188,8 @@ class Drift(Struct, frozen=True, kw_only=True):
     read_at: str
     since: str | None
     parts: list[DriftedPart]
+    unknown_there: Summary | None = None
+    """The latest promotion that the ledger has, where the database lacks it."""
 
 
 def drift(workplace: Workplace, environment: str) -> Drift:
@@ -201,6 +211,7 @@ def drift(workplace: Workplace, environment: str) -> Drift:
         read_at=read.live.read_at,
         since=read.live.last.at if read.live.last else None,
         parts=_with_leaves(workplace, declared, read.live, parts),
+        unknown_there=workplace.ledger.unknown_there(declared, read.live.promotions),
     )
 
 

@@ -73,6 +73,7 @@ def _lazy_connection(
             url,
             root=machine.root,
             login=machine.login,
+            person=machine.person,
             password=secret_of(address.password, url, environment, machine, values),
             read_only=read_only,
             threads=address.threads,

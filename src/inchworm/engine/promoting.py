@@ -25,6 +25,7 @@ from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import EnvironmentMoved, InchwormError, UsageError
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import Kind, PartId, promotion_key
+from inchworm.core.promotion.composition import Composition
 from inchworm.core.promotion.drafting.request import environment_state, values_digest
 from inchworm.core.promotion.promotion import Promotion, passed_by
 from inchworm.core.promotion.statements import Statements
@@ -133,14 +134,44 @@ def _check_unmoved(work: Work, place: OpenEnvironment) -> None:
     if promotion.state is not State.DRAFTED:
         _check_nobody_since(work, place, again)
         return
-    state = environment_state(work.prepared.environment, place.composition(work.now()))
+    composition = place.composition(work.now())
+    state = environment_state(work.prepared.environment, composition)
     values = values_digest(work.prepared.values)
     if (state, values) != (draft.environment_state, draft.values_digest):
+        drafted = f"{promotion.drafted_at[:16].replace('T', ' ')} UTC"
         raise EnvironmentMoved(
-            f"{draft.environment} moved since {promotion.id} was drafted "
-            f"at {promotion.drafted_at}.",
+            f"{draft.environment} moved since {promotion.id} was drafted at {drafted}: "
+            f"{'; '.join(_moves(work, composition))}.",
             next=f"Draft again: {again}",
         )
+
+
+def _moves(work: Work, live: Composition) -> list[str]:
+    """What is otherwise in an environment than when a promotion was drafted, in words."""
+    draft = work.promotion.draft
+    moves = []
+    last = live.last
+    if last is not None and (draft.runs_there is None or last != draft.runs_there):
+        at = last.at[:16].replace("T", " ")
+        name = last.named(work.promotion.id.ledger)
+        moves.append(f"{last.by} promoted {last.bundle} there at {at} UTC ({name})")
+    elif live.is_unfinished:
+        moves.append("another promotion began there, and did not come to its end")
+    new = [d for d in live.differences if d.mark not in draft.by_hand]
+    moves += [f"{d.key} was {d.word} by hand" for d in new[:_NAMED]]
+    if len(new) > _NAMED:
+        moves.append(f"{len(new) - _NAMED} more changes by hand")
+    values = work.prepared.values
+    moves += [
+        f"{name} has another value"
+        for name, value in sorted(draft.values.items())
+        if name in values and values[name].text != value
+    ]
+    return moves or ["its tables, services or settings are not as they were"]
+
+
+_NAMED = 3
+"""Changes made by hand that a message names."""
 
 
 def _check_nobody_since(work: Work, place: OpenEnvironment, again: str) -> None:

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from inchworm.core.checks.findings import Finding
     from inchworm.core.entry.judging import Judged
     from inchworm.core.execution import StepReport
-    from inchworm.core.ledger.promotions import HeardPromotion
+    from inchworm.core.ledger.promotions import HeardPromotion, Summary
     from inchworm.core.lineage.graph import Edge
     from inchworm.core.parameters.matrix import Parameter
     from inchworm.core.promotion.composition import CompletedPromotion
@@ -271,6 +271,7 @@ def life_document(life: Life) -> Document:
                 "state": event.report.state.value,
                 "at": event.at,
                 "by": event.by,
+                "taken_back": event.taken_back or None,
             }
             for event in life.events
         ],
@@ -301,7 +302,11 @@ def status_document(read: Status) -> Document:
     return {
         "format": "inchworm/status/1",
         "read_at": read.read_at,
-        "environments": [_environment(status) for status in read.environments],
+        "environments": [
+            _environment(status)
+            | {"unknown_there": _unknown(read.unknown_there.get(status.environment.name))}
+            for status in read.environments
+        ],
         "unfinished": [
             {
                 "promotion": str(summary.id),
@@ -313,6 +318,18 @@ def status_document(read: Status) -> Document:
             for summary in read.unfinished
         ],
         "missing_ledgers": {name: i for name, (i, _) in read.missing_ledgers.items()},
+    }
+
+
+def _unknown(lacking: Summary | None) -> Document | None:
+    """A promotion that the ledger has, and that the environment's database lacks."""
+    if lacking is None:
+        return None
+    return {
+        "promotion": str(lacking.id),
+        "bundle": lacking.bundle,
+        "at": lacking.changed_at,
+        "by": lacking.changed_by,
     }
 
 
@@ -380,6 +397,7 @@ def drift_document(drift: Drift) -> Document:
         "environment": drift.environment.name,
         "read_at": drift.read_at,
         "since": drift.since,
+        "unknown_there": _unknown(drift.unknown_there),
         "drifted": [
             {
                 "part": str(each.part.part),

@@ -13,6 +13,7 @@ from typing import Any, TypeVar
 
 from inchworm.core.entry.approvals import Approval
 from inchworm.core.entry.judging import Admission
+from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import LedgerError, UsageError, did_you_mean
 from inchworm.core.execution import StepReport
 from inchworm.core.identifiers import PromotionId, promotion_number
@@ -119,10 +120,8 @@ class Ledger(Chain):
         entries = self.entries(about=f"P{number}") if number is not None else []
         if not entries or entries[0].kind != Drafted.kind:
             known = [entry.about for entry in self.entries(kind=Drafted.kind)]
-            raise UsageError(
-                f"There is no promotion {id_}.",
-                next=did_you_mean(str(id_).upper(), known, "See inchworm history."),
-            )
+            latest = f"The latest is {known[-1]}. " if known else ""
+            raise UsageError(f"There is no promotion {id_}.", next=f"{latest}See inchworm history.")
         return promotion_of(self.id, entries)
 
     def completed(self, id_: PromotionId) -> Entry | None:
@@ -231,6 +230,26 @@ class Ledger(Chain):
         except LedgerError:  # we may read, but not write
             return [summary_of(p, 0) for p in self._worked_out()]
         return [self._in_index(summary_in, row) for row in self._storage.index()]
+
+    def unknown_there(
+        self, environment: Environment, promotions: Iterable[CompletedPromotion]
+    ) -> Summary | None:
+        """The latest promotion that was completed in an environment, if its database lacks it.
+
+        Args:
+            environment: the environment.
+            promotions: those that its database tells of.
+        """
+        keys = {promotion.promotion for promotion in promotions}
+        for summary in reversed(self.summaries()):
+            is_over = summary.state in {State.DONE, State.UNDONE}
+            if not is_over or summary.environment != environment.name:
+                continue
+            if summary.id.key in keys:
+                return None
+            if self.promotion(summary.id).draft.corner == environment.corner:
+                return summary
+        return None
 
     def promotions(self) -> list[Promotion]:
         """All promotions, the oldest first, each from its own entries."""

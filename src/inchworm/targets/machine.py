@@ -28,3 +28,8 @@ class Machine(Struct, frozen=True, kw_only=True):
     login: str
     trust: Trust = Trust()
     sealer: Sealer = field(default_factory=lambda: Sealer(os.urandom(32)))
+
+    @property
+    def person(self) -> str:
+        """Who is at work, as far as that can be told at once: others see it while they wait."""
+        return self.environ.get("INCHWORM_USER") or self.login

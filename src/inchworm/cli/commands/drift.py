@@ -13,6 +13,7 @@ from inchworm.application.watching import Drift, drift
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import console, print_json, say, word
 from inchworm.core.counting import counted
+from inchworm.core.ledger.promotions import lacking_in_words
 from inchworm.core.structure.definitions import Difference
 from inchworm.report.documents import drift_document
 
@@ -60,6 +61,9 @@ def _show(drifted: Drift) -> None:
             screen.print(Padding(affected, (0, 0, 0, 2)))
         screen.print(Text(f"  {each.remedy}", style="dim"))
         screen.print()
+    if drifted.unknown_there is not None:
+        message = lacking_in_words(drifted.unknown_there, drifted.environment.name)
+        screen.print(Text.assemble(word("warning"), f"  {message}."))
     if drifted.since is None:
         say(screen, "nothing checked", "nothing was promoted here yet.")
     elif not drifted.parts:

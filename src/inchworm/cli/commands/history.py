@@ -216,7 +216,7 @@ def _show_life(place: Workplace, name: str, as_json: bool) -> None:
             word(event.report.state.value),
             shown_time(event.at),
             event.by,
-            event.step.reason,
+            "; ".join(filter(None, (event.step.reason, event.taken_back))),
         )
         for event in events[:_SHOWN]
     ]

@@ -15,6 +15,7 @@ from inchworm.application.watching import Status, status
 from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows, say, word
+from inchworm.core.ledger.promotions import lacking_in_words
 from inchworm.core.parameters.values import spell_ahead
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.engine.status import EnvironmentStatus
@@ -193,6 +194,8 @@ def _show(place: Workplace, read: Status) -> None:
             text = f"  {name}: {parameter} = {value}, until the next promotion"
             screen.print(Text.assemble(word("given for once"), text))
     _show_unfinished(screen, read)
+    for name, lacking in read.unknown_there.items():
+        screen.print(Text.assemble(word("warning"), f"  {lacking_in_words(lacking, name)}."))
     if read.missing_ledgers:
         listed = ", ".join(f"{name} by {i[:4]}" for name, (i, _) in read.missing_ledgers.items())
         screen.print(Text.assemble(word("missing"), f"  there is no ledger here; {listed}"))

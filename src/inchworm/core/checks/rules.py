@@ -420,6 +420,20 @@ KEEPS_OLD_ROWS = _rule(
     "The model reads rows that are new by its column since; older ones stay as they were.",
     'To build it anew, write on_change = "rebuild" in its settings, for this release at least.',
 )
+TAKEN_BACK_BEFORE = _rule(
+    "promotion/taken-back-before",
+    _W,
+    "A bundle comes again into an environment in which it was taken back.",
+    "What was wrong with it is still in it.",
+    "Look why it was taken back: inchworm history --to ENV.",
+)
+OLDER_DATABASE = _rule(
+    "promotion/older-database",
+    _W,
+    "The record has a promotion of which the environment's database knows nothing.",
+    "The database was restored from an older backup, or is another one: what came since is gone.",
+    "If that is meant, promote what should run there; else restore a later backup.",
+)
 NAME_TAKEN = _rule(
     "promotion/name-taken",
     _E,

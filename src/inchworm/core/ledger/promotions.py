@@ -66,6 +66,8 @@ def promotion_of(ledger: str, entries: Sequence[Entry]) -> Promotion:
                     changed_at=entry.at,
                     changed_by=entry.by,
                 )
+                if state is State.DONE:
+                    promotion = replace(promotion, done_at=entry.at, done_by=entry.by)
     return replace(promotion, steps=steps, approvals=tuple(approvals), recorded=tuple(recorded))
 
 
@@ -90,6 +92,15 @@ class Summary(Struct, frozen=True, kw_only=True):
     steps: int
     steps_over: int
     seconds: float
+
+
+def lacking_in_words(summary: Summary, environment: str) -> str:
+    """A sentence about a promotion that an environment's database knows nothing of."""
+    at = summary.changed_at[:16].replace("T", " ")
+    return (
+        f"{summary.id} ({summary.bundle}) was completed in {environment} by {at} UTC, and its "
+        "database knows nothing of it: it was restored from an older backup, or is another one"
+    )
 
 
 class HeardPromotion(Struct, frozen=True, kw_only=True):

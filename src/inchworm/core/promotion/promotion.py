@@ -277,6 +277,9 @@ class Promotion(Struct, frozen=True, kw_only=True):
     """What people said about the draft, in that order."""
     admission: Admission | None = None
     """By what it was let in, once it began; None where the environment demands nothing."""
+    done_at: str = ""
+    """When it was completed; empty where it was not."""
+    done_by: str = ""
     recorded: tuple[Statements, ...] = ()
     """The statements of its steps, from each time that it began or went on."""
 

@@ -43,6 +43,7 @@ class Address(Struct, frozen=True, kw_only=True):
         url: without a password.
         root: the project's folder, where relative paths start.
         login: who is logged in on this machine, for databases that know no users.
+        person: who is at work, for others who find the database in use.
         password: for databases that ask for one.
         read_only: for looking only; a database that is not there yet is then not created.
         threads: how many the database may use, where it can be told.
@@ -53,6 +54,7 @@ class Address(Struct, frozen=True, kw_only=True):
     url: str
     root: Path
     login: str = ""
+    person: str = ""
     password: Secret | None = None
     read_only: bool = False
     threads: int | None = None
@@ -111,6 +113,7 @@ def connect(
     *,
     root: Path,
     login: str = "",
+    person: str = "",
     password: Secret | None = None,
     read_only: bool = False,
     threads: int | None = None,
@@ -125,6 +128,7 @@ def connect(
         url=url,
         root=root,
         login=login,
+        person=person,
         password=password,
         read_only=read_only,
         threads=threads,

@@ -29,7 +29,12 @@ from inchworm.core.promotion.drafting.reasons import Reason, reasons_of
 from inchworm.core.promotion.drafting.request import Request, environment_state, values_digest
 from inchworm.core.promotion.drafting.rolling_back import undone_here
 from inchworm.core.promotion.drafting.schedules import switched_off
-from inchworm.core.promotion.drafting.standing import direction, going_back, other_content
+from inchworm.core.promotion.drafting.standing import (
+    direction,
+    going_back,
+    other_content,
+    taken_back_before,
+)
 from inchworm.core.promotion.drafting.steps import steps_of
 from inchworm.core.promotion.drafting.structures import as_desired, made_again, permitted
 from inchworm.core.promotion.drafting.values import differing_values, values_used
@@ -226,6 +231,7 @@ def _standing(request: Request) -> Iterator[Finding]:
     if request.rollback is None:
         heading = _direction(request)
         yield from going_back(name, request.bundle, heading, live.last, may=request.back)
+        yield from taken_back_before(request.bundle_digest, live.promotions, name)
     yield from clocks(live, request.clock)
 
 

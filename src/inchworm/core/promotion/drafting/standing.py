@@ -59,6 +59,26 @@ def going_back(
         )
 
 
+def taken_back_before(
+    digest: Digest, promotions: Sequence[CompletedPromotion], environment: str
+) -> Iterator[Finding]:
+    """The finding that a bundle was taken back in an environment, and comes there again.
+
+    Args:
+        digest: the bundle's content digest.
+        promotions: those that were completed there, in their order.
+        environment: the environment's name.
+    """
+    for back in reversed(promotions):
+        undone = [p for p in promotions if p.promotion in back.undoes and p.digest == digest]
+        if undone and promotions[-1].digest != digest:
+            yield rules.TAKEN_BACK_BEFORE.finding(
+                f"{undone[-1].bundle} was taken back in {environment} on "
+                f"{back.at[:16].replace('T', ' ')} UTC, by {back.by}"
+            )
+            return
+
+
 def other_content(
     bundle: str, digest: Digest, promotions: Sequence[CompletedPromotion], environment: str
 ) -> Iterator[Finding]:

@@ -7,7 +7,12 @@ from inchworm.targets.databases.registry import Address, Product, Starter
 def _connect(address: Address) -> Database:
     from inchworm.targets.databases.postgres.models import Postgres
 
-    return Postgres(address.url, password=address.password, read_only=address.read_only)
+    return Postgres(
+        address.url,
+        password=address.password,
+        read_only=address.read_only,
+        person=address.person,
+    )
 
 
 def _starter(name: str) -> Starter:

@@ -61,6 +61,10 @@ JOIN pg_namespace n ON n.oid = c.relnamespace WHERE NOT i.indisvalid
 """
 
 
+_APPLICATION = "inchworm"
+"""Begins the name under which our sessions are seen in the server; the person's follows."""
+
+
 class PostgresSession(Noting):
     """A connection to a PostgreSQL database.
 
@@ -74,9 +78,15 @@ class PostgresSession(Noting):
     indexes_in_memory = False
 
     def __init__(
-        self, url: str, *, password: Secret | None = None, read_only: bool = False
+        self,
+        url: str,
+        *,
+        password: Secret | None = None,
+        read_only: bool = False,
+        person: str = "",
     ) -> None:
         self._url = url
+        self._person = person
         self._password = password
         self._interrupted = Event()
         self.writes_whole_names = False
@@ -98,7 +108,7 @@ class PostgresSession(Noting):
                 self._url,
                 autocommit=True,
                 connect_timeout=10,
-                application_name="inchworm",
+                application_name=f"{_APPLICATION} {self._person}".strip(),
                 **secret,  # type: ignore[arg-type]  # the driver names none of libpq's settings
             )
         except psycopg.Error as error:
@@ -162,17 +172,22 @@ class PostgresSession(Noting):
     def _workers(self) -> str:
         """Who works in the database, in brackets; empty where nobody is seen."""
         holders = self.rows(
-            "SELECT DISTINCT a.pid, a.usename, coalesce(a.client_addr::text, 'this machine') "
+            "SELECT DISTINCT a.pid, a.usename, coalesce(a.client_addr::text, 'this machine'), "
+            "a.application_name "
             "FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid "
             "WHERE l.locktype = 'advisory' AND l.granted AND a.datname = current_database() "
             "AND a.pid <> pg_backend_pid() ORDER BY 1"
         )
-        named = ", ".join(f"{user} from {client} (process {pid})" for pid, user, client in holders)
+        named = ", ".join(
+            f"{name.removeprefix(_APPLICATION).strip() or user} as {user} from {client} "
+            f"(process {pid})"
+            for pid, user, client, name in holders
+        )
         return f": {named}" if named else ""
 
     def new_session(self) -> Self:
         """Another session."""
-        return type(self)(self._url, password=self._password)
+        return type(self)(self._url, password=self._password, person=self._person)
 
     def interrupt(self) -> None:
         """Ask the server to cancel what this session does."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 
 import pytest
@@ -167,3 +168,33 @@ def test_openlineage_events_fit_the_standard(river: Program) -> None:
                     assert {"namespace", "name", "field"} <= source.keys()
                     for change in source["transformations"]:
                         assert change["type"] in {"DIRECT", "INDIRECT"}
+
+
+class Terminal(io.StringIO):
+    """Standard output that is a terminal."""
+
+    def isatty(self) -> bool:
+        return True
+
+
+def test_a_person_gets_the_nearest_lines_and_what_there_is(
+    plain: Program, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A pipe gets everything; different things are counted, however often they are met."""
+    for number in range(30):
+        columns = ", ".join(f"x + {n} AS x{n}" for n in range(6))
+        owner = "/*---\nowner = 'north'\n---*/\n" if number % 2 else ""
+        plain.write(f"models/wide/m{number}.sql", f"{owner}SELECT x, {columns} FROM wide.start")
+    plain.write("models/wide/start.sql", "SELECT amount AS x FROM ops.measurement")
+    piped = plain("trace", "wide.start.x", "--down").out
+    assert "affects 210 things" in piped.splitlines()[0]
+    assert len(piped.splitlines()) == 211
+    monkeypatch.setattr("tests.driver.io.StringIO", Terminal)
+    shown = plain("trace", "wide.start.x", "--down").out
+    assert len([line for line in shown.splitlines() if "──" in line]) == 100
+    assert "by kind" in shown
+    assert "column 210" in shown
+    assert "north 105" in shown
+    assert "The nearest 100 lines of 210:" in shown
+    assert "... and 110 lines more" in shown
+    assert plain("trace", "wide.start.x", "--down", "--depth", "1", "--json").json

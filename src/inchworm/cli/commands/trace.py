@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -20,6 +21,7 @@ from inchworm.core.lineage.graph import (
     between_groups,
     between_owners,
 )
+from inchworm.core.lineage.reach import Reach, nearest, reach_of
 
 if TYPE_CHECKING:
     from inchworm.core.lineage.facts import Assembly
@@ -163,13 +165,18 @@ def _show(answer: Answer, question: Question) -> None:
 
 
 def _tree(assembly: Assembly, walk: Step, direction: Direction) -> Iterator[str]:
-    reached = _count(walk)
+    reach = reach_of(walk, assembly)
     relation = "depends on" if direction is Direction.UP else "affects"
     start = click.style(str(walk.node), bold=True)
-    if not reached:
+    if not reach.things:
         yield f"{start} {relation} nothing that is known."
         return
-    yield f"{start} {relation} {counted(reached, 'thing')}"
+    yield f"{start} {relation} {counted(reach.things, 'thing')}"
+    left_out = reach.lines - _MOST_LINES if sys.stdout.isatty() else 0
+    if left_out > 0:
+        yield from _counts(reach)
+        yield f"The nearest {_MOST_LINES} lines of {reach.lines:,}:"
+        walk = nearest(walk, _MOST_LINES)
     files = {str(part): outline.file for part, outline in assembly.outlines.items()}
     waiting = [(following, "") for following in reversed(walk.next)]
     last = {id(walk.next[-1])}
@@ -181,6 +188,28 @@ def _tree(assembly: Assembly, walk: Step, direction: Direction) -> Iterator[str]
         waiting.extend((following, below) for following in reversed(step.next))
         if step.next:
             last.add(id(step.next[-1]))
+    if left_out > 0:
+        yield f"... and {left_out:,} lines more. All of them: in a pipe (| less), or --json."
+        yield "Fewer: --depth 2, or the way to one thing: --to NAME."
+
+
+_MOST_LINES = 100
+"""Lines of a walk that are shown to somebody at a terminal."""
+_MOST_NAMES = 8
+
+
+def _counts(reach: Reach) -> Iterator[str]:
+    """What is reached, by kind, schema and owner, the most first."""
+    for title, counts in (
+        ("by kind", reach.kinds),
+        ("by schema", reach.schemas),
+        ("by owner", reach.owners),
+    ):
+        most = sorted(counts.items(), key=lambda each: (-each[1], each[0]))
+        if most:
+            listed = ", ".join(f"{name} {count:,}" for name, count in most[:_MOST_NAMES])
+            more = f" and {len(most) - _MOST_NAMES} more" if len(most) > _MOST_NAMES else ""
+            yield f"  {title:10} {listed}{more}"
 
 
 def _label(step: Step, files: dict[str, str]) -> str:
@@ -193,13 +222,3 @@ def _label(step: Step, files: dict[str, str]) -> str:
         + (click.style(f"  {file}", dim=True) if file else "")
         + (click.style("  (shown above)", dim=True) if step.repeated else "")
     )
-
-
-def _count(walk: Step) -> int:
-    count = 0
-    waiting = list(walk.next)
-    while waiting:
-        step = waiting.pop()
-        count += not step.repeated
-        waiting.extend(step.next)
-    return count

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import sys
 
@@ -92,3 +93,25 @@ def test_what_is_written_wrongly_is_found_at_check(plain: Program, text: str, sa
     (finding,) = [f for f in plain.findings(code=1) if f["severity"] == "error"]
     assert finding["file"] == "library/tools/pyproject.toml"
     assert says in f"{finding['message']} {finding['file']}"
+
+
+def test_a_module_that_is_not_installed_stops_the_draft(plain: Program) -> None:
+    """Imported by a notebook or a library; Python's own, ours, and what is tried are no matter."""
+    plain.write(
+        "library/tools/__init__.py",
+        "import json, no_such_tool.parts\nfrom . import more\n"
+        "try:\n    import no_such_speedup\nexcept ImportError:\n    no_such_speedup = None\n",
+    )
+    plain.write("library/tools/more.py", "import pandas\n")
+    source = "import tools\nfrom inchworm.notebook import env\nimport no_such_chart as chart"
+    cell = {"cell_type": "code", "id": "a", "metadata": {}, "outputs": [], "source": source}
+    document = {"cells": [cell | {"execution_count": None}], "metadata": {}}
+    text = json.dumps(document | {"nbformat": 4, "nbformat_minor": 5}, indent=1)
+    plain.write("notebooks/look.ipynb", text)
+    refused = plain.promote(plain.pack(), "dev", code=1).json
+    missing = [f for f in refused["findings"] if f["rule"] == "notebook/missing-module"]
+    assert {(f["part"], f["message"].partition(",")[0]) for f in missing} == {
+        ("library:tools", "imports no_such_tool"),
+        ("notebook:look", "imports no_such_chart"),
+    }
+    assert {f["file"] for f in missing} == {"library/tools/__init__.py", "notebooks/look.ipynb"}

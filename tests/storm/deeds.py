@@ -392,7 +392,7 @@ def hold(team: Team, chance: random.Random) -> Place | None:
     name = chance.choice(sorted(place.models))
     words = ["hold", f"model:{name}", "--in", place.name, "--because", "to see", "--yes", "--json"]
     answer = team(*words)
-    if answer.code == 0:
+    if answer.code == 0 and said(answer)["state"] == "done":
         place.holds[name] = place.models[name]
         _composed(team, place, dict(place.models), _built([said(answer)]))
         place.enter(place.entered[-1].release)

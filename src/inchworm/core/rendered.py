@@ -97,9 +97,11 @@ class RenderedNotebook(RenderedDocument, frozen=True, kw_only=True):
     Attributes:
         queries: what it asks the database by its helper, each with the line where it does; they
             have logical names, and ``:parameters``.
+        imports: the top-level modules that it imports, each with the line where it does.
     """
 
     queries: tuple[tuple[str, int], ...] = ()
+    imports: tuple[tuple[str, int], ...] = ()
 
 
 class RenderedFlow(RenderedDocument, frozen=True, kw_only=True):

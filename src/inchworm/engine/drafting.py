@@ -201,7 +201,7 @@ def _missing_packages(drafted: Draft, prepared: Prepared, place: OpenEnvironment
 
     delivered = [step.part for step in drafted.steps if step.phase is Phase.DELIVER]
     parts = [part for part in delivered if isinstance(part, PartId)]
-    return missing_packages(place, prepared.reading.assembly, parts)
+    return missing_packages(place, prepared.reading.assembly, prepared.rendered, parts)
 
 
 def _tried(drafted: Draft, prepared: Prepared, place: OpenEnvironment, live: Composition) -> Draft:

@@ -22,6 +22,7 @@ from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.sql.render import parameters_in
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.base import Surroundings
+from inchworm.kinds.imports import imported_modules
 from inchworm.kinds.model import reads_of, report_problems
 from inchworm.kinds.notebook_code import Asked, CodeReader, Module, Place, Stored
 from inchworm.kinds.notebook_document import (
@@ -50,6 +51,7 @@ class Notebook(Struct, frozen=True, kw_only=True):
     """The document without outputs and execution counts."""
     digest: Digest
     asked: Asked
+    imports: tuple[tuple[str, int], ...]
 
 
 class _Lineage(Struct):
@@ -108,6 +110,7 @@ class NotebookKind:
         code = CodeReader(surroundings.dialect, surroundings.shared)
         module = Module(part.main.path)
         lines = lines_of_cells(part.main.content)
+        imports: list[tuple[str, int]] = []
         is_python = language_of(document) == PYTHON
         if not is_python:
             report(
@@ -125,6 +128,7 @@ class NotebookKind:
                 for finding in findings_of(read, part, f"cell {index + 1}"):
                     report(finding)
                 code.read(module, read.statements)
+                imports += imported_modules(read.statements)
         code.finish(module)
         for name, place in dict.fromkeys(code.asked.missing):
             report(
@@ -150,6 +154,7 @@ class NotebookKind:
             cells=stripped,
             digest=digest_of(canonical(stripped)),
             asked=code.asked,
+            imports=tuple(sorted(set(imports))),
         )
 
     def facts(self, notebook: Notebook, tables: Mapping[str, Table], report: Report) -> Facts:
@@ -259,4 +264,6 @@ class NotebookKind:
             ],
         }
         queries = dict.fromkeys((text, place.line) for text, place in notebook.asked.queries)
-        return RenderedNotebook(part=notebook.part, content=document, queries=tuple(queries))
+        return RenderedNotebook(
+            part=notebook.part, content=document, queries=tuple(queries), imports=notebook.imports
+        )

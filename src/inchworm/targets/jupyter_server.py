@@ -48,7 +48,7 @@ _ANSWERS_WITHIN = 60.0
 
 _LOOK = """
 def _inchworm():
-    import json, os, platform, sys
+    import json, os, pkgutil, platform, sys
     from importlib.metadata import distributions
     packages = [(d.metadata["Name"], d.version) for d in distributions() if d.metadata["Name"]]
     markers = {
@@ -61,7 +61,9 @@ def _inchworm():
         "python_version": ".".join(platform.python_version_tuple()[:2]),
         "sys_platform": sys.platform,
     }
-    return json.dumps({"packages": packages, "markers": markers})
+    modules = {module.name for module in pkgutil.iter_modules()}
+    modules.update(sys.builtin_module_names, getattr(sys, "stdlib_module_names", ()))
+    return json.dumps({"packages": packages, "markers": markers, "modules": sorted(modules)})
 _inchworm = _inchworm()
 """
 """The program that a kernel is asked to run; it must not need Inchworm there."""
@@ -240,6 +242,7 @@ class JupyterServer:
             where=f"the kernel {self.kernel} of {self.name}",
             packages={canonicalize_name(name): version for name, version in answer["packages"]},
             markers=answer["markers"],
+            modules=frozenset(answer["modules"]),
         )
 
     def channels(self, session: KernelSession) -> KernelChannels:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import pkgutil
+import sys
 from collections.abc import Mapping
 
 from msgspec import Struct
@@ -14,11 +16,13 @@ class Installed(Struct, frozen=True, kw_only=True):
         where: in words.
         packages: the version of each package, by its normalised name.
         markers: the environment, by the names that PEP 508 gives its properties.
+        modules: the names of the top-level modules that can be imported.
     """
 
     where: str
     packages: Mapping[str, str]
     markers: Mapping[str, str]
+    modules: frozenset[str]
 
 
 def packages_here() -> Installed:
@@ -29,6 +33,13 @@ def packages_here() -> Installed:
         where="the Python in which runs are started",
         packages=installed_packages(),
         markers={key: str(value) for key, value in default_environment().items()},
+        modules=frozenset(
+            {
+                *(module.name for module in pkgutil.iter_modules()),
+                *sys.builtin_module_names,
+                *sys.stdlib_module_names,
+            }
+        ),
     )
 
 

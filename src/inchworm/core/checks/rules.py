@@ -591,6 +591,13 @@ LIBRARY_MISSING_PACKAGE = _rule(
     "Every notebook that imports the library would fail.",
     "Have it installed there, or correct the library's pyproject.toml.",
 )
+MODULE_MISSING = _rule(
+    "notebook/missing-module",
+    _E,
+    "A notebook or library imports a module that is not installed where notebooks run.",
+    "It would fail in its first run.",
+    "Have its package installed there; or import it inside try, with another way where it fails.",
+)
 NOTEBOOK_NOT_FOLLOWED = _rule(
     "notebook/not-followed",
     _N,

@@ -95,3 +95,34 @@ def test_what_two_pipelines_build_is_nobodys_fault() -> None:
         "early": at("0 1 * * *") + step("z", "m.a"),
     }
     assert said(pipelines) == []
+
+
+def test_two_flows_may_fill_one_table_in_any_order() -> None:
+    """A copying flow looks at the columns of its table, and at no row of it."""
+    flow = (
+        'direction = "copy"\n[from]\nconnection = "c"\nfiles = "{}/*.csv"\n[to]\n'
+        'table = "s.t"\n[fields]\nid = "id"\n'
+    )
+    files = {
+        "schemas/s/schema.toml": 'managed = "migrations"\n',
+        "schemas/s/migrations/0001_a.sql": "CREATE TABLE s.t (id INTEGER PRIMARY KEY);\n",
+        "parameters.toml": '[u]\ntype = "text"\nevery = "in"\n',
+        "connections/c.toml": 'kind = "files"\nurl = "${u}"\n',
+        "flows/a.toml": flow.format("a"),
+        "flows/b.toml": flow.format("b"),
+        "models/m/x.sql": "SELECT id FROM s.t",
+    }
+    steps = (
+        '[[steps]]\nname = "x"\nflow = "{}"\n[[steps]]\nname = "y"\nflow = "{}"\nafter = ["x"]\n'
+    )
+    last = '[[steps]]\nname = "z"\nbuild = ["m.x"]\nafter = ["y"]\n'
+    for first, second in (("a", "b"), ("b", "a")):
+        pipeline = {"pipelines/p.toml": steps.format(first, second) + last}
+        assembly = read_project(
+            name="p",
+            version="1.0.0",
+            dialect="duckdb",
+            files={path: text.encode() for path, text in (files | pipeline).items()},
+        ).assembly
+        found = check_assembly(assembly, dt.date(2026, 11, 23))
+        assert [f for f in found if f.severity.value != "note"] == []

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import json
+import shutil
 from collections.abc import Callable
 from contextlib import closing
+from pathlib import Path
 from typing import Any
 
 import pytest
 
 from inchworm.core.identifiers import PartId
+from inchworm.sim.store import SimStore
 from inchworm.targets.http_services import connect_service
 from tests.driver import Program
 
@@ -165,3 +168,25 @@ def test_cells_of_a_notebook_are_adopted(released: Program) -> None:
     program.promote(bundle, "dev")
     program("promote", bundle, "--to", "test", "--yes", "--overwrite")
     assert drifted(program) == {}
+
+
+def test_a_fresh_clone_has_not_lost_what_its_simulated_services_never_had(
+    starter: Program, tmp_path: Path
+) -> None:
+    """What was put into another checkout's is no change by hand; a promotion puts it here."""
+    url = f"duckdb:///{tmp_path}/shared.duckdb"
+    starter.edit("environments/dev.toml", "duckdb:///.inchworm/dev.duckdb", url)
+    starter.promote(starter.pack(), "dev")
+    other = Program(tmp_path / "clone")
+    ignored = shutil.ignore_patterns("sim", "*.sqlite*", "remembered*")
+    shutil.copytree(starter.folder, other.folder, ignore=ignored)
+    told = other("drift", "dev")
+    assert "nothing was put into this checkout's simulated services yet" in told.text
+    assert other("drift", "dev", "--json").json["drifted"] == []
+    bundle = other.pack()
+    done = other.promote(bundle, "dev").json
+    (step,) = [s for s in done["steps"] if s["phase"] == "deliver"]
+    assert step["reason"] == "is not in this checkout's simulated service yet"
+    SimStore(other.folder / ".inchworm/sim/dev.sqlite").remove("pipeline", "daily")
+    drifted = other("drift", "dev", "--json", code=None).json["drifted"]
+    assert [each["part"] for each in drifted] == ["pipeline:daily"]

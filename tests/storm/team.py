@@ -128,7 +128,8 @@ class Team:
         if not is_judge:
             self.log.append(f"{PEOPLE[who]}$ inchworm {' '.join(words)}")
         with self._clock():
-            answer = self.checkouts[who](*words, code=None, environ={"INCHWORM_USER": PEOPLE[who]})
+            checkout = self.checkouts[who if at is None else at]
+            answer = checkout(*words, code=None, environ={"INCHWORM_USER": PEOPLE[who]})
         if answer.code and not is_judge:
             self.log.append(f"  -> {answer.code} {answer.text[:300]}")
         if code is not None and answer.code != code:

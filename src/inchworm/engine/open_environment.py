@@ -139,7 +139,15 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
                     self.environment.name, self.read_of, read
                 )
         items, schedules = self.items(), self.workspace.schedules()
-        return replace(read.composition, read_at=read_at, items=items, schedules=schedules)
+        return replace(
+            read.composition,
+            read_at=read_at,
+            items=items,
+            schedules=schedules,
+            is_simulation_new=not items
+            and self.workspace.is_untouched
+            and self.gateway.is_untouched,
+        )
 
     def _composed(self, is_for_draft: bool) -> Composition:
         """What the database has; the services are asked each time."""

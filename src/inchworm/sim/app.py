@@ -116,7 +116,8 @@ class _Platform:
         return guard
 
     async def list_items(self, request: Request) -> Response:
-        return JSONResponse({"items": self._store.items()})
+        untouched = self._store.is_untouched
+        return JSONResponse({"items": self._store.items(), "untouched": untouched})
 
     async def get_item(self, request: Request) -> Response:
         kind, name = request.path_params["kind"], request.path_params["name"]

@@ -81,9 +81,18 @@ class SimStore:
             return None
         return {**dict(row), "document": json.loads(row["document"])}
 
+    @property
+    def is_untouched(self) -> bool:
+        """Whether nothing was ever put here: the service of a fresh clone, say."""
+        with self._open() as connection:
+            (version,) = connection.execute("PRAGMA user_version").fetchone()
+            (items,) = connection.execute("SELECT count(*) FROM items").fetchone()
+        return not version and not items
+
     def put(self, item: dict[str, Any]) -> None:
         """Add or replace an item."""
         with self._open() as connection:
+            connection.execute("PRAGMA user_version = 1")
             connection.execute(
                 "INSERT OR REPLACE INTO items VALUES (?, ?, ?, ?, ?, ?, ?)",
                 (

@@ -125,6 +125,20 @@ def _parquet_rows(file: Path, names: Sequence[str]) -> Iterator[Row]:
             raise UnreadableFile(f"it is no whole Parquet file: {error}".splitlines()[0]) from error
 
 
+def check_parquet(file: Path, names: Sequence[str]) -> None:
+    """Look whether a Parquet file is whole, and has some columns.
+
+    Raises:
+        UnreadableFile: when it is not, or has not.
+    """
+    from pyarrow import ArrowException, parquet
+
+    try:
+        _check_names(names, parquet.read_schema(file).names)
+    except ArrowException as error:
+        raise UnreadableFile(f"it is no whole Parquet file: {error}".splitlines()[0]) from error
+
+
 def _check_names(names: Sequence[str], header: Sequence[str]) -> None:
     missing = [name for name in names if name not in header]
     if missing:

@@ -24,10 +24,13 @@ class HttpService:
         self._client = client
         self._name = name
         self._token = token
+        self.is_untouched = False
+        """Whether it said, when it was asked for its items, that it never had any."""
 
     def items(self) -> dict[PartId, LiveItem]:
         """All items, by part."""
-        answer = self._request("GET", "/v1/items").json()["items"]
+        told = self._request("GET", "/v1/items").json()
+        self.is_untouched = bool(told.get("untouched", False))
         items = [
             LiveItem(
                 part=PartId(Kind.named(item["kind"]), item["name"]),
@@ -35,7 +38,7 @@ class HttpService:
                 state=item["state"],
                 reason=item["reason"],
             )
-            for item in answer
+            for item in told["items"]
         ]
         return {item.part: item for item in items}
 

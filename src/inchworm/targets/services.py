@@ -59,6 +59,9 @@ class Service(Protocol):
 class Workspace(Service, Protocol):
     """Where notebooks, libraries, pipelines and their schedules live."""
 
+    is_untouched: bool
+    """Whether a simulated service said, when it was asked for its items, that it never had any."""
+
     def schedules(self) -> dict[str, str]:
         """The state of each ``pipeline.schedule``: on, off or paused."""
         ...
@@ -74,6 +77,9 @@ class Workspace(Service, Protocol):
 
 class Gateway(Service, Protocol):
     """Where connections and flows live."""
+
+    is_untouched: bool
+    """As of a workspace."""
 
     def activate(self, flow: PartId) -> str | None:
         """Switch a flow on, or have it start; the gateway's reason if it refuses."""

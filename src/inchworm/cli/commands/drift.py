@@ -61,6 +61,9 @@ def _show(drifted: Drift) -> None:
             screen.print(Padding(affected, (0, 0, 0, 2)))
         screen.print(Text(f"  {each.remedy}", style="dim"))
         screen.print()
+    if drifted.live.is_simulation_new and any(p.kind.is_service for p in drifted.live.parts):
+        simulated = "nothing was put into this checkout's simulated services yet."
+        screen.print(Text.assemble(word("note"), f"  {simulated}"))
     if drifted.unknown_there is not None:
         message = lacking_in_words(drifted.unknown_there, drifted.environment.name)
         screen.print(Text.assemble(word("warning"), f"  {message}."))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from functools import cached_property
 
 from msgspec import Struct
@@ -62,12 +62,14 @@ class _Work(Struct, frozen=True, dict=True):
         if not fillers:
             return self.assembly.upstream
         return {
-            part: (
-                direct | {f for t in self.assembly.outlines[part].reads for f in fillers.get(t, ())}
-            )
-            - {part}
+            part: (direct | {f for t in self._rows_read(part) for f in fillers.get(t, ())}) - {part}
             for part, direct in self.assembly.upstream.items()
         }
+
+    def _rows_read(self, part: PartId) -> Collection[str]:
+        """The tables whose rows a part reads; of the table that it fills, a flow reads columns."""
+        outline = self.assembly.outlines[part]
+        return set(outline.reads) - set(outline.fills if part.kind is Kind.FLOW else ())
 
     @cached_property
     def above(self) -> Mapping[PartId, int]:

@@ -290,6 +290,8 @@ class Composition(Struct, frozen=True, kw_only=True):
     """All that were completed here, in the order that the database gave them."""
     claims: int = 0
     """How often a promotion began or went on here: the number that a draft has to find again."""
+    is_simulation_new: bool = False
+    """Whether the services are simulated ones that never had anything: those of a fresh clone."""
     is_unfinished: bool = False
     """Whether a promotion began here that was not completed: services may have parts of it."""
     heads: Mapping[str, Head] = field(default_factory=dict)
@@ -340,7 +342,7 @@ class Composition(Struct, frozen=True, kw_only=True):
             for part, live in self.parts.items()
             if (part.kind is Kind.MODEL and not self._has_table(live, address))
             or self.differing(live, address)
-            or (part.kind.is_service and not self._has_item(live))
+            or (part.kind.is_service and not self._has_item(live) and not self.is_simulation_new)
         )
 
     def switched_by_hand(self, schedule: str) -> SetSchedule | None:

@@ -34,7 +34,7 @@ from inchworm.engine.running.site import RunSite
 from inchworm.targets.databases.quoting import quoted
 from inchworm.targets.databases.sent_rows import TakenFiles
 from inchworm.targets.file_places import FilePlace
-from inchworm.targets.file_rows import UnreadableFile, file_rows
+from inchworm.targets.file_rows import UnreadableFile, check_parquet, file_rows
 
 _MOST_REASONS = 20
 """Files whose reasons stand in the log of the run."""
@@ -191,6 +191,9 @@ class _Copying:
         columns = self._columns(table)
         rows = 0
         with database.transaction():
+            if format_ is FileFormat.PARQUET and (added := self._parquet(copy, table)) is not None:
+                self._marks.add(taken)
+                return added
             for batch in file_rows(copy, format_, self._fields, columns):
                 names = [column.name for column in columns]
                 try:
@@ -203,6 +206,14 @@ class _Copying:
                 rows += len(batch)
             self._marks.add(taken)
         return rows
+
+    def _parquet(self, copy: Path, table: RelationName) -> int | None:
+        """Have the database read a Parquet file; the rows, or None where it cannot."""
+        check_parquet(copy, list(self._fields.values()))
+        try:
+            return self._site.database.append_parquet(table, copy, self._fields)
+        except TargetError as error:
+            raise UnreadableFile(f"{quoted(table)} does not take it: {error.what}") from error
 
     def _format_of(self, path: str) -> FileFormat:
         named = self._document.get("format")

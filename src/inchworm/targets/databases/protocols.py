@@ -8,6 +8,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Collection, Generator, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
+from pathlib import Path
 from typing import Any, Protocol, Self, TypeVar
 
 from msgspec import Struct
@@ -211,6 +212,19 @@ class Session(Protocol):
 
     def append_frame(self, table: str, frame: Any) -> None:
         """Add the rows of a pandas DataFrame to a table, columns matched by name."""
+        ...
+
+    def append_parquet(self, table: str, file: Path, fields: Mapping[str, str]) -> int | None:
+        """Add the rows of a Parquet file to a table, as the database reads such files itself.
+
+        Args:
+            table: the table.
+            file: the file, on this machine.
+            fields: the column of the file that each column of the table comes from.
+
+        Returns:
+            The number of rows; None where the database cannot do that, and nothing was added.
+        """
         ...
 
     def transaction(self) -> AbstractContextManager[None]:

@@ -110,6 +110,8 @@ class _Reasons:
                 return Reason("add", "new here")
             may_have_moved = part.kind is Kind.NOTEBOOK and self.request.environment.notebooks
             missing = "is not at the notebook server" if may_have_moved else _REMOVED_BY_HAND
+            if self.live.is_simulation_new:
+                missing = "is not in this checkout's simulated service yet"
             return Reason("add", missing)
         if item.digest != digest:
             if live is None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Generator, Iterator, Sequence
+from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from copy import copy
 from pathlib import Path
@@ -19,7 +19,7 @@ from inchworm.targets.databases.duckdb.places import NO_PLACES, Places
 from inchworm.targets.databases.duckdb.scratch import Scratch
 from inchworm.targets.databases.noting import Noting
 from inchworm.targets.databases.protocols import Result, Server
-from inchworm.targets.databases.quoting import quoted
+from inchworm.targets.databases.quoting import quoted, quoted_one
 
 IN_MEMORY = Path(":memory:")
 _OWNER_ONLY = 0o600
@@ -222,6 +222,40 @@ class DuckDbSession(Noting):
                 )
             finally:
                 self._connection.unregister("__frame")
+
+    def append_parquet(self, table: str, file: Path, fields: Mapping[str, str]) -> int | None:
+        """Add the rows of a Parquet file, on all threads; its values are cast as they come.
+
+        The connection itself reaches no file: it is handed what Arrow reads. An empty text is
+        none where a column takes no texts, as in other files.
+        """
+        from pyarrow import dataset, types
+
+        source = dataset.dataset(str(file), format="parquet")
+        texts = {f.name for f in source.schema if types.is_string(f.type)}
+        known = self.rows(
+            "SELECT column_name, data_type FROM information_schema.columns "
+            "WHERE table_schema || '.' || table_name = ?",
+            [table],
+        )
+        takes_texts = {name.lower() for name, type_ in known if type_ == "VARCHAR"}
+        values = [
+            f"nullif(trim({quoted_one(name)}), '')"
+            if name in texts and column not in takes_texts
+            else quoted_one(name)
+            for column, name in fields.items()
+        ]
+        columns = ", ".join(map(quoted_one, fields))
+        with self._errors():
+            self._connection.register("__file", source)
+            try:
+                added = self._connection.execute(
+                    f"INSERT INTO {quoted(table)} ({columns}) SELECT {', '.join(values)} "
+                    "FROM __file"
+                ).fetchone()
+            finally:
+                self._connection.unregister("__file")
+        return int(added[0]) if added is not None else 0
 
     @contextmanager
     def transaction(self) -> Iterator[None]:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import datetime as dt
 import re
 import time
-from collections.abc import Callable, Collection, Generator, Iterator, Sequence
+from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
+from pathlib import Path
 from threading import Event
 from typing import Any, Self
 
@@ -367,6 +368,10 @@ class PostgresSession(Noting):
         """The types of a query's columns, as the server numbers them."""
         with self._errors():
             return [column.type_code for column in self._run(sql, ()).description or ()]
+
+    def append_parquet(self, table: str, file: Path, fields: Mapping[str, str]) -> int | None:
+        """Nothing: the database reads no such files."""
+        return None
 
     @contextmanager
     def transaction(self) -> Iterator[None]:

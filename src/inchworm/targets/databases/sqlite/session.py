@@ -10,7 +10,7 @@ from __future__ import annotations
 import datetime as dt
 import json
 import sqlite3
-from collections.abc import Callable, Collection, Generator, Iterator, Sequence
+from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
 from decimal import Decimal
 from pathlib import Path
@@ -232,6 +232,10 @@ class SqliteSession(Noting):
             self._connection.executemany(
                 f"INSERT INTO {quoted(table)} ({columns}) VALUES ({places})", rows
             )
+
+    def append_parquet(self, table: str, file: Path, fields: Mapping[str, str]) -> int | None:
+        """Nothing: the database reads no such files."""
+        return None
 
     @contextmanager
     def transaction(self) -> Iterator[None]:

@@ -357,3 +357,25 @@ def test_rows_that_break_a_constraint_are_counted_first_anywhere(
     assert finding["message"].startswith(f"staff.station breaks {named}")
     count = 1 if named == "CHECK" else 2
     assert finding["message"].endswith(f"with {count} {'row' if count == 1 else 'rows'} there")
+
+
+def test_rows_of_migrations_are_told_when_a_schema_gets_a_wanted_structure(
+    starter: Program,
+) -> None:
+    """Until a script puts them in: a new environment would not have them."""
+    starter.promote(starter.pack(), "dev")
+    (starter.folder / "schemas/ops/migrations/0001_baseline.sql").unlink()
+    starter.write("schemas/ops/schema.toml", 'managed = "structure"\n')
+    table = "CREATE TABLE ops.measurement (place TEXT NOT NULL, day DATE NOT NULL, "
+    starter.write("schemas/ops/tables.sql", f"{table}amount INTEGER NOT NULL);\n")
+    drafted = starter("promote", starter.pack(), "--to", "dev", "--draft", "--json").json
+    (told,) = [f for f in drafted["findings"] if f["rule"] == "schema/rows-of-migrations"]
+    assert "migrations put rows into ops.measurement" in told["message"]
+    starter.write(
+        "schemas/ops/after/rows.sql",
+        "INSERT INTO ops.measurement SELECT 'north', DATE '2026-02-01', 3 "
+        "WHERE NOT EXISTS (SELECT 1 FROM ops.measurement);\n",
+    )
+    done = starter.promote(starter.pack(), "dev").json
+    assert done["state"] == "done"
+    assert "schema/rows-of-migrations" not in {f["rule"] for f in done["findings"]}

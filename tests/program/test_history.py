@@ -187,3 +187,26 @@ def test_a_run_of_very_many_steps_is_listed_so_too(plain: Program) -> None:
     steps_of_run = len(plain("history", "R1", "--json").json["steps"])
     assert f"... and {steps_of_run - 100} more steps: --all" in plain("history", "R1").text
     assert "more steps" not in plain("history", "R1", "--all").text
+
+
+def test_an_environment_that_got_another_name_keeps_its_past(plain: Program) -> None:
+    """Its promotions are found by either name, and it can go back behind the change."""
+    plain.promote(plain.pack(), "dev")
+    plain.write("models/report/more.sql", "/*---\nstore = 'table'\n---*/\nSELECT 1 AS one")
+    plain.promote(plain.pack(), "dev")
+    text = (plain.folder / "environments/dev.toml").read_text()
+    (plain.folder / "environments/dev.toml").unlink()
+    plain.write("environments/desk.toml", text)
+    plain.edit("parameters.toml", "dev =", "desk =")
+    refused = plain("status", "desk", code=None).text
+    assert 'formerly = "dev"' in refused
+    plain.write("environments/desk.toml", f'formerly = "dev"\n{text}')
+    plain.promote(plain.pack(), "desk")
+    assert ids(plain, "--to", "dev") == ["P2", "P1"]
+    assert ids(plain, "--to", "desk") == ["P3"]
+    plain.write("environments/desk.toml", text)
+    missing = plain("rollback", "desk", "--yes", code=1).text
+    assert "has no value for an environment desk" in missing
+    assert 'write formerly = "THAT NAME"' in missing
+    plain.write("environments/desk.toml", f'formerly = "dev"\n{text}')
+    assert plain("rollback", "desk", "--yes", "--json").json["state"] == "done"

@@ -67,8 +67,7 @@ def history(workplace: Workplace, wanted: Wanted) -> History:
     """
     workplace.ledger.check()
     if wanted.environment:
-        name = workplace.project.environment(wanted.environment).name
-        wanted = replace(wanted, environment=name)
+        wanted = replace(wanted, environment=_environment(workplace, wanted.environment))
     states = [state.value for state in State]
     if wanted.state and wanted.state not in states:
         raise UsageError(
@@ -90,6 +89,21 @@ def history(workplace: Workplace, wanted: Wanted) -> History:
             if wanted.has(each.environment, each.promotion.by, State.DONE.value, each.promotion.at)
         ],
     )
+
+
+def _environment(workplace: Workplace, name: str) -> str:
+    """The name of an environment: of one that is declared, or that promotions went into once.
+
+    Raises:
+        UsageError: when there is no such environment.
+    """
+    past = {s.environment.lower(): s.environment for s in workplace.ledger.summaries()}
+    try:
+        return workplace.project.environment(name).name
+    except UsageError:
+        if name.lower() not in past:
+            raise
+        return past[name.lower()]
 
 
 _LOOKED_AT = 100

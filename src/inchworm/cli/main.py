@@ -138,7 +138,7 @@ def main() -> None:
     except click.exceptions.Exit as ending:
         sys.exit(ending.exit_code)
     except click.ClickException as error:
-        error.show()
+        _without_hidden(error).show()
         sys.exit(error.exit_code)
     except (click.Abort, KeyboardInterrupt):
         click.echo("Stopped.", err=True)
@@ -149,6 +149,20 @@ def main() -> None:
         sys.exit(1)
     except Exception as error:
         sys.exit(_explained(error))
+
+
+def _without_hidden(error: click.ClickException) -> click.ClickException:
+    """The error, which suggests no option that no help tells of."""
+    if isinstance(error, click.NoSuchOption) and error.possibilities and error.ctx is not None:
+        hidden = {
+            name
+            for parameter in error.ctx.command.params
+            if getattr(parameter, "hidden", False)
+            for name in parameter.opts
+        }
+        shown = [name for name in error.possibilities if name not in hidden]
+        return click.NoSuchOption(error.option_name, possibilities=shown, ctx=error.ctx)
+    return error
 
 
 _NOT_WRITTEN = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EIO}

@@ -11,10 +11,11 @@ from rich.text import Text
 from inchworm.cli.process import shown_time
 from inchworm.cli.samples import print_failing_rows
 from inchworm.cli.step_lines import listed
-from inchworm.cli.terminal import rows, spell_seconds, word
+from inchworm.cli.terminal import STYLES, rows, spell_seconds, word
 from inchworm.core.identifiers import PartId
 from inchworm.core.ledger.runs import RunSummary
 from inchworm.core.running.run import Run, RunStep
+from inchworm.core.running.states import RunState
 
 
 def spell_step(step: RunStep) -> str:
@@ -32,7 +33,7 @@ def print_runs(screen: Console, runs: Sequence[RunSummary]) -> None:
             str(run.id),
             run.environment,
             str(run.subject),
-            word(run.state.value),
+            _state(run.state, run.message),
             shown_time(run.began_at),
             run.began_by,
             run.started,
@@ -44,6 +45,13 @@ def print_runs(screen: Console, runs: Sequence[RunSummary]) -> None:
     screen.print(rows(headings, lines))
 
 
+def _state(state: RunState, message: str) -> Text:
+    """A state, with the warnings of a run that is done."""
+    if state is RunState.DONE and message:
+        return Text.assemble(word(state.value), (f", {message}", STYLES["warning"]))
+    return word(state.value)
+
+
 def print_run(screen: Console, run: Run, everything: bool) -> None:
     """One run, step by step, with what each step said; of very many steps, some or all."""
     plan = run.plan
@@ -53,7 +61,7 @@ def print_run(screen: Console, run: Run, everything: bool) -> None:
             f" of {plan.bundle} in ",
             (plan.environment, "bold"),
             "  ",
-            word(run.state.value),
+            _state(run.state, run.message),
         )
     )
     went_on = f", goes on with R{plan.continues}" if plan.continues is not None else ""

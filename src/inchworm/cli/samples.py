@@ -20,7 +20,14 @@ def print_sample(screen: Console, sample: Sample, indent: int = 0) -> None:
     cells = [list(map(_cell, row)) for row in sample.rows]
     table = rows(sample.columns, cells, right=_numbers(sample))
     limits = screen.options.update(max_width=UNLIMITED)
-    if not screen.is_terminal or table.width(screen, limits) <= screen.width - indent:
+    width = table.width(screen, limits)
+    if not screen.is_terminal:  # a line for each row, however long
+        whole = screen.options.update(max_width=width)
+        for line in screen.render_lines(table, whole, pad=False):
+            text = "".join(segment.text for segment in line).rstrip()
+            screen.print(Text(f"{' ' * indent}{text}"), soft_wrap=True)
+        return
+    if width <= screen.width - indent:
         screen.print(Padding(table, (0, 0, 0, indent), expand=False))
         return
     for number, row in enumerate(cells, start=1):

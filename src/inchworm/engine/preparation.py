@@ -110,8 +110,19 @@ def prepare(
     matrix, _ = read_files(_contents(bundle, others), None)
     _check_overrides(environment, matrix, overrides)
     values = evaluate(matrix, environment.name, today, overrides)
+    if values.problems and environment.formerly:  # the bundle may be of the time before
+        former = evaluate(matrix, environment.formerly, today, overrides)
+        values = values if former.problems else former
     if values.problems:
         first = values.problems[0]
+        if not _names(matrix, environment.name):
+            raise ProjectError(
+                f"{bundle.name} has no value for an environment {environment.name}: it was packed "
+                "before there was one of that name.",
+                where=environment.file,
+                next='If the environment had another name then, write formerly = "THAT NAME" in '
+                "this file, and try again; else pack a bundle with values for it.",
+            )
         raise ProjectError(first.message + ".", where=first.place, next=first.remedy)
     return Prepared(
         bundle=bundle,
@@ -123,6 +134,11 @@ def prepare(
         others=others,
         known=known,
     )
+
+
+def _names(matrix: Matrix, environment: str) -> bool:
+    """Whether some parameter has a value for an environment by its name."""
+    return any(environment.lower() in map(str.lower, row.cells) for row in matrix.values())
 
 
 def _contents(bundle: Bundle, others: Mapping[PartId, Bundle | None]) -> Contents:

@@ -413,6 +413,14 @@ DATED_VIEW = _rule(
     "Build it, or something that reads it, in a pipeline with a daily schedule; or write "
     "CURRENT_DATE.",
 )
+ROWS_OF_MIGRATIONS = _rule(
+    "schema/rows-of-migrations",
+    _W,
+    "A schema had its rows from migrations, and is managed by its wanted structure now.",
+    "The rows stay where the migrations ran; a new environment has the tables, and not the rows.",
+    "Write them into a script under after/ in the schema's folder, so that it can run again: "
+    "INSERT ... WHERE NOT EXISTS.",
+)
 KEEPS_OLD_ROWS = _rule(
     "promotion/keeps-old-rows",
     _W,

@@ -31,6 +31,17 @@ def altered_tables(script: str, dialect: str) -> Iterator[str]:
                 yield table_name(target, dialect)
 
 
+def inserted_tables(script: str, dialect: str) -> Iterator[str]:
+    """The folded names of tables into which statements put rows; of an unreadable script, none."""
+    try:
+        statements = parse_statements(script, dialect)
+    except SqlProblem:
+        return
+    for statement in statements:
+        if isinstance(statement, exp.Insert) and (target := statement.this.find(exp.Table)):
+            yield table_name(target, dialect)
+
+
 def written_tables(script: str, dialect: str) -> Iterator[str]:
     """The folded names of tables whose rows statements add, change or delete.
 

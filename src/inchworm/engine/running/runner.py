@@ -20,6 +20,7 @@ from typing import TypeVar
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from inchworm.core.counting import counted
 from inchworm.core.errors import EnvironmentMoved, InchwormError, WorkedOn
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, RelationName
@@ -483,7 +484,9 @@ class _Running:
         states = [report.state for report in journal.reports.values()]
         failed = states.count(StepState.FAILED)
         if not failed:
-            return self._work.ledger.end_run(self._run.id, RunState.DONE)
+            warned = states.count(StepState.WARNED)
+            message = counted(warned, "warning") if warned else ""
+            return self._work.ledger.end_run(self._run.id, RunState.DONE, message)
         effective = {
             step.number
             for step in self._work.plan.steps

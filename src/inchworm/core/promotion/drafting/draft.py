@@ -25,7 +25,7 @@ from inchworm.core.errors import ProjectError
 from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.lineage.facts import Trait
 from inchworm.core.promotion.drafting.api_versions import api_versions
-from inchworm.core.promotion.drafting.reasons import Reason, reasons_of
+from inchworm.core.promotion.drafting.reasons import Reason, listed, reasons_of
 from inchworm.core.promotion.drafting.request import Request, environment_state, values_digest
 from inchworm.core.promotion.drafting.rolling_back import undone_here
 from inchworm.core.promotion.drafting.schedules import switched_off
@@ -67,6 +67,7 @@ def draft(request: Request) -> Draft:
     findings += _against_what_is_live(request, reasons, pending, undone)
     findings += _rows_lost(request, removed)
     findings += _old_rows(request, pending, undone)
+    findings += _rows_of_migrations(request, reasons)
     findings += _standing(request)
     findings += switched_off(request, reasons)
     findings += api_versions(request, reasons)
@@ -159,6 +160,32 @@ def _old_rows(request: Request, pending: Sequence[Pending], undone: Undone) -> I
                         part=part,
                         file=outlines[part].file,
                     )
+
+
+def _rows_of_migrations(request: Request, reasons: Container[PartId]) -> Iterator[Finding]:
+    """Rows that migrations put in, of schemas that have a wanted structure from now on."""
+    for part in request.assembly.of_kind(Kind.SCHEMA):
+        ran = [m for m in request.live.migrations if m.schema == part.name and m.script]
+        if part not in reasons or not ran:
+            continue
+        schema = request.rendered.schema(part)
+        if not schema.has_desired_structure:
+            continue
+        from inchworm.core.sql.altered import inserted_tables  # the parser, where it is needed
+
+        dialect = request.assembly.dialect
+        again = {
+            table
+            for script in (*schema.before, *schema.after)
+            for table in inserted_tables(script.sql, dialect)
+        }
+        filled = {t for m in ran for t in inserted_tables(m.script, dialect)}
+        lost = sorted(filled & request.assembly.tables.keys() - again)
+        if lost:
+            yield rules.ROWS_OF_MIGRATIONS.finding(
+                f"migrations put rows into {listed(lost)}, which no script does any more",
+                part=part,
+            )
 
 
 def _rights(

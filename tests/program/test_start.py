@@ -91,20 +91,33 @@ def test_a_new_project_can_be_promoted_at_once(
 @pytest.mark.parametrize(
     ("arguments", "says"),
     [
-        (("new", "."), "not empty"),
+        (("new", "."), "has environments already"),
         (("new", "x", "--dialect", "duckbd"), "Did you mean duckdb?"),
         (("new", "x", "--name", "No Name"), "lower-case letters"),
         (("promot",), "Did you mean promote?"),
         (("promote", "b"), "Say where: --to ENV."),
         (("promote", "P2", "--back"), "P2 is drafted as it is"),
     ],
-    ids=["not empty", "dialect", "name", "command", "no environment", "of a draft"],
+    ids=["has a project", "dialect", "name", "command", "no environment", "of a draft"],
 )
 def test_what_is_asked_wrongly(starter: Program, arguments: tuple[str, ...], says: str) -> None:
     """Exit code 2, one message, and nothing is written."""
     files = [path for path in sorted(starter.folder.rglob("*")) if path.is_file()]
     assert says in starter(*arguments, code=2).text
     assert [path for path in sorted(starter.folder.rglob("*")) if path.is_file()] == files
+
+
+def test_a_project_begins_in_a_repository_that_is_there(tmp_path: Path) -> None:
+    """What is there stays; what git ignores gets the lines that a project needs."""
+    (tmp_path / "scripts").mkdir()
+    (tmp_path / "scripts/load.py").write_text("print(1)\n")
+    (tmp_path / ".gitignore").write_text("*.pyc\n.secrets/\n")
+    program = Program(tmp_path)
+    program.git("init", "--quiet")
+    program("new", ".", "--name", "levels")
+    assert (tmp_path / ".gitignore").read_text() == "*.pyc\n.secrets/\n.inchworm/\n"
+    assert (tmp_path / "scripts/load.py").read_text() == "print(1)\n"
+    assert program.promote(program.pack(), "dev").json["state"] == "done"
 
 
 def test_schemas_can_have_other_names_in_an_environment(starter: Program) -> None:

@@ -34,7 +34,7 @@ def start_project(folder: Path, name: str, dialect: str) -> StartedProject:
     """Write a new project.
 
     Args:
-        folder: where to; it must not be there yet, or be empty.
+        folder: where to; what is there stays, and must have no name that the project needs.
         name: the project's name.
         dialect: the SQL dialect of its models.
 

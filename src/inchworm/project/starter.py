@@ -90,6 +90,15 @@ build = ["report.daily_total"]
 }
 
 
+_IGNORED = ".gitignore"
+
+
+def _with_lines(text: str, more: str) -> str:
+    """A text with the lines of another one that it lacks."""
+    lacking = [line for line in more.splitlines() if line not in text.splitlines()]
+    return "\n".join([*text.rstrip("\n").splitlines(), *lacking]) + "\n"
+
+
 def write_starter(folder: Path, name: str, dialect: str, about: str, url: str) -> list[str]:
     """Write the project; returns the files' paths.
 
@@ -101,14 +110,20 @@ def write_starter(folder: Path, name: str, dialect: str, about: str, url: str) -
         url: the address of that database.
 
     Raises:
-        UsageError: when the folder is there and not empty.
+        UsageError: when the folder has files or folders of the names that a project needs.
     """
-    if folder.exists() and any(folder.iterdir()):
+    tops = sorted({path.partition("/")[0] for path in _FILES} - {_IGNORED})
+    taken = [name for name in tops if (folder / name).exists()]
+    if taken:
         raise UsageError(
-            f"{folder} is there already and not empty.", next="Name a folder that is not there yet."
+            f"{folder} has {taken[0]} already, which a project writes.",
+            next="Name a folder that is not there yet, or one below this one: "
+            f"inchworm new {folder / 'delivery'}",
         )
     folder.mkdir(parents=True, exist_ok=True)
     for path, content in _FILES.items():
+        if path == _IGNORED and (folder / path).exists():
+            content = _with_lines((folder / path).read_text(), content)
         text = content.replace("{about}", about).replace("{url}", url)
         text = text.replace("{name}", name).replace("{dialect}", dialect)
         write_below(folder, path, text.encode())

@@ -491,3 +491,25 @@ def test_enormous_and_strange_input(starter: Program) -> None:
     assert finding["message"].count("->") == 10
     shown = starter("trace", "ops.measurement.amount", "--down").out
     assert "greek.στάθμη.ύψος" in shown
+
+
+CONFLICT = "{}\n<<<<<<< HEAD\n{}\n=======\n{}\n>>>>>>> other\n"
+
+
+def test_a_merge_that_is_not_resolved_is_told_as_one(plain: Program) -> None:
+    """In SQL and in settings, at the line where it begins."""
+    sql = CONFLICT.format("SELECT day", ", 1 AS a", ", 2 AS a") + "FROM ops.measurement"
+    plain.write("models/report/both.sql", sql)
+    parameters = CONFLICT.format("[more]", 'every = "1"', 'every = "2"')
+    plain.write("parameters/more.toml", parameters)
+    found = {(f["file"], f["line"], f["message"]) for f in plain.findings(code=1)}
+    message = "has git's conflict markers: a merge is not resolved"
+    assert {("models/report/both.sql", 2, message), ("parameters/more.toml", 2, message)} <= found
+
+
+def test_a_model_that_makes_its_table_itself(plain: Program) -> None:
+    """It says what to write in its place."""
+    plain.write("models/report/made.sql", "CREATE TABLE report.made AS SELECT 1 AS one")
+    (finding,) = [f for f in plain.findings(code=1) if f["severity"] == "error"]
+    assert (finding["rule"], finding["message"]) == ("sql/not-a-query", "is CREATE, not a SELECT")
+    assert 'store = "table"' in finding["remedy"]

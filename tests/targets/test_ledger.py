@@ -373,5 +373,5 @@ def test_a_file_that_is_no_ledger(tmp_path: Path) -> None:
 def test_a_promotion_that_is_not_there(ledger: Ledger) -> None:
     """The nearest one is offered."""
     ledger.draft(draft(), None)
-    with pytest.raises(UsageError, match="Did you mean P1"):
+    with pytest.raises(UsageError, match="The latest is P1"):
         ledger.promotion("P11")

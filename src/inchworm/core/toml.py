@@ -8,6 +8,8 @@ from typing import Any
 
 from msgspec import Struct, field
 
+from inchworm.core.conflicts import UNRESOLVED, conflict_line
+
 KeyPath = tuple[str | int, ...]
 """Where something stands in a document: ``("steps", 2, "notebook")``."""
 
@@ -53,6 +55,8 @@ def read_toml(content: bytes | str) -> TomlDocument:
     except UnicodeDecodeError as error:
         raise TomlProblem("is not UTF-8 text", content[: error.start].count(b"\n") + 1) from error  # type: ignore[arg-type]
     except tomllib.TOMLDecodeError as error:
+        if (conflict := conflict_line(text)) is not None:
+            raise TomlProblem(UNRESOLVED, conflict) from error
         at = _AT_LINE.search(str(error))
         reason = re.sub(r" \(at .*\)$", "", str(error))
         raise TomlProblem(f"is not TOML: {reason}", int(at.group(1)) if at else None) from error

@@ -10,7 +10,7 @@ from inchworm.core.checks import rules
 from inchworm.core.checks.query_rules import Context, suspicions
 from inchworm.core.identifiers import PartId
 from inchworm.core.sql.columns import Resolution
-from inchworm.core.sql.problems import NameFromParameter, SqlProblem, WritingQuery
+from inchworm.core.sql.problems import NameFromParameter, NotAQuery, SqlProblem, WritingQuery
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.settings import Report
 
@@ -20,6 +20,8 @@ def rule_of(problem: SqlProblem, otherwise: rules.Rule) -> rules.Rule:
     match problem:
         case WritingQuery():
             return rules.SQL_WRITES
+        case NotAQuery():
+            return rules.NOT_A_QUERY
         case NameFromParameter():
             return rules.PARAMETER_AS_NAME
     return otherwise

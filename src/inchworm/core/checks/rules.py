@@ -98,6 +98,14 @@ SQL_UNREADABLE = _rule(
     "The database would refuse it, and its lineage cannot be known.",
     "Correct the SQL near this line.",
 )
+NOT_A_QUERY = _rule(
+    "sql/not-a-query",
+    _E,
+    "A model or check is another statement than a SELECT.",
+    "Its table or view is made by the promotion, from what the SELECT gives.",
+    'Write the SELECT alone: store = "table" in the settings makes it a table. What changes a '
+    "schema is a migration, under schemas/.",
+)
 SQL_WRITES = _rule(
     "sql/writes",
     _E,

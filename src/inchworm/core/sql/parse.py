@@ -12,10 +12,11 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 from sqlglot.tokens import Token, TokenType
 
+from inchworm.core.conflicts import UNRESOLVED, conflict_line
 from inchworm.core.sql.declared import Declaring
 from inchworm.core.sql.names import line_of
 from inchworm.core.sql.only_reads import STATEMENTS, check_only_reads
-from inchworm.core.sql.problems import SqlProblem
+from inchworm.core.sql.problems import NotAQuery, SqlProblem
 
 _OPEN, _CLOSE = "/*---", "---*/"
 MAYBE_PARAMETER = re.compile(r"(?<![:\w]):[A-Za-z_]")
@@ -77,7 +78,7 @@ def parse_statements(text: str, dialect: str) -> list[exp.Expr]:
             _check_names(whole)
         return [_with_dotted(s) for s in whole] if MAYBE_PARAMETER.search(text) else whole
     except SqlglotError as error:
-        raise _problem(error) from error
+        raise _problem(error, text) from error
     except SqlProblem:
         raise
     except RecursionError as error:
@@ -168,12 +169,9 @@ def parse_query(text: str, dialect: str, declared: Declaring | None = None) -> e
     if isinstance(query, exp.Pivot):  # DuckDB's statement form
         return exp.select("*").from_(exp.Subquery(this=query))
     if not isinstance(query, exp.Query):
-        what = (
-            f"is {query.key.upper()}, not a SELECT"
-            if isinstance(query, STATEMENTS)
-            else "has no SELECT"
-        )
-        raise SqlProblem(what, line_of(query))
+        if isinstance(query, STATEMENTS):
+            raise NotAQuery(f"is {query.key.upper()}, not a SELECT", line_of(query))
+        raise SqlProblem("has no SELECT", line_of(query))
     check_only_reads(query, text)
     if declared is not None and _THREE_PARTS.search(text):
         _leave_own_catalogue(query, declared)
@@ -215,7 +213,7 @@ def tokens_of(text: str, dialect: str) -> list[Token]:
     try:
         return sqlglot.tokenize(text, read=dialect)
     except SqlglotError as error:
-        raise _problem(error) from error
+        raise _problem(error, text) from error
 
 
 def split_script(text: str, dialect: str) -> list[str]:
@@ -271,7 +269,9 @@ def meaning(text: str, dialect: str) -> str:
     )
 
 
-def _problem(error: SqlglotError) -> SqlProblem:
+def _problem(error: SqlglotError, text: str) -> SqlProblem:
+    if (conflict := conflict_line(text)) is not None:
+        return SqlProblem(UNRESOLVED, conflict)
     details = getattr(error, "errors", None)
     if details:
         first = details[0]

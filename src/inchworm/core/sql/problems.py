@@ -16,5 +16,9 @@ class WritingQuery(SqlProblem):
     """A query in which something writes or locks."""
 
 
+class NotAQuery(SqlProblem):
+    """A statement where a SELECT must stand."""
+
+
 class NameFromParameter(SqlProblem):
     """A query that has a parameter where the name of a table or column must stand."""

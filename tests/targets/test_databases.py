@@ -188,6 +188,35 @@ def test_a_table_with_an_index_can_be_replaced(database: Database) -> None:
     assert values(database, "m.a") == [2]
 
 
+MAPPED = {
+    "whole": ("CAST(7 AS INTEGER)", "int64"),
+    "missing": ("CAST(NULL AS INTEGER)", "Int64"),
+    "total": ("sum(CAST(7 AS INTEGER))", "int64"),
+    "exact": ("CAST(1.5 AS DECIMAL(8, 2))", "float64"),
+    "rough": ("CAST(1.5 AS REAL)", "float64"),
+    "name": ("CAST('a' AS VARCHAR)", "str"),
+}
+OF_SERVERS = {
+    "day": ("CAST('2026-01-02' AS DATE)", "datetime64[us]"),
+    "at": ("CAST('2026-01-02 10:00' AS TIMESTAMP)", "datetime64[us]"),
+    "zoned": ("CAST('2026-01-02 10:00+02' AS TIMESTAMPTZ)", "datetime64[us, UTC]"),
+    "flag": ("CAST(true AS BOOLEAN)", "bool"),
+    "unsure": ("CAST(NULL AS BOOLEAN)", "boolean"),
+}
+"""SQLite has no such types: there, dates are texts and flags numbers."""
+
+
+def test_frames_have_the_same_types_from_every_database(database: Database) -> None:
+    """Whatever the drivers make of them, so that a notebook goes on anywhere."""
+    mapped = MAPPED if database.dialect == "sqlite" else MAPPED | OF_SERVERS
+    columns = ", ".join(f"{sql} AS {name}" for name, (sql, _) in mapped.items())
+    frame = database.frame(f"SELECT {columns}")
+    types = {str(name): str(dtype) for name, dtype in frame.dtypes.items()}
+    if database.dialect == "sqlite":  # a column of nothing has no type there
+        types["missing"] = "Int64"
+    assert types == {name: type_ for name, (_, type_) in mapped.items()}
+
+
 def test_frames_go_in_and_out(database: Database) -> None:
     """Columns are matched by name."""
     database.execute("CREATE TABLE m.t (x INTEGER, y VARCHAR)")

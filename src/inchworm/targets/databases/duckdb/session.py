@@ -17,6 +17,7 @@ from inchworm.targets.databases.duckdb import files_of
 from inchworm.targets.databases.duckdb.limits import Limit, Limits
 from inchworm.targets.databases.duckdb.places import NO_PLACES, Places
 from inchworm.targets.databases.duckdb.scratch import Scratch
+from inchworm.targets.databases.frames import Column, alike
 from inchworm.targets.databases.noting import Noting
 from inchworm.targets.databases.protocols import Result, Server
 from inchworm.targets.databases.quoting import quoted, quoted_one
@@ -199,7 +200,9 @@ class DuckDbSession(Noting):
     def frame(self, sql: str) -> Any:
         """Run a query into a pandas DataFrame."""
         with self._errors():
-            return self._connection.execute(sql).df()
+            result = self._connection.execute(sql)
+            huge = [str(column[1]) == "HUGEINT" for column in result.description or ()]
+            return alike(result.df(), [Column.WHOLE if each else Column.OTHER for each in huge])
 
     def add_rows(
         self, table: str, columns: Sequence[str], rows: Sequence[Sequence[str | int | None]]

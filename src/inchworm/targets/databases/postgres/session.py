@@ -15,6 +15,7 @@ import psycopg
 from psycopg import errors
 
 from inchworm.core.errors import EnvironmentMoved, TargetError, WorkedOn
+from inchworm.targets.databases.frames import Column, alike
 from inchworm.targets.databases.noting import Noting
 from inchworm.targets.databases.postgres.lock_waits import (
     WAIT,
@@ -55,6 +56,18 @@ _PASSING = (
 
 _WHOLE = frozenset({20, 21, 23})
 """The numbers of the types bigint, smallint and integer."""
+
+_COLUMNS = {
+    **dict.fromkeys(_WHOLE, Column.WHOLE),
+    16: Column.FLAG,
+    700: Column.DECIMAL,  # real
+    701: Column.DECIMAL,  # double precision
+    1082: Column.DATE,
+    1114: Column.DATE,
+    1184: Column.ZONED,
+    1700: Column.DECIMAL,  # numeric
+}
+"""What the server's types are in a DataFrame, by their numbers, where values do not tell."""
 
 _UNFINISHED = """
 SELECT n.nspname, c.relname FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid
@@ -334,8 +347,11 @@ class PostgresSession(Noting):
         """Run a query into a pandas DataFrame."""
         import pandas as pd
 
-        names, rows = self.select(sql)
-        return pd.DataFrame(rows, columns=names)
+        with self._errors():
+            cursor = self._run(sql, ())
+            description, rows = cursor.description or [], cursor.fetchall()
+        frame = pd.DataFrame(rows, columns=[column.name for column in description])
+        return alike(frame, [_COLUMNS.get(c.type_code, Column.OTHER) for c in description])
 
     def add_rows(
         self, table: str, columns: Sequence[str], rows: Sequence[Sequence[str | int | None]]

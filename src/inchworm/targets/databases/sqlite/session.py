@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import Any, Self
 
 from inchworm.core.errors import EnvironmentMoved, TargetError
+from inchworm.targets.databases.frames import Column, alike
 from inchworm.targets.databases.noting import Noting
 from inchworm.targets.databases.protocols import Result, Server
 from inchworm.targets.databases.quoting import quoted
@@ -210,7 +211,9 @@ class SqliteSession(Noting):
         import pandas as pd
 
         names, rows = self.select(sql)
-        return pd.DataFrame(rows, columns=names)
+        whole = [_are_whole([row[at] for row in rows]) for at in range(len(names))]
+        frame = pd.DataFrame(rows, columns=names)
+        return alike(frame, [Column.WHOLE if each else Column.OTHER for each in whole])
 
     def add_rows(
         self, table: str, columns: Sequence[str], rows: Sequence[Sequence[str | int | None]]
@@ -294,3 +297,9 @@ def _plain(cell: Any) -> Any:
     if isinstance(cell, dt.date | dt.datetime):
         return cell.isoformat(" ") if isinstance(cell, dt.datetime) else cell.isoformat()
     return cell.item() if hasattr(cell, "item") else cell
+
+
+def _are_whole(values: Sequence[Any]) -> bool:
+    """Whether a column has whole numbers, and nothing else but missing values."""
+    kinds = {type(value) for value in values} - {type(None)}
+    return kinds == {int}

@@ -280,3 +280,25 @@ def test_a_rollback_brings_back_the_mixture_of_then(two: tuple[Program, str]) ->
     program("rollback", "dev", "--yes")
     assert values(program, url) == (2, 20, 100)
     assert set(status(program)["mixture"]) == {"model:m.b", "model:m.c"}
+
+
+def test_other_values_keep_nothing_from_the_next_environment(
+    plain: Program, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A hold on another day leaves dated models alone; that is no hold of theirs further on."""
+    parameters = (plain.folder / "parameters.toml").read_text()
+    day = '[day]\ntype = "date"\nevery = "today"\n'
+    plain.write("parameters.toml", parameters.replace("dev =", 'test = "2026-01-01"\ndev =') + day)
+    text = (plain.folder / "environments/dev.toml").read_text()
+    test = text.replace(SQLITE, "sqlite:///.inchworm/test.sqlite").replace("sim:dev", "sim:test")
+    plain.write("environments/test.toml", f'after = ["dev"]\n{test}')
+    plain.write("models/m/a.sql", f"{TABLE}SELECT 1 AS x")
+    plain.write("models/m/dated.sql", f"{TABLE}SELECT CAST(:day AS TEXT) AS day")
+    bundle = plain.pack()
+    promote(plain, bundle)
+    now = process.clock() + dt.timedelta(days=1)
+    monkeypatch.setattr(process, "clock", lambda: now)
+    plain("hold", "m.a", "--in", "dev", "--because", "to see", "--yes")
+    done = plain.promote(bundle, "test").json
+    assert "promotion/held-before" not in {f["rule"] for f in done["findings"]}
+    assert plain.ask("sqlite:///.inchworm/test.sqlite", "SELECT day FROM m.dated") != []

@@ -259,7 +259,8 @@ def _took_place(
     new = dict(place.models)
     for each in {*release.models, *place.models}:
         is_chosen = name is None or (each == name) is only
-        if is_chosen and each not in place.holds and each not in _held_before(team, place):
+        is_held = each in place.holds or each in _held_before(team, place, release)
+        if is_chosen and not is_held:
             new.pop(each, None)
             if each in release.models:
                 new[each] = release.models[each]
@@ -272,10 +273,13 @@ def _took_place(
         place.by_hand.discard("restored")
 
 
-def _held_before(team: Team, place: Place) -> set[str]:
-    """The models that are on hold where a bundle comes from: they stay as they are here, too."""
+def _held_before(team: Team, place: Place, release: Release) -> set[str]:
+    """The models that a hold kept otherwise where a bundle comes from: they stay here, too."""
     number = ROUTE.index(place.name)
-    return set(team.places[ROUTE[number - 1]].holds) if number else set()
+    before = team.places[ROUTE[number - 1]]
+    if not number or before.release is not release:
+        return set()
+    return {n for n in before.holds if before.models.get(n) != release.models.get(n)}
 
 
 def _built(documents: list[Any]) -> set[str]:

@@ -69,8 +69,11 @@ def held_before(passages: Sequence[Passage], digest: Digest) -> dict[PartId, str
             p for p in passage.promotions if p.digest == digest and p.promotion not in undone
         ]
         if of_bundle and not of_bundle[-1].mixture.is_choice:
-            for part in of_bundle[-1].mixture.sources:
-                held.setdefault(PartId.parse(part), passage.environment)
+            for part, source in of_bundle[-1].mixture.sources.items():
+                if (
+                    source != of_bundle[-1].bundle
+                ):  # else it kept other values, and no other content
+                    held.setdefault(PartId.parse(part), passage.environment)
     return held
 
 

@@ -40,7 +40,7 @@ def test_contributors_are_those_of_a_plain_model(tmp_path: Path, seed: int) -> N
         history.append((commit, {author, committer, *helpers}, touched))
     for _ in range(6):
         last = chance.randrange(1, len(history))
-        bases = chance.sample(range(last), min(last, chance.randrange(1, 4)))
+        bases = chance.sample(range(last + 1), min(last + 1, chance.randrange(1, 4)))
         new = chance.sample(FILES, chance.randrange(2))
         found = contributors(tmp_path, history[last][0], [history[base][0] for base in bases], new)
         hands = {p for _, people, _ in history[min(bases) + 1 : last + 1] for p in people}

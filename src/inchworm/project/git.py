@@ -146,9 +146,8 @@ def contributors(
     """
     git = _Git(folder)
     known = [each for each in {*since} if git.has(each)]
-    lacking = [f"commit {each[:12]} is not here" for each in sorted({*since, commit} - {*known})]
-    if git.has(commit):
-        lacking.remove(f"commit {commit[:12]} is not here")
+    absent = sorted(each for each in {*since, commit} if not git.has(each))
+    lacking = [f"commit {each[:12]} is not here" for each in absent]
     shallow = git("rev-parse", "--is-shallow-repository")
     if shallow != "false":
         lacking.append("the clone is shallow" if shallow else "this is no git repository")

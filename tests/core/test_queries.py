@@ -132,3 +132,31 @@ def test_a_deep_query_is_written_like_any_other(depth: int) -> None:
 )
 def test_the_tables_that_only_their_owner_alters(script: str, tables: list[str]) -> None:
     assert list(altered_tables(script, "postgres")) == tables
+
+
+SHORT = [
+    ("SELECT a, sum(b) AS s, c FROM m.t GROUP BY ALL", "GROUP BY 1, 3"),
+    ("SELECT sum(b) AS s FROM m.t GROUP BY ALL", "FROM m.t"),
+    ("SELECT a, sum(b) OVER () AS w, max(c) AS c FROM m.t GROUP BY ALL", "GROUP BY 1, 2"),
+    (
+        "SELECT a, (SELECT max(x) FROM m.u) AS m, count(*) AS n FROM m.t GROUP BY ALL",
+        "GROUP BY 1, 2",
+    ),
+    ("SELECT a, b FROM m.t ORDER BY ALL DESC", "ORDER BY 1 DESC, 2 DESC"),
+]
+
+
+@pytest.mark.parametrize(("sql", "end"), SHORT)
+def test_short_forms_are_spelled_out_where_they_are_unknown(sql: str, end: str) -> None:
+    """For servers; DuckDB gets its own."""
+    query = parse_query(sql, "duckdb")
+    for dialect in ("postgres", "sqlite"):
+        told = " ".join(to_text(query, dialect).replace(" NULLS FIRST", "").split())
+        assert told.replace(" NULLS LAST", "").endswith(end)
+    assert " ".join(to_text(query, "duckdb").split()).endswith("ALL" + " DESC" * ("DESC" in sql))
+
+
+def test_an_array_of_json_has_the_name_that_the_database_knows() -> None:
+    query = parse_query("SELECT a, json_group_array(b) AS j FROM m.t GROUP BY ALL", "duckdb")
+    assert "json_agg(b)" in to_text(query, "postgres").lower()
+    assert to_text(query, "postgres").split()[-1] == "1"

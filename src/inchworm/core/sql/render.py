@@ -14,6 +14,7 @@ from typing import TypeVar
 from sqlglot import exp
 
 from inchworm.core.parameters.values import Type, Value
+from inchworm.core.sql.spelled_out import LACKING, spelled_out
 
 _DEEP = 100
 
@@ -77,6 +78,8 @@ def to_text(query: exp.Expr, dialect: str) -> str:
 
     On readable lines, unless it is nested so deeply that laying it out would take minutes.
     """
+    if dialect in LACKING:
+        query = spelled_out(query, dialect)
     return query.sql(dialect=dialect, pretty=not _is_deep(query), comments=False)
 
 

@@ -16,21 +16,27 @@ from inchworm.core.running.schedules import next_times
 from inchworm.host.host import NotBegun, Watched
 
 STYLE = """
-body { font: 16px/1.45 system-ui, sans-serif; color: #1b1f2a; background: #fdfcf8;
+:root { color-scheme: light dark; --ink: #1b1f2a; --quiet: #5b6661; --line: #cfd6d2;
+        --faint: #ebe8df; --paper: #fdfcf8; --good: #1b6e53; --bad: #a3261c; --care: #8a5a00; }
+@media screen and (prefers-color-scheme: dark) {
+  :root { --ink: #e4e6e1; --quiet: #a2aca7; --line: #3a423f; --faint: #2a312e; --paper: #151917;
+          --good: #6cc7a4; --bad: #f08d83; --care: #e3b55c; }
+}
+body { font: 16px/1.45 system-ui, sans-serif; color: var(--ink); background: var(--paper);
        margin: 0 auto; max-width: 60rem; padding: 1rem; }
 h1 { font-size: 1.4rem; } h2 { font-size: 1.15rem; margin-top: 2rem; }
 table { border-collapse: collapse; width: 100%; }
 th, td { text-align: left; vertical-align: top; padding: .3rem .8rem .3rem 0; }
 th:first-child:nth-last-child(3) { width: 40%; } th:nth-child(2):nth-last-child(2) { width: 15%; }
-th { font-weight: 600; color: #5b6661; border-bottom: 1px solid #cfd6d2; }
-td { border-bottom: 1px solid #ebe8df; overflow-wrap: anywhere; }
-.failed, .broken { color: #a3261c; font-weight: 600; } .done { color: #1b6e53; }
-.partly, .stopped, .paused { color: #8a5a00; font-weight: 600; }
-.quiet { color: #5b6661; }
+th { font-weight: 600; color: var(--quiet); border-bottom: 1px solid var(--line); }
+td { border-bottom: 1px solid var(--faint); overflow-wrap: anywhere; }
+.failed, .broken { color: var(--bad); font-weight: 600; } .done { color: var(--good); }
+.partly, .stopped, .paused { color: var(--care); font-weight: 600; }
+.quiet { color: var(--quiet); }
 @media (max-width: 40rem) {
   thead { display: none; } tr { display: block; padding: .5rem 0; }
   td { display: block; border: 0; padding: .05rem 0; }
-  td[data-what]::before { content: attr(data-what) ": "; color: #5b6661; }
+  td[data-what]::before { content: attr(data-what) ": "; color: var(--quiet); }
 }
 """
 
@@ -152,5 +158,8 @@ def _table(headings: Sequence[str], rows: Iterable[Sequence[str]], otherwise: st
     ]
     if not lines:
         return f'<p class="quiet">{escape(otherwise)}</p>'
-    head = "".join(f"<th>{escape(heading)}</th>" for heading in headings)
+    head = "".join(
+        f'<th scope="col">{escape(heading)}</th>' if heading else "<td></td>"
+        for heading in headings
+    )
     return f"<table><thead><tr>{head}</tr></thead><tbody>{''.join(lines)}</tbody></table>"

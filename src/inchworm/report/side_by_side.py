@@ -70,7 +70,7 @@ def as_html(
         f"{name}: not there" if text is None else name
         for name, text in zip(names, (before, after), strict=True)
     ]
-    head = "".join(f"<th colspan=2>{escape(each)}</th>" for each in heads)
+    head = "".join(f'<th scope="colgroup" colspan="2">{escape(each)}</th>' for each in heads)
     columns = '<colgroup><col class="number"><col><col class="number"><col></colgroup>'
     head = f"{columns}<thead><tr>{head}</tr></thead>"
     return f'<table class="difference">{head}<tbody>{body}</tbody></table>'

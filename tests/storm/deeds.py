@@ -239,9 +239,10 @@ def _approved(team: Team, id_: str) -> tuple[Any, Answer]:
 
 def _is_of_an_author(step: Any) -> bool:
     """Whether somebody's work is in a step: not where only the day, or the record, is another."""
-    if step["phase"] == "build":
-        return step["reason"].startswith(("content changed", "new here", "is moved"))
-    return step["phase"] == "migrate" or step["reason"] == "is not in the bundle any more"
+    phase, reason = str(step["phase"]), str(step["reason"])
+    if phase == "build":
+        return reason.startswith(("content changed", "new here", "is moved"))
+    return phase == "migrate" or reason == "is not in the bundle any more"
 
 
 def _refused(answer: Answer, document: Any) -> None:

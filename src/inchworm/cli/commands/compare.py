@@ -104,6 +104,7 @@ def _show_sides(screen: Console, sides: SidesCompared, *, of_part: bool) -> None
         if len(sides.rights) > _SHOWN:
             screen.print(f"... and {len(sides.rights) - _SHOWN} more: --json", style="dim")
         screen.print()
+    screen.print("Definitions are compared, and no rows of tables.", style="dim")
     if any(c.state is PartState.DIFFERS for c in sides.parts):
         names = f"{sides.a.name} {sides.b.name}"
         screen.print(f"next   How a part differs: inchworm compare {names} --part PART")

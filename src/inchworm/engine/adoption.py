@@ -86,6 +86,34 @@ def taken_up(
     recorded, live = (
         [d for d in those if not d.thing.is_surrounding] for those in (recorded, live)
     )
+    changes, renames = _worked_out(database, physical, recorded, live)
+    changes += changes_of(changed, database.dialect)
+
+    def logical(sql: str) -> str:
+        return with_physical_schemas(
+            sql, lambda s: schema.name if s == physical else s, database.dialect, dialect
+        )
+
+    return TakenUp(
+        changes=tuple(replace(c, statements=tuple(map(logical, c.statements))) for c in changes),
+        takes_up=dict(change_by_hand(difference, physical, schema.name) for difference in changed),
+        renames=renames,
+        of_roles=tuple(difference.key for difference in changed if is_of_roles(difference)),
+    )
+
+
+def _worked_out(
+    database: Database,
+    physical: str,
+    recorded: Sequence[Definition],
+    live: Sequence[Definition],
+) -> tuple[list[Change], dict[str, str]]:
+    """The changes from what was recorded to what is live, and the renames that they begin with.
+
+    Raises:
+        ProjectError: when there is a difference for which no change can be worked out.
+        TargetError: when the schema cannot be made anew as it was recorded.
+    """
     with database.scratch_database(physical) as (board, name):
 
         def run(statement: str) -> None:
@@ -112,19 +140,7 @@ def taken_up(
             changes = [*first, *database.changes(physical, has(), live, {})]
         except TargetError:  # an index keeps DuckDB from it: then the table is made anew
             changes = database.changes(physical, before, live, renames)
-    changes += changes_of(changed, database.dialect)
-
-    def logical(sql: str) -> str:
-        return with_physical_schemas(
-            sql, lambda s: schema.name if s == physical else s, database.dialect, dialect
-        )
-
-    return TakenUp(
-        changes=tuple(replace(c, statements=tuple(map(logical, c.statements))) for c in changes),
-        takes_up=dict(change_by_hand(difference, physical, schema.name) for difference in changed),
-        renames=renames,
-        of_roles=tuple(difference.key for difference in changed if is_of_roles(difference)),
-    )
+    return changes, renames
 
 
 def _taken_before(

@@ -176,12 +176,8 @@ def make_draft(
                 leaving=wish.leaving,
             )
         )
-        asked = [
-            *_missing_packages(drafted, prepared, place),
-            *losses(drafted, prepared, place, live, rights, overwrite=wish.overwrite),
-        ]
-        if asked:
-            drafted = replace(drafted, findings=tuple(in_order([*drafted.findings, *asked])))
+        found = losses(drafted, prepared, place, live, rights, overwrite=wish.overwrite)
+        drafted = _with(drafted, [*_missing_packages(drafted, prepared, place), *found])
         drafted = _tried(drafted, prepared, place, live)
     return Drafted(draft=drafted, prepared=prepared, live=live)
 
@@ -193,6 +189,13 @@ def _secrets(prepared: Prepared, machine: Machine) -> tuple[UsedSecret, ...]:
     used = {use.parameter for outline in outlines.values() for use in outline.uses}
     checked = check_secrets(environment, prepared.values, own, machine)
     return (*checked, *unchecked_secrets(prepared.values, used - own))
+
+
+def _with(drafted: Draft, findings: Sequence[Finding]) -> Draft:
+    """The draft, with findings of what was asked because of it."""
+    if not findings:
+        return drafted
+    return replace(drafted, findings=tuple(in_order([*drafted.findings, *findings])))
 
 
 def _missing_packages(drafted: Draft, prepared: Prepared, place: OpenEnvironment) -> list[Finding]:
@@ -230,8 +233,7 @@ def _tried(drafted: Draft, prepared: Prepared, place: OpenEnvironment, live: Com
     refused = try_draft(site, plan, live.tables)
     if refused is None:
         return drafted
-    findings = tuple(in_order([*drafted.findings, *refused]))
-    return replace(drafted, findings=findings, is_tried=True)
+    return replace(_with(drafted, refused), is_tried=True)
 
 
 def _is_tried(step: Step) -> bool:

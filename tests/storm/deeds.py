@@ -318,7 +318,7 @@ def _migrated(place: Place, release: Release, documents: list[Any], *, ran: bool
     for number in range(place.ran, len(release.changes)):
         change = release.changes[number]
         if release.adopted.get(number) == place.name:
-            place.by_hand.discard(f"taken up {change.table}.{change.column}")
+            place.by_hand.discard(f"taken up {number}")
         else:
             change.on(place.tables)
             _unseen(place, release, change, documents)
@@ -488,19 +488,23 @@ def rows_come(team: Team, chance: random.Random) -> Place | None:
 
 
 def dba_column(team: Team, chance: random.Random) -> Place | None:
-    """Somebody adds a column by hand, or takes that back."""
+    """Somebody adds or renames a column by hand, or takes that back."""
     place = team.place(chance)
-    added = sorted(name for name in place.by_hand if name.startswith("added "))
-    if added:
-        table, column = added[0].removeprefix("added ").split(".")
-        if team.by_hand(place, f"ALTER TABLE src.{table} DROP COLUMN {column}"):
-            Change("remove", table, column).on(place.tables)
-            place.by_hand.remove(added[0])
-    elif place.tables:
-        change = Change("add", chance.choice(sorted(place.tables)), f"h{team.number()}")
-        if team.by_hand(place, change.sql):
-            change.on(place.tables)
-            place.by_hand.add(f"added {change.table}.{change.column}")
+    if place.hand is not None:
+        if team.by_hand(place, place.hand.undo):
+            place.hand.off(place.tables)
+            place.hand = None
+        return place
+    if not place.tables:
+        return None
+    table = chance.choice(sorted(place.tables))
+    spare = sorted(set(place.tables[table].columns) - {"id", "grp", "val"})
+    change = Change("add", table, f"h{team.number()}")
+    if spare and chance.random() < 0.5:
+        change = Change("rename", table, chance.choice(spare), f"h{team.number()}")
+    if team.by_hand(place, change.sql):
+        change.on(place.tables)
+        place.hand = change
     return place
 
 
@@ -524,10 +528,9 @@ def dba_table(team: Team, chance: random.Random) -> Place | None:
 
 
 def adopt(team: Team, chance: random.Random) -> Place | None:
-    """What somebody added by hand is taken into the project."""
+    """What somebody changed by hand is taken into the project: a rename as one."""
     place = team.place(chance)
-    added = sorted(name for name in place.by_hand if name.startswith("added "))
-    if not added or place.ran < len(team.changes):
+    if place.hand is None or place.ran < len(team.changes):
         return None
     answer = team("adopt", place.name, "src")
     if answer.code != 0:
@@ -536,13 +539,15 @@ def adopt(team: Team, chance: random.Random) -> Place | None:
     new = [file for file in files if file.stem not in team.files]
     if len(new) != 1:
         raise Wrong(f"adopt wrote {[file.name for file in new]}:\n{answer.text}")
-    team.write(f"schemas/src/migrations/{new[0].name}", new[0].read_text())
-    table, column = added[0].removeprefix("added ").split(".")
+    text = new[0].read_text()
+    if place.hand.what == "rename" and ("RENAME" not in text or "DROP" in text):
+        raise Wrong(f"adopt did not know a rename: {text}")
+    team.write(f"schemas/src/migrations/{new[0].name}", text)
     team.adopted[len(team.changes)] = place.name
-    team.changes.append(replace(Change("add", table, column)))
+    team.changes.append(place.hand)
     team.files.append(new[0].stem)
-    place.by_hand.remove(added[0])
-    place.by_hand.add(f"taken up {table}.{column}")
+    place.hand = None
+    place.by_hand.add(f"taken up {len(team.changes) - 1}")
     return place
 
 

@@ -60,6 +60,7 @@ def _drift(team: Team, place: Place) -> None:
         return  # of services nobody has restored anything
     drifted = team("drift", place.name, "--json", is_judge=True).json["drifted"]
     hands = {name for name in place.by_hand if not name.startswith("made ")}
+    hands |= {str(place.hand)} if place.hand is not None else set()
     if bool(drifted) != bool(hands):
         raise Wrong(f"drift {place.name} says {drifted}; by hand: {sorted(hands)}")
 

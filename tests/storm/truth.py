@@ -222,6 +222,8 @@ class Place:
     made: Tables = field(default_factory=dict)
     entered: list[Entered] = field(default_factory=list)
     is_unfinished: bool = False
+    hand: Change | None = None
+    """What somebody changed by hand in ``src``, and nobody has taken up or back."""
     holds: dict[str, Model | None] = field(default_factory=dict)
     day: dict[str, str] = field(default_factory=dict)
 

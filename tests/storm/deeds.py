@@ -330,13 +330,14 @@ def _unseen(place: Place, release: Release, change: Change, documents: list[Any]
     if change.what not in {"update", "insert"}:
         return
     text = " ".join(f["message"] for d in documents for f in d.get("findings", []))
-    for name, model in place.models.items():
-        after = place.holds.get(name) or release.models.get(name)
-        keeps = model.store is Store.KEPT and after is not None and after.store is Store.KEPT
-        if keeps and f"src.{change.table}" in model.reads:
-            place.behind.add(model.name)
-            if "findings" in documents[-1] and model.name not in text:
-                raise Wrong(f"{model.name} does not see what {change.sql} changes: not said")
+    for name, after in release.models.items():
+        before = place.models.get(after.moved_from) or place.models.get(name)
+        keeps = before is not None and before.store is after.store is Store.KEPT
+        if not keeps or name in place.holds or f"src.{change.table}" not in after.reads:
+            continue
+        place.behind.add(name)
+        if "findings" in documents[-1] and name not in text:
+            raise Wrong(f"{name} does not see what {change.sql} changes: not said")
 
 
 def _after_failure(place: Place, release: Release) -> None:

@@ -153,7 +153,7 @@ def _old_rows(request: Request, pending: Sequence[Pending], undone: Undone) -> I
                     continue
                 if not request.assembly.facts[part].keeps_rows:
                     reached |= outlines[part].interfaces.keys()
-                elif part in growing:
+                elif request.moved.get(part, part) in growing:
                     yield rules.KEEPS_OLD_ROWS.finding(
                         f"{name} writes to {table}; {part.name} keeps the rows that it has from "
                         "there",

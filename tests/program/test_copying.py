@@ -334,3 +334,20 @@ def test_first_runs_beside_each_other_find_their_bookkeeping(
     starter("run", "beside", "--in", "dev", "--yes")
     for number in range(6):
         assert starter.ask(postgres_url, f"SELECT count(*) FROM ops.reading_{number}") == [(1,)]
+
+
+def test_files_that_were_taken_otherwise_are_recorded(at_desk: Place) -> None:
+    """Before there was the flow: their rows are in the table; files that come later are taken."""
+    program, url, folder = at_desk
+    (folder / "old.csv").write_text(f"{HEADER}weir,2026-11-01,1,1,,\n")
+    lines = program(
+        *("run", "flow:loggers", "--in", "dev", "--already-taken", "--yes", "--json")
+    ).out.splitlines()
+    step = json.loads(lines[-1])["steps"][0]
+    assert step["message"] == "0 files taken, 1 recorded as taken before"
+    assert count(program, url) == 0
+    (folder / "new.csv").write_text(f"{HEADER}weir,2026-11-02,1,1,,\n")
+    assert run(program)["message"] == "1 file taken, 1 taken before"
+    assert count(program, url) == 1
+    refused = program("run", "daily", "--in", "dev", "--already-taken", "--yes", code=2)
+    assert "pipeline:daily is no flow" in refused.text

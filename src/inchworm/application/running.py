@@ -21,6 +21,7 @@ from inchworm.core.promotion.composition import CompletedPromotion, LivePart
 from inchworm.core.running.earlier import steps_done, usual_seconds
 from inchworm.core.running.planning import plan_steps, seconds_of, subject_of
 from inchworm.core.running.run import Run, RunPlan
+from inchworm.core.running.states import FlowTask
 from inchworm.engine.connections import open_database
 from inchworm.engine.open_environment import check_name
 from inchworm.engine.preparation import Prepared
@@ -39,7 +40,7 @@ class RunRequest(Struct, frozen=True, kw_only=True):
         since_failed: whether the last run of it there is gone on with.
         overwrite: whether changes that were made by hand to what is built may be lost.
         patience: seconds to wait while somebody else works in the environment.
-        dead_letters: whether a flow sends what was refused before, and nothing new.
+        flow_task: the rows or files that a flow takes on.
         due: the schedule that starts it, and the time at which it was due.
         started: by what, where no schedule does: ``hand``, or ``call``.
     """
@@ -51,7 +52,7 @@ class RunRequest(Struct, frozen=True, kw_only=True):
     since_failed: bool = False
     overwrite: bool = False
     patience: float = 0.0
-    dead_letters: bool = False
+    flow_task: FlowTask = FlowTask.NEW
     due: Due | None = None
     started: str = "hand"
 
@@ -92,8 +93,11 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
     bundle = prepared.bundle
     assembly = prepared.reading.assembly
     subject = subject_of(request.name, assembly)
-    if request.dead_letters and subject.kind is not Kind.FLOW:
-        raise UsageError(f"{subject} has no dead letters.", next="Name a flow.")
+    if request.flow_task is not FlowTask.NEW and subject.kind is not Kind.FLOW:
+        raise UsageError(f"{subject} is no flow.", next="Name a flow.")
+    is_copying = subject.kind is Kind.FLOW and assembly.outlines[subject].place == "files"
+    if request.flow_task is FlowTask.ALREADY_TAKEN and not is_copying:
+        raise UsageError(f"{subject} takes no files.", next="Name a flow that copies files.")
     steps = plan_steps(
         subject,
         assembly,
@@ -295,7 +299,7 @@ def carry_out_run(workplace: Workplace, prepared: PreparedRun, reporter: RunRepo
             process=workplace.process,
             patience=prepared.request.patience,
             overwrite=prepared.request.overwrite,
-            dead_letters=prepared.request.dead_letters,
+            flow_task=prepared.request.flow_task,
             due=prepared.request.due,
             reporter=reporter,
         )

@@ -28,7 +28,7 @@ from inchworm.core.errors import UsageError
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.parameters.values import Type
 from inchworm.core.running.run import Run, RunStep
-from inchworm.core.running.states import RunState
+from inchworm.core.running.states import FlowTask, RunState
 from inchworm.engine.reporter import Reporter
 from inchworm.engine.running.runner import AnotherBundle, Due, RunReporter
 from inchworm.report.runs import run_document, step_document
@@ -41,7 +41,18 @@ from inchworm.report.runs import run_document, step_document
 @click.option("--upstream", is_flag=True, help="First what it depends on: models and notebooks.")
 @click.option("--downstream", is_flag=True, help="Then what it affects: models and notebooks.")
 @click.option("--since-failed", is_flag=True, help="Go on with the last run, where it failed.")
-@click.option("--dead-letters", is_flag=True, help="Of a flow, send again what was refused.")
+@click.option(
+    "--dead-letters",
+    "flow_task",
+    flag_value=FlowTask.DEAD_LETTERS.value,
+    help="Of a flow, send again what was refused.",
+)
+@click.option(
+    "--already-taken",
+    "flow_task",
+    flag_value=FlowTask.ALREADY_TAKEN.value,
+    help="Of a flow that copies, record the files that are there as taken, and take none.",
+)
 @click.option("--overwrite", is_flag=True, help="Changes made by hand to tables may be lost.")
 @click.option("--values", "only_values", is_flag=True, help="Show the values, and run nothing.")
 @click.option("--wait", metavar="DURATION", help="Wait so long while somebody works there: 10m.")
@@ -57,7 +68,7 @@ def command(
     upstream: bool,
     downstream: bool,
     since_failed: bool,
-    dead_letters: bool,
+    flow_task: str | None,
     overwrite: bool,
     only_values: bool,
     wait: str | None,
@@ -92,7 +103,7 @@ def command(
             upstream=upstream,
             downstream=downstream,
             since_failed=since_failed,
-            dead_letters=dead_letters,
+            flow_task=FlowTask(flow_task or FlowTask.NEW),
             overwrite=overwrite,
             patience=duration(wait),
             due=Due(schedule=schedule, at=due) if schedule and due else None,

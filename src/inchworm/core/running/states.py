@@ -36,6 +36,17 @@ TRANSITIONS: Mapping[RunState, frozenset[RunState]] = {
 """Which state may follow which: whatever ended stays so, and what is left is a run of its own."""
 
 
+class FlowTask(StrEnum):
+    """The rows or files that flows take on in a run."""
+
+    NEW = "new"
+    """Those that were not sent or taken before."""
+    DEAD_LETTERS = "dead letters"
+    """Those that were refused before, and nothing new."""
+    ALREADY_TAKEN = "already taken"
+    """None: the files that are there are recorded as taken, because they were taken otherwise."""
+
+
 class Work(StrEnum):
     """The kinds of work that a step of a run does."""
 

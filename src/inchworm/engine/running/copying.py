@@ -27,6 +27,7 @@ from inchworm.core.running.copying import (
     TakenFile,
     format_of,
 )
+from inchworm.core.running.states import FlowTask
 from inchworm.core.structure.tables import Column
 from inchworm.engine.running.arrivals import looked_at
 from inchworm.engine.running.failure import StepFailed
@@ -45,6 +46,8 @@ class Outcome(Struct):
 
     taken: int = 0
     known: int = 0
+    noted: int = 0
+    """Files that were recorded as taken, because they were taken otherwise."""
     waiting: int = 0
     rows: int = 0
     changed: list[str] = field(default_factory=list)
@@ -57,6 +60,7 @@ class Outcome(Struct):
         """It in words."""
         outcomes = [counted(self.taken, "file") + " taken"]
         outcomes += [f"{self.known:,} taken before"] * bool(self.known)
+        outcomes += [f"{self.noted:,} recorded as taken before"] * bool(self.noted)
         outcomes += [f"{self.waiting:,} still being written"] * bool(self.waiting)
         outcomes += [f"{counted(len(self.changed), 'file')} changed since"] * bool(self.changed)
         outcomes += [f"{counted(len(self.refused), 'file')} not taken"] * bool(self.refused)
@@ -155,6 +159,9 @@ class _Copying:
                 at=self._site.now(),
                 run=str(self._site.id),
             )
+            if self._site.context.flow_task is FlowTask.ALREADY_TAKEN:
+                self._note(taken)
+                return
             self._take(copy, taken)
         except UnreadableFile as error:
             self.outcome.refused.append(f"{listed.path}: {error.what}")
@@ -172,6 +179,12 @@ class _Copying:
             f"{listed.path}: changed since {earlier.run} took it at {earlier.at}; it is not taken "
             "again. If its rows are to come in, put them into a file of another name."
         )
+
+    def _note(self, taken: TakenFile) -> None:
+        """Record a file as taken that was taken otherwise, before there was a flow for it."""
+        with self._site.database.transaction():
+            self._marks.add(taken)
+        self.outcome.noted += 1
 
     def _take(self, copy: Path, taken: TakenFile) -> None:
         if self._target is None:

@@ -27,6 +27,7 @@ from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.rendered import RenderedDocument
 from inchworm.core.running.sending import Message, Sent, Verdict
+from inchworm.core.running.states import FlowTask
 from inchworm.engine.running.failure import StepFailed
 from inchworm.engine.running.receivers import ApiReceiver, Receiver, Reply
 from inchworm.engine.running.site import RunSite
@@ -197,12 +198,12 @@ class _Sending:
     def run(self) -> None:
         """Send what may not have arrived before, and then what is new."""
         waiting = self._sent.messages(Sent.SENDING)
-        if self._site.context.dead_letters:
+        if self._site.context.flow_task is FlowTask.DEAD_LETTERS:
             waiting += self._sent.messages(Sent.REFUSED)
         self._repeated = {message.identity for message in waiting}
         for some in self._batches(iter(waiting)):
             self._send_all(Batch(some))
-        if self._site.context.dead_letters:
+        if self._site.context.flow_task is FlowTask.DEAD_LETTERS:
             return
         if self._receiver.at_once == 1:
             for some in self._new():

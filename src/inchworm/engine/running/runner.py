@@ -27,7 +27,7 @@ from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.ledger.runs import RunsAsked
 from inchworm.core.promotion.composition import Composition
 from inchworm.core.running.run import Run, RunPlan, RunStep
-from inchworm.core.running.states import RunState, Work
+from inchworm.core.running.states import FlowTask, RunState, Work
 from inchworm.engine.connections import is_shared, open_environment
 from inchworm.engine.executor import Executor
 from inchworm.engine.locks import Lock
@@ -92,6 +92,7 @@ class RunWork(Struct, kw_only=True, dict=True):
         process: the number of this process, for messages to others.
         patience: seconds to wait while somebody else works in the environment.
         overwrite: whether changes that were made by hand to what is built may be lost.
+        flow_task: the rows or files that flows take on.
     """
 
     prepared: Prepared
@@ -106,8 +107,7 @@ class RunWork(Struct, kw_only=True, dict=True):
     process: int = 0
     patience: float = 0.0
     overwrite: bool = False
-    dead_letters: bool = False
-    """Whether flows send what was refused before, and nothing new."""
+    flow_task: FlowTask = FlowTask.NEW
     due: Due | None = None
     """The schedule that started it, and the time at which it was due."""
     reporter: RunReporter = field(default_factory=RunReporter)
@@ -397,7 +397,7 @@ class _Running:
             now=work.now,
             changed_by_hand=by_hand[0],
             hindrances=by_hand[1],
-            dead_letters=work.dead_letters,
+            flow_task=work.flow_task,
             is_shared=work.is_shared,
         )
         self._site = RunSite(work.prepared, place, context)

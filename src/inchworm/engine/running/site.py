@@ -14,6 +14,7 @@ from msgspec import Struct, field
 from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.promotion.composition import LivePart
 from inchworm.core.running.run import RunId, RunPlan
+from inchworm.core.running.states import FlowTask
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.site import Site
@@ -32,7 +33,7 @@ class RunContext(Struct, kw_only=True):
         switching: held while something goes live: one switch-over at a time.
         changed_by_hand: physical names of relations whose changes made by hand may be lost.
         hindrances: by physical name, what hangs on relations that cannot be carried along.
-        dead_letters: whether flows send what was refused before, and nothing new.
+        flow_task: the rows or files that flows take on.
         is_shared: whether other runs may be at work there, on other parts.
         stopping: set when somebody stops the run.
     """
@@ -47,7 +48,7 @@ class RunContext(Struct, kw_only=True):
     staged_names: Mapping[RelationName, RelationName] = field(default_factory=dict)
     changed_by_hand: frozenset[str] = frozenset()
     hindrances: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    dead_letters: bool = False
+    flow_task: FlowTask = FlowTask.NEW
     is_shared: bool = False
     switching: threading.Lock = field(default_factory=threading.Lock)
     stopping: threading.Event = field(default_factory=threading.Event)

@@ -39,6 +39,7 @@ from inchworm.engine.notebook_rows import columns_in_table, promised_columns
 from inchworm.engine.open_environment import check_name
 from inchworm.kinds.project_reader import read_project
 from inchworm.project.tree import Project, find_project
+from inchworm.safe_files import file_to_keep
 from inchworm.targets.databases import Database
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.databases.quoting import quoted, quoted_one
@@ -163,6 +164,17 @@ class Surroundings:
     def measure(self, name: str, value: float) -> None:
         """A number about this run, such as the error of a forecast."""
         self.measures[name] = float(value)
+
+    def keep(self, path: str | Path) -> None:
+        """Keep a file with the run; at a desk there is none, and the file stays where it is.
+
+        Args:
+            path: the file.
+
+        Raises:
+            UsageError: when it does not exist.
+        """
+        file_to_keep(path)
 
     def _check_current(self) -> None:
         """Whether the environment is still what it was when this kernel asked first.

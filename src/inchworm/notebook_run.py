@@ -163,6 +163,23 @@ class RunSurroundings:
         self.measures[name] = float(value)
         self._ask("measure", name=name, value=float(value))
 
+    def keep(self, path: str | Path) -> None:
+        """Keep a file with the run, such as a trained model: ``inchworm history R12 --kept NAME``.
+
+        Args:
+            path: the file; it is known by its name, without folders.
+
+        Raises:
+            UsageError: when it does not exist, or has a secret in it.
+        """
+        from inchworm.safe_files import file_to_keep
+
+        file = file_to_keep(path)
+        copy = self._channel.folder / f"{uuid.uuid4().hex}.kept"
+        copy.write_bytes(file.read_bytes())
+        self._channel.carry(copy)
+        self._ask("keep", name=file.name, file=copy.name)
+
     def _ask(self, call: str, **arguments: Any) -> Any:
         request = json.dumps({"call": call, **arguments}).encode()
         is_answered, answer = pickle.loads(self._channel.ask(request))

@@ -15,7 +15,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from inchworm.core.errors import ProjectError
+from inchworm.core.errors import ProjectError, UsageError
 
 PRIVATE = 0o600
 SHARED = 0o644
@@ -176,3 +176,15 @@ def _is_link(path: str) -> ProjectError:
         next="Replace the link with a file or folder of its own, or name the path that it leads to "
         "in place of this one.",
     )
+
+
+def file_to_keep(path: str | Path) -> Path:
+    """A file that a notebook keeps.
+
+    Raises:
+        UsageError: when it does not exist.
+    """
+    file = Path(path)
+    if not file.is_file():
+        raise UsageError(f"There is no file {file} to keep.", next="Write it before env.keep.")
+    return file

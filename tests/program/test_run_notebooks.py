@@ -276,3 +276,29 @@ def test_a_cell_that_is_meant_to_raise_is_not_the_one_that_failed(plain: Program
     promote(program)
     (step,) = run(program, "raises", code=1)["steps"]
     assert "failed in cell 2, line 1 (1 / 0): ZeroDivisionError" in step["message"]
+
+
+@pytest.mark.long
+def test_files_are_kept_with_the_run(plain: Program) -> None:
+    """A trained model, say; not one that has a secret in it."""
+    project(plain)
+    notebook(
+        plain,
+        "train",
+        "from inchworm.notebook import env\nfrom pathlib import Path\n"
+        "Path('deep').mkdir()\nPath('deep/model.bin').write_bytes(bytes(range(256)))\n"
+        "env.keep('deep/model.bin')",
+        "Path('told.txt').write_text(env.value('password'))\n"
+        "try:\n    env.keep('told.txt')\nexcept Exception as error:\n    print('refused:', error)",
+        "try:\n    env.keep('none.txt')\nexcept Exception as error:\n    print('missing:', error)",
+    )
+    promote(plain)
+    (step,) = run(plain, "train")["steps"]
+    assert step["message"] == "kept model.bin"
+    assert "refused: told.txt has a secret in it" in step["log"]
+    assert "missing: There is no file none.txt to keep" in step["log"]
+    assert "--kept model.bin --into FILE" in plain("history", "R1").text
+    plain("history", "R1", "--kept", "model.bin", "--into", "got.bin")
+    assert (plain.folder / "got.bin").read_bytes() == bytes(range(256))
+    wrong = plain("history", "R1", "--kept", "modle.bin", "--into", "x.bin", code=2)
+    assert "Did you mean model.bin?" in wrong.text

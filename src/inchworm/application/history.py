@@ -326,6 +326,24 @@ def executed_notebook(workplace: Workplace, id_: str, name: str) -> bytes:
     return workplace.outputs.read(output)
 
 
+def kept_file(workplace: Workplace, id_: str, name: str) -> bytes:
+    """A file that a notebook of a run kept.
+
+    Raises:
+        UsageError: when none of its notebooks kept one of that name, or it is not there any more.
+    """
+    executed = run(workplace, id_)
+    kept = {
+        file: stored
+        for step in executed.plan.steps
+        for file, stored in executed.report_of(step).kept.items()
+    }
+    if name not in kept:
+        near = did_you_mean(name, kept, f"It kept: {', '.join(kept) or 'nothing'}.")
+        raise UsageError(f"{executed.id} kept no file {name}.", next=near)
+    return workplace.outputs.read(kept[name])
+
+
 def promotion(workplace: Workplace, id_: str) -> Promotion:
     """One promotion, step by step; the ledger's chain is followed first.
 

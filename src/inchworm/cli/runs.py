@@ -89,7 +89,7 @@ def print_run(screen: Console, run: Run, everything: bool) -> None:
 def _print_details(screen: Console, run: Run, step: RunStep) -> None:
     report = run.report_of(step)
     measures = [f"{name} = {value:g}" for name, value in report.measures.items()]
-    if not (report.log or measures or report.output or report.samples):
+    if not (report.log or measures or report.output or report.kept or report.samples):
         return
     screen.print()
     screen.print(Text(f"step {step.number}, {step.part}", style="bold"))
@@ -97,6 +97,9 @@ def _print_details(screen: Console, run: Run, step: RunStep) -> None:
         screen.print(Padding(Text(f"measured {line}"), (0, 0, 0, 2)))
     if report.output:
         screen.print(Padding(Text(f"kept as {report.output}", style="dim"), (0, 0, 0, 2)))
+    for name in report.kept:
+        command = f"inchworm history {run.id} --kept {name} --into FILE"
+        screen.print(Padding(Text(f"kept {name}: {command}"), (0, 0, 0, 2)))
     if report.log:
         screen.print(Padding(Text(report.log), (0, 0, 0, 2)))
     print_failing_rows(screen, step.part, report, run.plan.environment, run.plan.bundle)

@@ -40,6 +40,7 @@ class StepReport(Struct, frozen=True, kw_only=True):
         log: what it said, and what went wrong in attempts before the last.
         measures: the numbers that a notebook measured, by name.
         output: the name of the file that it left with the run, such as an executed notebook.
+        kept: the names of files that a notebook kept with the run, each with that of what is kept.
         ran: the SQL that it ran, where only running it tells; a journal keeps it beside the report.
     """
 
@@ -52,6 +53,7 @@ class StepReport(Struct, frozen=True, kw_only=True):
     log: str = ""
     measures: Mapping[str, float] = field(default_factory=dict)
     output: str = ""
+    kept: Mapping[str, str] = field(default_factory=dict)
     ran: tuple[str, ...] = ()
 
     def to_json(self) -> dict[str, Any]:
@@ -65,6 +67,7 @@ class StepReport(Struct, frozen=True, kw_only=True):
             "log": self.log or None,
             "measures": dict(self.measures) or None,
             "output": self.output or None,
+            "kept": dict(self.kept) or None,
         }
         given = {name: value for name, value in known.items() if value is not None}
         return {"state": self.state.value, **given}

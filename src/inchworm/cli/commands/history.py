@@ -13,6 +13,7 @@ from inchworm.application.history import (
     executed_notebook,
     heard_promotion,
     history,
+    kept_file,
     life_of,
     measures,
     runs,
@@ -55,6 +56,8 @@ from inchworm.safe_files import write_output
     type=click.Path(path_type=Path),
     help="Write a page: that notebook, or what entered, with the evidence.",
 )
+@click.option("--kept", metavar="NAME", help="With a run: a file that a notebook kept.")
+@click.option("--into", type=click.Path(path_type=Path), help="Where to write that file.")
 @click.option("--sql", is_flag=True, help="With a promotion: the statements of its steps.")
 @click.option("--measure", metavar="NAME", help="What notebooks measured under a name.")
 @click.option("--picture", type=click.Path(path_type=Path), help="Draw it: FILE.svg or FILE.png.")
@@ -70,6 +73,8 @@ def command(
     of_runs: bool,
     notebook: str | None,
     html: Path | None,
+    kept: str | None,
+    into: Path | None,
     sql: bool,
     measure: str | None,
     picture: Path | None,
@@ -89,6 +94,9 @@ def command(
     go unnoticed.
     """
     place = workplace()
+    if kept is not None or into is not None:
+        _write_kept(place, record, kept, into)
+        return
     if sql and (record is None or promotion_number(record) is None):
         raise click.UsageError("--sql goes with a promotion: history P12 --sql.")
     if (notebook is None) is not (html is None or record is None) or (html and of_runs):
@@ -127,6 +135,13 @@ def command(
             _write_audit(place, wanted, html)
         if picture is None and html is None:
             _show_promotions(place, wanted, everything, as_json)
+
+
+def _write_kept(place: Workplace, record: str | None, kept: str | None, into: Path | None) -> None:
+    if record is None or kept is None or into is None:
+        raise click.UsageError("Say all of it: history RUN --kept NAME --into FILE.")
+    write_output(into, kept_file(place, record, kept))
+    click.echo(f"{into}: {kept} as {record.upper()} kept it")
 
 
 def _write_audit(place: Workplace, wanted: Wanted, html: Path) -> None:

@@ -104,6 +104,8 @@ class Bridge(Struct):
     folder: Path
     stored: dict[RelationName, StoredTable] = field(default_factory=dict)
     measures: dict[str, float] = field(default_factory=dict)
+    kept: dict[str, str] = field(default_factory=dict)
+    """The names of files that it kept, each with that under which it is kept with the run."""
     revealed: set[str] = field(default_factory=set)
     """Secrets that the notebook was told."""
 
@@ -124,6 +126,7 @@ class Bridge(Struct):
             "value": lambda asked: self._value(str(asked["name"])),
             "store": self._store,
             "measure": lambda asked: self._measure(str(asked["name"]), float(asked["value"])),
+            "keep": lambda asked: self._keep(str(asked["name"]), str(asked["file"])),
         }
         return calls[str(request["call"])](request)
 
@@ -223,6 +226,18 @@ class Bridge(Struct):
             database.build(staged, Store.TABLE, f"SELECT * FROM {quoted(live)} LIMIT 0")
             database.append_frame(staged, frame[list(columns)])
             self.site.staging.built(live)
+
+    def _keep(self, name: str, carried: str) -> None:
+        file = self.folder / Path(carried).name
+        content = file.read_bytes()
+        file.unlink()
+        if any(secret.encode() in content for secret in self.revealed):
+            raise UsageError(
+                f"{name} has a secret in it that the notebook was told.",
+                next="Write the file without it: whatever is kept can be read by others.",
+            )
+        plain = Path(name).name
+        self.kept[plain] = self.site.context.keep(f"{self.part.name}-{plain}", content)
 
     def _measure(self, name: str, value: float) -> None:
         if not math.isfinite(value):

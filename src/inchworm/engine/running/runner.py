@@ -471,10 +471,13 @@ class _Running:
         why = f"stopped by {self._work.by}"
         stopped = StepReport(state=StepState.FAILED, message=why)
         journal.ended(dict.fromkeys(running, stopped))
-        try:
-            self._clear()
-        except InchwormError as error:  # the connection may have been cut by it
-            why += f"; what it had built is removed by the next run: {error.what}"
+        for is_last in (False, True):  # an interrupt that came late ends the first attempt
+            try:
+                self._clear()
+                break
+            except InchwormError as error:  # the connection may have been cut by it
+                if is_last:
+                    why += f"; what it had built is removed by the next run: {error.what}"
         rest = [s.number for s in self._work.plan.steps if s.number not in journal.reports]
         not_started = StepReport(state=StepState.NOT_STARTED, message=f"stopped by {self._work.by}")
         journal.ended(dict.fromkeys(rest, not_started))

@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 
 from tests.driver import Program
-from tests.once import Once
+from tests.once import SQLITE, Once
 
 NEW = "models/report/by_place.sql"
 SQL = "/*---\nstore = 'table'\n---*/\nSELECT place, amount AS total FROM ops.measurement"
@@ -21,6 +21,13 @@ def live(once: Once, anywhere: tuple[Program, str]) -> tuple[Program, str]:
     """A new project that is live in a database of each kind, with a row."""
     once(_make_live, *anywhere)
     return anywhere
+
+
+@pytest.fixture
+def live_here(once: Once, plain: Program) -> tuple[Program, str]:
+    """The same where it is done soonest, for what scripts are read for."""
+    once(_make_live, plain, SQLITE)
+    return plain, SQLITE
 
 
 def _make_live(program: Program, url: str) -> None:
@@ -144,9 +151,11 @@ LOSING = [
 
 
 @pytest.mark.parametrize(("sql", "message"), LOSING)
-def test_a_migration_names_what_it_loses(live: tuple[Program, str], sql: str, message: str) -> None:
+def test_a_migration_names_what_it_loses(
+    live_here: tuple[Program, str], sql: str, message: str
+) -> None:
     """Rows and values, also of what got another name before; nothing runs without the word."""
-    program, url = live
+    program, url = live_here
     program.write(
         "schemas/ops/migrations/0002_make.sql", "CREATE TABLE ops.other (n INTEGER, o TEXT)"
     )
@@ -177,10 +186,10 @@ KEEPING = [
 
 @pytest.mark.parametrize("sql", KEEPING)
 def test_a_migration_that_keeps_the_values_is_not_refused(
-    live: tuple[Program, str], sql: str
+    live_here: tuple[Program, str], sql: str
 ) -> None:
     """Because the script has copied them, or there are none."""
-    program, url = live
+    program, url = live_here
     program.write(
         "schemas/ops/migrations/0002_make.sql", "CREATE TABLE ops.other (n INTEGER, o TEXT)"
     )

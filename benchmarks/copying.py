@@ -81,13 +81,13 @@ def run(folder: Path, *words: str) -> str:
 
 
 def native(folder: Path, file: Path) -> float:
-    """Seconds that the database takes by itself."""
+    """Seconds that the database takes by itself, until everything is in its file."""
+    started = time.perf_counter()
     with duckdb.connect(str(folder / "native.duckdb")) as connection:
         connection.execute("CREATE SCHEMA ops")
         connection.execute(_TABLE)
-        started = time.perf_counter()
         connection.execute(f"INSERT INTO ops.reading SELECT * FROM read_parquet('{file}')")
-        return time.perf_counter() - started
+    return time.perf_counter() - started
 
 
 def main() -> None:

@@ -243,13 +243,13 @@ class Place:
 
     def mark_behind(self, changed: set[str]) -> None:
         """Note which live tables may be older than what they read, once relations have changed."""
-        todo = set(changed)
-        while todo:
-            name = todo.pop()
+        waiting = set(changed)
+        while waiting:
+            name = waiting.pop()
             for model in self.models.values():
                 if name in model.reads:
                     if model.store is Store.VIEW:
-                        todo.add(model.name)
+                        waiting.add(model.name)
                     else:
                         self.behind.add(model.name)
 

@@ -176,8 +176,8 @@ def make_draft(
                 leaving=wish.leaving,
             )
         )
-        found = losses(drafted, prepared, place, live, rights, overwrite=wish.overwrite)
-        drafted = _with(drafted, [*_missing_packages(drafted, prepared, place), *found])
+        losing = losses(drafted, prepared, place, live, rights, overwrite=wish.overwrite)
+        drafted = _with(drafted, [*_missing_packages(drafted, prepared, place), *losing])
         drafted = _tried(drafted, prepared, place, live)
     return Drafted(draft=drafted, prepared=prepared, live=live)
 

@@ -85,10 +85,10 @@ def _all_imports(
 
 
 def _not_importable(imports: Sequence[_Import], installed: Installed) -> Iterator[Finding]:
-    said: set[tuple[PartId, str]] = set()
+    reported: set[tuple[PartId, str]] = set()
     for part, module, file, line in imports:
-        if module not in installed.modules and (part, module) not in said:
-            said.add((part, module))
+        if module not in installed.modules and (part, module) not in reported:
+            reported.add((part, module))
             yield rules.MODULE_MISSING.finding(
                 f"imports {module}, and {installed.where} does not have it",
                 part=part,

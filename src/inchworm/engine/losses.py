@@ -86,12 +86,12 @@ class _Losing:
     def occupied(self, rights: Rights, *, overwrite: bool) -> Iterator[Finding]:
         """Relations of others whose names models, or tables of notebooks, would get."""
         wanted = {self.names.table(name): part for part, name in self._new()}
-        there = {name: part for name, part in wanted.items() if name in self.live.tables}
-        if not there:
+        occupied = {name: part for name, part in wanted.items() if name in self.live.tables}
+        if not occupied:
             return
-        kinds = self.place.database.kinds(frozenset(there))
+        kinds = self.place.database.kinds(frozenset(occupied))
         owners = {owned.name: owned.owner for owned in rights.owned}
-        for name, part in sorted(there.items()):
+        for name, part in sorted(occupied.items()):
             kind = kinds.get(name, "table")
             of = f" of {owners[name]}" if name in owners else ""
             rows = f" with {count_rows(self.place.database, name)} rows" if kind == "table" else ""

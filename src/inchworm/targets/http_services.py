@@ -29,8 +29,8 @@ class HttpService:
 
     def items(self) -> dict[PartId, LiveItem]:
         """All items, by part."""
-        told = self._request("GET", "/v1/items").json()
-        self.is_untouched = bool(told.get("untouched", False))
+        answer = self._request("GET", "/v1/items").json()
+        self.is_untouched = bool(answer.get("untouched", False))
         items = [
             LiveItem(
                 part=PartId(Kind.named(item["kind"]), item["name"]),
@@ -38,7 +38,7 @@ class HttpService:
                 state=item["state"],
                 reason=item["reason"],
             )
-            for item in told["items"]
+            for item in answer["items"]
         ]
         return {item.part: item for item in items}
 

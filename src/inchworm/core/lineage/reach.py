@@ -69,14 +69,16 @@ _KINDS = frozenset(kind.value for kind in Kind)
 
 def nearest(walk: Step, most: int) -> Step:
     """A walk with its nearest steps only, at most so many behind its start."""
-    kept: set[int] = set()
+    nearest_ids: set[int] = set()
     queue = deque(walk.next)
-    while queue and len(kept) < most:
+    while queue and len(nearest_ids) < most:
         step = queue.popleft()
-        kept.add(id(step))
+        nearest_ids.add(id(step))
         queue.extend(step.next)
 
     def pruned(step: Step) -> Step:
-        return replace(step, next=tuple(pruned(each) for each in step.next if id(each) in kept))
+        return replace(
+            step, next=tuple(pruned(each) for each in step.next if id(each) in nearest_ids)
+        )
 
     return pruned(walk)

@@ -44,15 +44,15 @@ class Scripts:
             statements = parse_statements(script, self._dialect)
         except SqlProblem:
             return []
-        found: list[Loss] = []
+        losses: list[Loss] = []
         copied: set[str] = set()
         for statement in statements:
-            found += [
+            losses += [
                 loss for loss in self._of(statement) if not {loss.table, f".{loss.column}"} & copied
             ]
             self._follow(statement)
             copied |= set(_copied(statement, self._dialect))
-        return found
+        return losses
 
     def _of(self, statement: exp.Expr) -> Iterator[Loss]:
         if isinstance(statement, exp.Drop):

@@ -62,10 +62,12 @@ def _by_columns(
     shapes: Mapping[str, TableShape], others: Mapping[str, TableShape]
 ) -> dict[tuple[tuple[str, str], ...], list[str]]:
     """The tables that are not among others, by their columns with their types."""
-    found: dict[tuple[tuple[str, str], ...], list[str]] = defaultdict(list)
+    by_columns: dict[tuple[tuple[str, str], ...], list[str]] = defaultdict(list)
     for name in sorted(shapes.keys() - others.keys()):
-        found[tuple((column.name, column.type) for column in shapes[name].columns)].append(name)
-    return found
+        by_columns[tuple((column.name, column.type) for column in shapes[name].columns)].append(
+            name
+        )
+    return by_columns
 
 
 def _columns(
@@ -94,12 +96,12 @@ def _between(
     columns: Sequence[ColumnShape], stays: frozenset[str] | set[str]
 ) -> dict[str, list[ColumnShape]]:
     """The columns that do not stay, by the one before them that does."""
-    found: dict[str, list[ColumnShape]] = {"": []}
+    by_neighbour: dict[str, list[ColumnShape]] = {"": []}
     last = ""
     for column in columns:
         if column.name in stays:
             last = column.name
-            found[last] = []
+            by_neighbour[last] = []
         else:
-            found[last].append(column)
-    return found
+            by_neighbour[last].append(column)
+    return by_neighbour

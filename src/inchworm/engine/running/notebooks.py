@@ -73,10 +73,10 @@ def run_notebook(part: PartId, limits: Limits, site: RunSite) -> StepReport:
     publish(list(bridge.stored.values()), site)
     stored = [f"{counted(s.rows, 'row')} of {table}" for table, s in bridge.stored.items()]
     measured = [f"{name} = {value:g}" for name, value in bridge.measures.items()]
-    kept = [f"kept {name}" for name in bridge.kept]
+    kept_files = [f"kept {name}" for name in bridge.kept]
     return StepReport(
         state=StepState.DONE,
-        message="; ".join([*stored, *measured, *kept, *checked]),
+        message="; ".join([*stored, *measured, *kept_files, *checked]),
         rows=sum(s.rows for s in bridge.stored.values()) if bridge.stored else None,
         log=log,
         measures=bridge.measures,

@@ -10,6 +10,7 @@ under the same key.
 from __future__ import annotations
 
 import uuid
+from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from contextlib import closing
 from typing import ClassVar
@@ -25,7 +26,7 @@ _OF_FORMER = ("flow", "identity", "state", "message", "reason", "changed_at", "r
 """The columns of earlier versions' tables of rows; today there is the batch as well."""
 
 
-class _OfFlow:
+class _OfFlow(ABC):
     """A table of the bookkeeping, as far as it is about one flow.
 
     Args:
@@ -61,13 +62,13 @@ class _OfFlow:
     def _tables(self) -> frozenset[str]:
         return self._database.tables_in(self._schema)
 
+    @abstractmethod
     def _create(self, tables: frozenset[str]) -> None:
         """Make the table. Called inside a transaction.
 
         Args:
             tables: those that the bookkeeping has.
         """
-        raise NotImplementedError
 
 
 class SentRows(_OfFlow):

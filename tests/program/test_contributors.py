@@ -40,10 +40,11 @@ def test_contributors_are_those_of_a_plain_model(tmp_path: Path, seed: int) -> N
         history.append((commit, {author, committer, *helpers}, touched))
     for _ in range(6):
         last = chance.randrange(1, len(history))
-        bases = chance.sample(range(last + 1), min(last + 1, chance.randrange(1, 4)))
+        bases = chance.sample(range(len(history)), chance.randrange(1, 4))  # some lie ahead
+        between = range(min(*bases, last) + 1, max(*bases, last) + 1)
         new = chance.sample(FILES, chance.randrange(2))
         found = contributors(tmp_path, history[last][0], [history[base][0] for base in bases], new)
-        hands = {p for _, people, _ in history[min(bases) + 1 : last + 1] for p in people}
+        hands = {person for number in between for person in history[number][1]}
         hands |= {p for _, people, files in history[: last + 1] if files & {*new} for p in people}
         assert {name for name in found.names if "@" not in name} == hands
         assert found.names >= {f"{person}@x" for person in hands}

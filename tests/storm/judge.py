@@ -19,7 +19,7 @@ def judge(team: Team, place: Place) -> None:
 
 
 def _rows(place: Place, witness: Witness) -> None:
-    every = {f"src.{name}": table for name, table in place.tables.items()} | place.made
+    every = place.tables | place.made
     for name, table in every.items():
         columns = witness.columns(name)
         if not columns:
@@ -34,6 +34,13 @@ def _rows(place: Place, witness: Witness) -> None:
     found = {name for name in witness.relations("m") if "inchworm" not in name}
     if missing := live - found:
         raise Wrong(f"{place.name}: {sorted(missing)} are not there")
+    if place.study is not None:
+        stored = witness.rows("SELECT id, grp, val FROM m.study")
+        if stored != place.study:
+            raise Wrong(f"{place.name}: the notebook stored {place.study}, and it is {stored}")
+    for name in place.grants & set(place.models):
+        if not witness.may_read("storm_reader", name):
+            raise Wrong(f"{place.name}: storm_reader may not read {name} any more")
 
 
 def _fresh(team: Team, place: Place, witness: Witness) -> None:
@@ -59,7 +66,7 @@ def _drift(team: Team, place: Place) -> None:
     if place.release is None or "restored" in place.by_hand:
         return  # of services nobody has restored anything
     drifted = team("drift", place.name, "--json", is_judge=True).json["drifted"]
-    hands = {name for name in place.by_hand if not name.startswith("made ")}
+    hands = {n for n in place.by_hand if not n.startswith("made ")} | place.grants
     hands |= {str(place.hand)} if place.hand is not None else set()
     if bool(drifted) != bool(hands):
         raise Wrong(f"drift {place.name} says {drifted}; by hand: {sorted(hands)}")

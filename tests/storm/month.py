@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from tests import postgres
+from tests.storm.board import listening
 from tests.storm.deeds import DEEDS
 from tests.storm.judge import judge
 from tests.storm.team import ROUTE, Team
@@ -47,8 +48,8 @@ def live(
 ) -> Lived:
     """Live through deeds, until one goes wrong or the time is over."""
     lived = Lived()
-    with _databases(kind, server) as (folder, urls):
-        team = Team(folder, urls)
+    with _databases(kind, server) as (folder, urls), listening() as board:
+        team = Team(folder, urls, board)
         lived.log = team.log
         for name, seed in deeds:
             if until is not None and time.monotonic() > until:

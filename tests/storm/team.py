@@ -11,12 +11,54 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import nbformat
+
 from inchworm.cli import process
 from tests.driver import Answer, Program
-from tests.storm.truth import Change, Model, Place, Release, Witness, Wrong
+from tests.forked import Started
+from tests.storm.board import Board
+from tests.storm.truth import Change, Model, Place, Release, Tables, Witness, Wrong
 
-ROUTE = ("dev", "test", "prod")
+ROUTE = ("dev", "test", "prod", "late")
+"""The environments by their first names; the last one comes late, or never."""
 PEOPLE = ("lena", "mira")
+API = """
+openapi: 3.0.3
+info: {title: Rows, version: 1.0.0}
+paths:
+  /rows:
+    post:
+      operationId: postRow
+      requestBody:
+        content: {application/json: {schema: {type: object, required: [id], properties: {
+          id: {type: integer}, grp: {type: string}, val: {type: integer}}}}}
+      responses: {"201": {description: Taken.}}
+"""
+FIELDS = '[fields]\nid = "id"\ngrp = "grp"\nval = "val"\n'
+FILES = {
+    "connections/loggers.toml": 'kind = "files"\nurl = "${loggers_url}"\n',
+    "connections/board.toml": 'kind = "http"\nurl = "${board_url}"\ntimeout = "5s"\n',
+    "apis/rows.yaml": API,
+    "flows/loggers.toml": 'direction = "copy"\n[from]\nconnection = "loggers"\nfiles = "*.csv"\n'
+    f'[to]\ntable = "src.s1"\n{FIELDS}',
+    "flows/board.toml": 'direction = "out"\n[from]\ntable = "src.s1"\n[to]\n'
+    f'connection = "board"\napi = "apis/rows.yaml"\noperation = "postRow"\n{FIELDS}',
+}
+SHIFTED = """
+import datetime as dt, sys
+from inchworm.cli import process
+from inchworm.cli.main import main
+real = process.clock
+process.clock = lambda: real() + dt.timedelta(days={days})
+sys.argv = {words}
+main()
+"""
+"""A command in a process of its own whose clock is ahead."""
+STUDY = (
+    "from inchworm.notebook import env\n"
+    'env.store("m.study", env.query("SELECT id, grp, val FROM src.s2"), '
+    'columns={"id": "INTEGER", "grp": "TEXT", "val": "INTEGER"})'
+)
 
 
 class Team:
@@ -24,16 +66,22 @@ class Team:
 
     Args:
         folder: an empty folder.
-        urls: the addresses of three empty databases, in the order of the route.
+        urls: the addresses of empty databases, in the order of the route.
+        board: what takes the rows that flows send.
     """
 
-    def __init__(self, folder: Path, urls: tuple[str, ...]) -> None:
+    def __init__(self, folder: Path, urls: tuple[str, ...], board: Board) -> None:
         self.folder = folder
+        self.board = board
         self.models: dict[str, Model] = {}
         self.changes: list[Change] = []
         self.adopted: dict[int, str] = {}
         self.files: list[str] = []
         """The file of each change."""
+        self.wanted: dict[str, list[str]] = {}
+        """The columns of each table of a wanted structure."""
+        self.migrates = True
+        """False once the schema ``src`` is managed by its wanted structure."""
         self.numbers = 9
         self.version = 0
         self.days = 0
@@ -42,7 +90,8 @@ class Team:
         self.entered_ledger: set[str] = set()
         """The environments into which the present ledger has promoted."""
         self.log: list[str] = []
-        self.places = {n: Place(n, url) for n, url in zip(ROUTE, urls, strict=True)}
+        self.route = [*ROUTE[:3]]
+        self.places = {n: Place(n, url, n) for n, url in zip(ROUTE, urls, strict=True)}
         self.checkouts = [Program(folder / "a" / "river"), Program(folder / "b" / "river")]
         self._found(self.checkouts[0])
 
@@ -54,18 +103,16 @@ class Team:
             f'ledger = "{self.folder}/ledger.sqlite"\nbundles = "{self.folder}/bundles"\n',
         )
         first.write("schemas/src/schema.toml", 'managed = "migrations"\n')
-        first.write("parameters.toml", '[as_of]\ntype = "date"\nevery = "today"\n')
-        for number, place in enumerate(self.places.values()):
-            after = f'after = ["{ROUTE[number - 1]}"]\n' if number else ""
-            entry = "[entry]\napprovals = 1\n" if place.name == "prod" else ""
-            first.write(
-                f"environments/{place.name}.toml",
-                f'{after}snapshots = true\n[databases.main]\nurl = "{place.url}"\n[workspace]\n'
-                f'url = "sim:{place.name}"\n[gateway]\nurl = "sim:{place.name}"\n{entry}',
-            )
+        first.write("schemas/kept/schema.toml", 'managed = "structure"\n')
+        for path, text in FILES.items():
+            first.write(path, text)
+        study = nbformat.v4.new_notebook(cells=[nbformat.v4.new_code_cell(STUDY)])
+        first.write("notebooks/study.ipynb", nbformat.writes(study))
+        self.write_environments()
         first.write(".gitignore", ".inchworm/\n")
-        for name in ("s1", "s2"):
+        for name in ("src.s1", "src.s2"):
             self.change(Change("make", name))
+        self.want("kept.k1", ["id", "grp", "val"])
         first.git("init", "--quiet")
         self.commit()
         shutil.copytree(first.folder, self.checkouts[1].folder)
@@ -80,6 +127,35 @@ class Team:
             elif (program.folder / "inchworm.toml").exists():
                 program.write(path, text)
 
+    def write_environments(self) -> None:
+        """Write the environments, and the parameters that each has a value for."""
+        lines = ['[as_of]\ntype = "date"\nevery = "today"']
+        before = ""
+        for key in self.route:
+            place = self.places[key]
+            after = f'after = ["{before}"]\n' if before else ""
+            formerly = f'formerly = "{place.formerly}"\n' if place.formerly else ""
+            entry = '[entry]\napprovals = 1\nexception = ["mira"]\n' if key == "prod" else ""
+            self.write(
+                f"environments/{place.name}.toml",
+                f'{after}{formerly}snapshots = true\n[databases.main]\nurl = "{place.url}"\n'
+                f'[workspace]\nurl = "sim:{key}"\n[gateway]\nurl = "sim:{key}"\n{entry}',
+            )
+            before = place.name
+        for name, first in (
+            ("loggers_url", f"{self.folder}/incoming"),
+            ("board_url", self.board.url),
+        ):
+            lines.append(f'[{name}]\ntype = "text"')
+            lines += [f'{self.places[key].name} = "{first}/{key}"' for key in self.route]
+        self.write("parameters.toml", "\n".join(lines) + "\n")
+
+    def incoming(self, place: Place) -> Path:
+        """The folder from which an environment takes files."""
+        folder = self.folder / "incoming" / place.key
+        folder.mkdir(parents=True, exist_ok=True)
+        return folder
+
     def change(self, change: Change) -> None:
         """Write a migration."""
         name = f"{len(self.changes) + 1:04}_{change.what}"
@@ -88,6 +164,33 @@ class Team:
         self.write(f"schemas/src/migrations/{name}.sql", f"{change.sql};\n")
         if change.undo:
             self.write(f"schemas/src/migrations/{name}.undo.sql", f"{change.undo};\n")
+
+    def want(self, table: str, columns: list[str] | None) -> None:
+        """Write the wanted structure of a table, or that it is not wanted any more."""
+        if columns is None:
+            del self.wanted[table]
+        else:
+            self.wanted[table] = columns
+        schema = table.partition(".")[0]
+        text = "".join(
+            f"CREATE TABLE {name} ({', '.join(_column(each) for each in its)});\n"
+            for name, its in sorted(self.wanted.items())
+            if name.startswith(f"{schema}.")
+        )
+        self.write(f"schemas/{schema}/tables.sql", text)
+
+    def take_over(self) -> None:
+        """Let the schema ``src`` be managed by the structure that its migrations lead to."""
+        self.migrates = False
+        tables: Tables = {}
+        for change in self.changes:
+            change.on(tables)
+        for name in self.files:
+            self.write(f"schemas/src/migrations/{name}.sql", None)
+            self.write(f"schemas/src/migrations/{name}.undo.sql", None)
+        self.write("schemas/src/schema.toml", 'managed = "structure"\n')
+        for name, table in tables.items():
+            self.want(name, list(table.columns))
 
     def put(self, model: Model) -> None:
         """Write a model."""
@@ -134,7 +237,7 @@ class Team:
             self.log.append(f"  -> {answer.code} {answer.text[:300]}")
         if code is not None and answer.code != code:
             raise Wrong(f"{words} ended with {answer.code}, not {code}:\n{answer.text[:3000]}")
-        if answer.code not in (0, 1, 3, 4, 5) and words[0] != "run":
+        if answer.code == 2 and "--exception" not in words and words[0] != "run":
             raise Wrong(f"{words} ended with {answer.code}:\n{answer.text[:3000]}")
         return answer
 
@@ -155,7 +258,9 @@ class Team:
     def kill(self, *words: str, who: int, after: float) -> bool:
         """Start a command and kill it; whether it was still at work."""
         self.log.append(f"{PEOPLE[who]}$ inchworm {' '.join(words)}   # killed after {after:.2f} s")
-        process_ = self.checkouts[who].start(*words, environ={"INCHWORM_USER": PEOPLE[who]})
+        code = SHIFTED.format(days=self.days, words=["inchworm", *words])
+        environ = self.checkouts[who].environ | {"INCHWORM_USER": PEOPLE[who]}
+        process_ = Started(self.checkouts[who].folder, environ, code)
         try:
             process_.wait(after)
         except TimeoutError:
@@ -168,7 +273,9 @@ class Team:
         """Commit and pack the project as it is."""
         self.commit()
         bundle = self("pack", "--json", code=0).json["bundle"]
-        release = Release(bundle, dict(self.models), tuple(self.changes), dict(self.adopted))
+        wanted = {table: tuple(columns) for table, columns in self.wanted.items()}
+        models, changes, adopted = dict(self.models), tuple(self.changes), dict(self.adopted)
+        release = Release(bundle, models, changes, adopted, wanted, self.migrates)
         self.packed = [each for each in self.packed if each.name != bundle] + [release]
         return release
 
@@ -194,7 +301,18 @@ class Team:
 
     def place(self, chance: random.Random) -> Place:
         """One of the environments, the first more often."""
-        return self.places[chance.choice(("dev", "dev", "dev", "test", "test", "prod"))]
+        number = chance.choice((0, 0, 0, 1, 1, 2, 3))
+        return self.places[self.route[min(number, len(self.route) - 1)]]
+
+    def before(self, place: Place) -> Place | None:
+        """The environment from which bundles come into one; None for the first."""
+        number = self.route.index(place.key)
+        return self.places[self.route[number - 1]] if number else None
+
+
+def _column(name: str) -> str:
+    kind = {"id": "INTEGER NOT NULL", "grp": "TEXT"}.get(name, "INTEGER")
+    return f"{name} {kind}"
 
 
 def said(answer: Answer) -> Any:

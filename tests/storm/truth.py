@@ -91,7 +91,7 @@ class Change:
     @property
     def sql(self) -> str:
         """The statement."""
-        name = f"src.{self.table}"
+        name = self.table
         return {
             "make": f"CREATE TABLE {name} (id INTEGER NOT NULL, grp TEXT, val INTEGER)",
             "drop": f"DROP TABLE {name}",
@@ -105,7 +105,7 @@ class Change:
     @property
     def undo(self) -> str:
         """The statement that takes it back."""
-        name = f"src.{self.table}"
+        name = self.table
         return {
             "make": f"DROP TABLE {name}",
             "add": f"ALTER TABLE {name} DROP COLUMN {self.column}",
@@ -175,6 +175,10 @@ def _raised(table: Table, by: int) -> None:
             row["val"] += by
 
 
+Wanted = dict[str, tuple[str, ...]]
+"""The columns of each table of a wanted structure, by full name."""
+
+
 @dataclass(frozen=True)
 class Release:
     """What a bundle has."""
@@ -182,8 +186,11 @@ class Release:
     name: str
     models: dict[str, Model]
     changes: tuple[Change, ...]
-    adopted: dict[int, str] = field(default_factory=dict)
+    adopted: dict[int, str]
     """The environment in which a change, by its place, was made by hand."""
+    wanted: Wanted
+    migrates: bool
+    """False once the schema ``src`` is managed by its wanted structure."""
 
 
 @dataclass(frozen=True)
@@ -194,6 +201,9 @@ class Entered:
     models: dict[str, Model]
     ran: int
     holds: dict[str, Model | None]
+    has_flows: bool
+    wanted: Wanted
+    migrates: bool
 
 
 @dataclass
@@ -201,7 +211,8 @@ class Place:
     """An environment as it has to be.
 
     Attributes:
-        tables: the tables of ``src``, by name.
+        key: the name that it had first.
+        tables: the tables of ``src`` and ``kept``, by full name.
         models: the models that are live, by name.
         ran: how many changes of the project ran.
         behind: live tables whose rows may be older than what they read.
@@ -210,10 +221,19 @@ class Place:
         entered: what every promotion left, the latest last: its release, models and changes.
         day: the day with which each live model was built.
         is_unfinished: whether a promotion stopped halfway.
+        has_flows: whether the flows and the notebook are live.
+        wanted: the wanted structures that are live.
+        migrates: whether the live schema ``src`` is managed by migrations.
+        files: the files that lie in its folder, each with its row.
+        taken: those of them that a flow took.
+        study: the rows that the notebook stored last.
+        grants: the models on which somebody gave a right.
     """
 
-    name: str
+    key: str
     url: str
+    name: str
+    formerly: str = ""
     tables: Tables = field(default_factory=dict)
     models: dict[str, Model] = field(default_factory=dict)
     ran: int = 0
@@ -226,6 +246,13 @@ class Place:
     """What somebody changed by hand in ``src``, and nobody has taken up or back."""
     holds: dict[str, Model | None] = field(default_factory=dict)
     day: dict[str, str] = field(default_factory=dict)
+    has_flows: bool = False
+    wanted: Wanted = field(default_factory=dict)
+    migrates: bool = True
+    files: dict[str, dict[str, Any]] = field(default_factory=dict)
+    taken: set[str] = field(default_factory=set)
+    study: list[Row] | None = None
+    grants: set[str] = field(default_factory=set)
 
     @property
     def release(self) -> Release | None:
@@ -234,7 +261,16 @@ class Place:
 
     def enter(self, release: Release) -> None:
         """Note what a promotion has left."""
-        self.entered.append(Entered(release, dict(self.models), self.ran, dict(self.holds)))
+        entered = Entered(
+            release,
+            dict(self.models),
+            self.ran,
+            dict(self.holds),
+            self.has_flows,
+            dict(self.wanted),
+            self.migrates,
+        )
+        self.entered.append(entered)
         self.is_unfinished = False
 
     def copy(self) -> Place:
@@ -273,7 +309,7 @@ class Witness:
         else:
             self.path.parent.mkdir(parents=True, exist_ok=True)
             self._connection = sqlite3.connect(self.path, isolation_level=None)
-            for schema in {"src", "m", *self._attachable()}:
+            for schema in {"src", "m", "kept", *self._attachable()}:
                 file = self.path.with_name(f"{self.path.stem}.{schema}{self.path.suffix}")
                 self._connection.execute(f"ATTACH '{file}' AS \"{schema}\"")
 
@@ -290,6 +326,11 @@ class Witness:
     def run(self, sql: str) -> None:
         """Run a statement as somebody's hand would."""
         self._connection.execute(sql)
+
+    def may_read(self, role: str, name: str) -> bool:
+        """Whether a role of PostgreSQL may read a relation."""
+        asked = f"SELECT has_table_privilege('{role}', '{name}', 'SELECT')"
+        return self.rows(asked) == [(True,)]
 
     def rows(self, sql: str) -> list[Row]:
         """The rows of a query, sorted."""

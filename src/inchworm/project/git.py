@@ -134,14 +134,15 @@ class Contributors(Struct, frozen=True, kw_only=True):
 def contributors(
     folder: Path, commit: str, since: Iterable[str], new_files: Collection[str] = ()
 ) -> Contributors:
-    """Whoever had a hand in what came with a commit.
+    """Whoever had a hand in what came with a commit, or went with it.
 
     Names are taken as the commits have them, and not as ``.mailmap`` says.
 
     Args:
         folder: the project's.
         commit: the commit.
-        since: commits behind which changes came; none for all of the history.
+        since: commits that ran before: what either side has alone counts; none for all of the
+            history.
         new_files: files of which all commits count.
     """
     git = _Git(folder)
@@ -151,7 +152,8 @@ def contributors(
     shallow = git("rev-parse", "--is-shallow-repository")
     if shallow != "false":
         lacking.append("the clone is shallow" if shallow else "this is no git repository")
-    behind = [[commit, f"^{each}"] for each in known] if known and not lacking else [["--all"]]
+    # of a bundle that goes back, or to the side, also those whose work it takes away
+    behind = [[f"{each}...{commit}"] for each in known] if known and not lacking else [["--all"]]
     if new_files:
         behind.append([commit, "--", *sorted(new_files)])
     if not known and not lacking:

@@ -169,7 +169,8 @@ def _took_place(
         place.has_flows = True
     _composed(team, place, new, built)
     place.enter(release)
-    team.entered_ledger.add(place.key)
+    if any(document["state"] == "done" for document in documents):
+        team.entered_ledger.add(place.key)
     if name is None:
         place.by_hand.discard("restored")
 

@@ -379,8 +379,8 @@ def _contributors(
     """Whoever had a hand in what a promotion changes; None if that is not known at all.
 
     That is whoever wrote, committed or helped to write a commit that came since what any changed
-    part runs as there, or that is taken away by going back behind it. Of a hold, its lifting or a rollback it is who drafted it; of files that
-    were not committed, also who packed them.
+    part runs as there, or one that is taken away by going back behind it. Of a hold, its lifting or
+    a rollback it is who drafted it; of files that were not committed, also who packed them.
     """
     draft = promotion.draft
     decided = frozenset({promotion.drafted_by})

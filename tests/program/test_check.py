@@ -390,6 +390,31 @@ def test_a_project_may_ask_for_documentation(starter: Program) -> None:
     assert "one, two" in found["documentation/no-column-about"]["message"]
 
 
+def test_a_form_that_the_database_of_an_environment_lacks_is_told_with_its_line(
+    starter: Program,
+) -> None:
+    """In models, checks and queries of notebooks; not where every database has it."""
+    starter.write("models/shop/top.sql", "SELECT\n  arg_max(1, 2) AS best")
+    starter.write("checks/none.sql", "SELECT * EXCLUDE (best)\nFROM shop.top WHERE best < 0")
+    cell = {"cell_type": "code", "id": "a", "metadata": {}, "outputs": [], "execution_count": None}
+    code = 'from inchworm.notebook import env\nenv.query("SELECT dayname(current_date) AS x")'
+    document = {"cells": [cell | {"source": code}], "metadata": {}, "nbformat": 4}
+    starter.write("notebooks/day.ipynb", json.dumps(document | {"nbformat_minor": 5}))
+    assert not [f for f in starter.findings() if f["rule"] == "sql/form-unknown"]
+    starter.write(
+        "environments/test.toml",
+        'after = ["dev"]\n[databases.main]\nurl = "postgresql://river@127.0.0.1/river"\n'
+        '[workspace]\nurl = "sim:test"\n[gateway]\nurl = "sim:test"\n',
+    )
+    found = [f for f in starter.findings(code=1) if f["rule"] == "sql/form-unknown"]
+    assert [(f["part"], f["line"], f["message"].split(", which")[0]) for f in found] == [
+        ("check:none", 1, "uses * EXCLUDE"),
+        ("model:shop.top", 2, "uses arg_max"),
+        ("notebook:day", 3, "uses dayname"),
+    ]
+    assert found[0]["message"].endswith("which postgres, the database of test, lacks")
+
+
 def test_a_rule_explains_itself(tmp_path: Path) -> None:
     """What, why and remedy, without a project; near misses are offered."""
     program = Program(tmp_path)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 
 from tests.driver import Program
-from tests.once import Once
+from tests.once import SQLITE, Once
 
 
 @pytest.fixture
@@ -20,6 +22,19 @@ def _take_back(program: Program, url: str) -> None:
     bundle = program.release("1.4.1")
     program("promote", bundle, "--to", "dev", "--yes", environ={"INCHWORM_USER": "Ole"})
     program("rollback", "dev", "--because", "too soon", "--yes")
+
+
+def files_of(database: Path) -> dict[Path, bytes]:
+    """The files of a SQLite database, one for each schema."""
+    return {file: file.read_bytes() for file in database.parent.glob(f"{database.stem}*.sqlite")}
+
+
+def restore(database: Path, files: dict[Path, bytes]) -> None:
+    """Put its files of another time in place."""
+    for file in files_of(database):
+        file.unlink()
+    for file, content in files.items():
+        file.write_bytes(content)
 
 
 def ids(program: Program, *arguments: str) -> list[str]:
@@ -192,8 +207,11 @@ def test_a_run_of_very_many_steps_is_listed_so_too(plain: Program) -> None:
 def test_an_environment_that_got_another_name_keeps_its_past(plain: Program) -> None:
     """Its promotions are found by either name, and it can go back behind the change."""
     plain.promote(plain.pack(), "dev")
+    database = plain.folder / SQLITE.removeprefix("sqlite:///")
+    backup = files_of(database)
     plain.write("models/report/more.sql", "/*---\nstore = 'table'\n---*/\nSELECT 1 AS one")
     plain.promote(plain.pack(), "dev")
+    later = files_of(database)
     text = (plain.folder / "environments/dev.toml").read_text()
     (plain.folder / "environments/dev.toml").unlink()
     plain.write("environments/desk.toml", text)
@@ -201,6 +219,9 @@ def test_an_environment_that_got_another_name_keeps_its_past(plain: Program) -> 
     refused = plain("status", "desk", code=None).text
     assert 'formerly = "dev"' in refused
     plain.write("environments/desk.toml", f'formerly = "dev"\n{text}')
+    restore(database, backup)
+    assert plain("drift", "desk", "--json", code=None).json["unknown_there"]["promotion"] == "P2"
+    restore(database, later)
     plain.promote(plain.pack(), "desk")
     assert ids(plain, "--to", "dev") == ["P2", "P1"]
     assert ids(plain, "--to", "desk") == ["P3"]

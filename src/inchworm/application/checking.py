@@ -53,7 +53,7 @@ def check(workplace: Workplace) -> tuple[Reading, Checked]:
     from inchworm.core.checks.project_rules import check_assembly
     from inchworm.core.checks.waivers import apply
     from inchworm.engine.migration_replay import replay_migrations
-    from inchworm.engine.name_lengths import long_names
+    from inchworm.engine.portability import long_names, unportable_forms
     from inchworm.project.git import tracked_below
     from inchworm.project.waivers import read_waivers
 
@@ -64,8 +64,14 @@ def check(workplace: Workplace) -> tuple[Reading, Checked]:
         reading, workplace.project.environments, remembered.get("replayed", {})
     )
     today = workplace.today
-    too_long = long_names(reading.assembly, workplace.project.environments)
-    findings = [*check_assembly(reading.assembly, today), *of_environments, *replays, *too_long]
+    environments = workplace.project.environments
+    findings = [
+        *check_assembly(reading.assembly, today),
+        *of_environments,
+        *replays,
+        *long_names(reading.assembly, environments),
+        *unportable_forms(reading.assembly, environments),
+    ]
     tracked = tracked_below(workplace.root, KEPT)
     if tracked:
         findings.append(

@@ -441,7 +441,7 @@ def _measured(
     digest = promotion.draft.bundle_digest
     numbers: dict[tuple[str, str, str], Number] = {}
     for measured in workplace.ledger.measured():
-        is_live = measured.environment == environment.name
+        is_live = measured.environment in environment.names
         if is_live or measured.bundle_digest == digest:
             key = (measured.part, measured.name, measured.environment)
             numbers[key] = Number(value=measured.value, run=str(measured.run))

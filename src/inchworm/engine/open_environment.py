@@ -354,7 +354,7 @@ def check_name(environment: Environment, project: str, named: str | None) -> Non
     Raises:
         WrongEnvironment: when promotions made it another environment of the project.
     """
-    if named is None or named.lower() in {environment.name.lower(), environment.formerly.lower()}:
+    if named is None or named.lower() in map(str.lower, environment.names):
         return
     raise WrongEnvironment(
         f"the database of {environment.name} ({environment.protection}) is {named} of {project}: "

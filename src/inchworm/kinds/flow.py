@@ -60,7 +60,7 @@ class FlowKind:
             return self._inward(flow, needs, tables, report)
         from inchworm.kinds.flow_lineage import outward_facts  # its parser, only where it is needed
 
-        reads, edges, more = outward_facts(flow, tables, report)
+        outward = outward_facts(flow, tables, report)
         return Facts(
             part=flow.part,
             documents=flow.documents,
@@ -68,11 +68,12 @@ class FlowKind:
             owner=flow.settings.owner,
             documented=documented(flow.settings),
             verifications=flow.settings.verifications,
-            reads=reads,
-            edges=edges,
+            reads=outward.reads,
+            edges=outward.edges,
             needs=needs,
-            uses=(*uses, *more),
+            uses=(*uses, *outward.uses),
             cleared=flow.settings.cleared,
+            unportable=outward.unportable,
         )
 
     def _inward(

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
+from msgspec import Struct
 from sqlglot import exp
 
 from inchworm.core.checks import rules
 from inchworm.core.errors import did_you_mean
-from inchworm.core.lineage.facts import Read, Use
+from inchworm.core.lineage.facts import Read, Unportable, Use
 from inchworm.core.lineage.graph import Edge, How, Node
 from inchworm.core.sql.columns import Resolution, resolve
 from inchworm.core.sql.problems import SqlProblem
@@ -19,25 +20,32 @@ from inchworm.kinds.flow_rows import expression_of, outward_rows
 from inchworm.kinds.flow_settings import Flow
 from inchworm.kinds.model import reads_of, report_problems
 from inchworm.kinds.settings import Report
-from inchworm.kinds.sql_rules import QueryReview, rule_of
+from inchworm.kinds.sql_rules import QueryReview, rule_of, unportable
 
 
-def outward_facts(
-    flow: Flow, tables: Mapping[str, Table], report: Report
-) -> tuple[tuple[Read, ...], tuple[Edge, ...], tuple[Use, ...]]:
-    """What an outward flow reads, where its fields come from, and the parameters of its query."""
+class Outward(Struct, frozen=True, kw_only=True):
+    """What an outward flow reads, where its fields come from, and what its query has."""
+
+    reads: tuple[Read, ...] = ()
+    edges: tuple[Edge, ...] = ()
+    uses: tuple[Use, ...] = ()
+    unportable: tuple[Unportable, ...] = ()
+
+
+def outward_facts(flow: Flow, tables: Mapping[str, Table], report: Report) -> Outward:
+    """The facts of a flow that sends rows; none where its query cannot be read."""
     line = flow.document.line_of(("from", "query"))
     if not _expressions_fit(flow, report):
-        return (), (), ()
+        return Outward()
     try:
         rows = outward_rows(flow)
     except SqlProblem as problem:
         rule = rule_of(problem, rules.SQL_UNREADABLE)
         message = f"query: {problem.reason}"
         report(rule.finding(message, part=flow.part, file=flow.file, line=line))
-        return (), (), ()
+        return Outward()
     if rows.query is None:
-        return (*_of_table(flow, rows.fields, tables, report), ())
+        return _of_table(flow, rows.fields, tables, report)
     line = line or flow.document.line_of(("fields",))
     return _of_query(flow, rows.query, rows.fields, tables, report, line)
 
@@ -47,7 +55,7 @@ def _of_table(
     fields: Mapping[str, str],
     tables: Mapping[str, Table],
     report: Report,
-) -> tuple[tuple[Read, ...], tuple[Edge, ...]]:
+) -> Outward:
     """What a flow of a table's rows reads: columns, each of which is a field."""
     table = (flow.settings.from_.table or "").lower()
     if flow.api_end is not None and table in tables:
@@ -66,7 +74,7 @@ def _of_table(
     edges = tuple(
         Edge(Node(table, column), Node(owner, name), How.COPIED) for name, column in columns.items()
     )
-    return reads, edges
+    return Outward(reads=reads, edges=edges)
 
 
 def _of_query(
@@ -76,8 +84,8 @@ def _of_query(
     tables: Mapping[str, Table],
     report: Report,
     line: int | None,
-) -> tuple[tuple[Read, ...], tuple[Edge, ...], tuple[Use, ...]]:
-    """What a flow of a query's rows reads, where its fields come from, and its parameters."""
+) -> Outward:
+    """What a flow of a query's rows reads, and where its fields come from."""
     resolution = resolve(query, tables, flow.dialect, flow.declared)
     report_problems(flow.part, flow.file, resolution, report, first_line=line or 1)
     QueryReview(flow.part, tables, flow.dialect, report).look(
@@ -91,7 +99,12 @@ def _of_query(
         for r in reads_of(flow.file, resolution)
     )
     uses = tuple(Use(parameter=n, file=flow.file, line=line) for n in parameters_in(query))
-    return reads, tuple(_edges(flow, fields, resolution, report)), uses
+    return Outward(
+        reads=reads,
+        edges=tuple(_edges(flow, fields, resolution, report)),
+        uses=uses,
+        unportable=unportable(resolution, flow.dialect, flow.file, line or 1),
+    )
 
 
 def _edges(

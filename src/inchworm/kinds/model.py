@@ -29,7 +29,7 @@ from inchworm.core.toml import KeyPath, TomlDocument
 from inchworm.kinds.base import Surroundings
 from inchworm.kinds.column_checks import check_column_checks
 from inchworm.kinds.settings import Report, Settings, documented, read_document, validate
-from inchworm.kinds.sql_rules import QueryReview, rule_of
+from inchworm.kinds.sql_rules import QueryReview, rule_of, unportable
 
 Bound = int | float
 S = TypeVar("S", bound=Settings)
@@ -158,6 +158,7 @@ class ModelKind:
             checks=tuple(_promised(model.settings)),
             traits=tuple(self._traits(model)),
             moved_from=(model.settings.moved_from or "").lower(),
+            unportable=unportable(resolution, model.dialect, model.file),
         )
 
     @staticmethod
@@ -289,6 +290,7 @@ class CheckKind:
             reads=reads_of(check.file, resolution),
             edges=tuple(in_order(edges)),
             uses=sql_uses(check.query, check.file, check.text),
+            unportable=unportable(resolution, check.dialect, check.file),
         )
 
     def render(self, check: DataCheck, values: Mapping[str, Value]) -> Rendered:

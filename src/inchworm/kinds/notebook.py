@@ -10,7 +10,7 @@ from sqlglot import exp
 
 from inchworm.core.checks import rules
 from inchworm.core.identifiers import Kind, PartId
-from inchworm.core.lineage.facts import Facts, Read, Use
+from inchworm.core.lineage.facts import Facts, Read, Unportable, Use
 from inchworm.core.lineage.graph import Edge, How, Node, in_order
 from inchworm.core.parameters.values import Value
 from inchworm.core.parts import Digest, Part, digest_of
@@ -37,7 +37,7 @@ from inchworm.kinds.notebook_document import (
 )
 from inchworm.kinds.notebook_readers import Other, Way
 from inchworm.kinds.settings import Report
-from inchworm.kinds.sql_rules import rule_of
+from inchworm.kinds.sql_rules import rule_of, unportable
 
 
 class Notebook(Struct, frozen=True, kw_only=True):
@@ -61,6 +61,7 @@ class _Lineage(Struct):
     edges: set[Edge] = field(default_factory=set)
     reads: list[Read] = field(default_factory=list)
     uses: list[Use] = field(default_factory=list)
+    unportable: list[Unportable] = field(default_factory=list)
 
     def query(
         self, resolution: Resolution, place: Place, known: Container[str] | None = None
@@ -174,6 +175,9 @@ class NotebookKind:
                 )
                 lineage.uses += [Use(n, place.file, place.line) for n in parameters_in(query)]
                 lineage.query(resolution, place)
+                lineage.unportable += unportable(
+                    resolution, notebook.dialect, place.file, place.line
+                )
         for table, place in asked.tables:
             lineage.table(table, tables.get(table), place)
         for other, place in dict.fromkeys(asked.others):
@@ -192,6 +196,7 @@ class NotebookKind:
             reads=tuple(lineage.reads),
             edges=tuple(in_order(lineage.edges)),
             uses=tuple(lineage.uses),
+            unportable=tuple(lineage.unportable),
         )
 
     @staticmethod

@@ -9,7 +9,9 @@ from sqlglot import exp
 from inchworm.core.checks import rules
 from inchworm.core.checks.query_rules import Context, suspicions
 from inchworm.core.identifiers import PartId
+from inchworm.core.lineage.facts import Unportable
 from inchworm.core.sql.columns import Resolution
+from inchworm.core.sql.duckdb_forms import forms_of
 from inchworm.core.sql.problems import NameFromParameter, NotAQuery, SqlProblem, WritingQuery
 from inchworm.core.structure.tables import Table
 from inchworm.kinds.settings import Report
@@ -25,6 +27,18 @@ def rule_of(problem: SqlProblem, otherwise: rules.Rule) -> rules.Rule:
         case NameFromParameter():
             return rules.PARAMETER_AS_NAME
     return otherwise
+
+
+def unportable(
+    resolution: Resolution, dialect: str, file: str, first_line: int = 1
+) -> tuple[Unportable, ...]:
+    """The forms of a query, which begins on a line of a file, that other databases lack."""
+    if dialect != "duckdb":
+        return ()
+    return tuple(
+        Unportable(form.name, form.lacking, file, form.line and form.line + first_line - 1)
+        for form in dict.fromkeys(forms_of(resolution.nodes))
+    )
 
 
 class QueryReview:

@@ -243,7 +243,7 @@ class Ledger(Chain):
         keys = {promotion.promotion for promotion in promotions}
         for summary in reversed(self.summaries()):
             is_over = summary.state in {State.DONE, State.UNDONE}
-            if not is_over or summary.environment != environment.name:
+            if not is_over or summary.environment not in environment.names:
                 continue
             if summary.id.key in keys:
                 return None

@@ -16,7 +16,7 @@ from inchworm.core.checks import rules
 from inchworm.core.lineage.graph import How
 from inchworm.core.sql.columns import Resolution
 from inchworm.core.sql.constructs import function_name
-from inchworm.core.sql.names import line_of, table_name
+from inchworm.core.sql.names import line_around, table_name
 from inchworm.core.sql.relations import OutColumn
 from inchworm.core.sql.types import type_of
 from inchworm.core.structure.tables import UNKNOWN_TYPE, Column, Table
@@ -103,18 +103,7 @@ def suspicions(context: Context) -> Iterator[Suspicion]:
         for rule in (rule for kinds, rule in _RULES if issubclass(kind, kinds)):
             for node in nodes:
                 for suspect, message in rule(node, context):
-                    yield Suspicion(suspect, message, _line(node))
-
-
-def _line(node: exp.Expr) -> int | None:
-    """The line of a node, or of what it stands in: names without arguments have none."""
-    at: exp.Expr | None = node
-    while at is not None:
-        line = line_of(at)
-        if line is not None:
-            return line
-        at = at.parent
-    return None
+                    yield Suspicion(suspect, message, line_around(node))
 
 
 Found = Iterator[tuple[rules.Rule, str]]

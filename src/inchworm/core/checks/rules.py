@@ -247,6 +247,13 @@ NAME_TOO_LONG = _rule(
     "It would be cut off, so that two names could become one, and nothing finds it again.",
     "Choose a shorter name.",
 )
+FORM_UNKNOWN = _rule(
+    "sql/form-unknown",
+    _E,
+    "A query uses a function or form that the database of an environment lacks.",
+    "It works at the desk, and the promotion into that environment is refused.",
+    "Write it in standard SQL, or in a form that the databases of all environments have.",
+)
 NEVER_COMES = _rule(
     "pipeline/never-comes",
     _E,

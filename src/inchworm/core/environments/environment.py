@@ -173,6 +173,12 @@ class Environment(Struct, frozen=True, kw_only=True):
     """What it demands before a promotion may run."""
     verifications: tuple[Verification, ...] = ()
     """What has to hold once a promotion is there."""
+
+    @property
+    def names(self) -> frozenset[str]:
+        """The names under which promotions went into it."""
+        return frozenset({self.name, self.formerly} - {""})
+
     file: str = ""
 
     @property

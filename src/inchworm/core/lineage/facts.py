@@ -39,6 +39,15 @@ class Read(NamedTuple):
     line: int | None = None
 
 
+class Unportable(NamedTuple):
+    """A place where a query has a form that databases of some dialects lack."""
+
+    form: str
+    lacking: tuple[str, ...]
+    file: str
+    line: int | None = None
+
+
 class Trait(StrEnum):
     """A property of a model."""
 
@@ -147,6 +156,8 @@ class Facts(Struct, frozen=True, kw_only=True):
     """The versions of Python that a library needs."""
     traits: tuple[Trait, ...] = ()
     """What rules about several parts want to know of a model."""
+    unportable: tuple[Unportable, ...] = ()
+    """Forms in its queries that other databases lack."""
 
     @property
     def columns_read(self) -> Mapping[str, frozenset[str]]:
@@ -204,6 +215,7 @@ class Outline(Struct, frozen=True, omit_defaults=True):
     requires: tuple[str, ...] = ()
     python: str = ""
     traits: tuple[Trait, ...] = ()
+    unportable: tuple[Unportable, ...] = ()
     literals: tuple[Literal, ...] = ()
     wrong: tuple[Read, ...] = ()
     findings: tuple[Finding, ...] = ()

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from inchworm.core.lineage.analysis import Analysis
     from inchworm.core.lineage.facts import Outline
 
-FACTS_VERSION = 17
+FACTS_VERSION = 18
 """Grows whenever the same files would give other facts than before, so that none are kept."""
 
 UNREADABLE = (ValueError, KeyError, IndexError, TypeError)

@@ -44,6 +44,17 @@ def line_of(node: exp.Expr) -> int | None:
     return None
 
 
+def line_around(node: exp.Expr) -> int | None:
+    """The line of a node, or of what it stands in: names without arguments have none."""
+    at: exp.Expr | None = node
+    while at is not None:
+        line = line_of(at)
+        if line is not None:
+            return line
+        at = at.parent
+    return None
+
+
 _SYSTEM_SCHEMAS = frozenset({"information_schema", "pg_catalog", "sys", "system"})
 _SYSTEM_TABLES = frozenset({"dual", "sysibm.sysdummy1", "sqlite_master", "sqlite_schema"})
 

@@ -1,7 +1,8 @@
-"""Names that are too long for the databases of a project's environments, which cut them off."""
+"""What the databases of a project's environments do not take: long names, forms of DuckDB."""
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable, Iterator
 
 from inchworm.core.checks import rules
@@ -9,7 +10,7 @@ from inchworm.core.checks.findings import Finding
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import TargetError
 from inchworm.core.lineage.facts import Assembly
-from inchworm.targets.databases.registry import product_of
+from inchworm.targets.databases.registry import Product, product_of
 
 _SUFFIX = len("__try_12345678")
 """Bytes that the schema needs, in which statements are tried, beside the name of its model."""
@@ -19,7 +20,8 @@ def long_names(assembly: Assembly, environments: Iterable[Environment]) -> Itera
     """Findings about tables and columns whose names an environment's database would cut off."""
     reported: set[str] = set()
     for environment in environments:
-        longest = _longest(environment.database.url)
+        product = _product(environment)
+        longest = product.longest_name if product else None
         if longest is None:
             continue
         for part, outline in assembly.outlines.items():
@@ -42,9 +44,27 @@ def long_names(assembly: Assembly, environments: Iterable[Environment]) -> Itera
                         )
 
 
-def _longest(url: str) -> int | None:
+def unportable_forms(assembly: Assembly, environments: Iterable[Environment]) -> Iterator[Finding]:
+    """Findings about forms of queries that an environment's database lacks."""
+    by_dialect: dict[str, list[str]] = defaultdict(list)
+    for environment in environments:
+        product = _product(environment)
+        if product is not None:
+            by_dialect[product.dialect].append(environment.name)
+    for part, outline in assembly.outlines.items():
+        for form in outline.unportable:
+            for dialect in by_dialect.keys() & set(form.lacking):
+                names = ", ".join(by_dialect[dialect])
+                yield rules.FORM_UNKNOWN.finding(
+                    f"uses {form.form}, which {dialect}, the database of {names}, lacks",
+                    part=part,
+                    file=form.file,
+                    line=form.line,
+                )
+
+
+def _product(environment: Environment) -> Product | None:
     try:
-        product = product_of(url.partition("://")[0])
+        return product_of(environment.database.url.partition("://")[0])
     except TargetError:
         return None  # said where the database is reached
-    return product.longest_name if product else None

@@ -396,7 +396,13 @@ def test_a_form_that_the_database_of_an_environment_lacks_is_told_with_its_line(
     """In models, checks and queries of notebooks; not where every database has it."""
     starter.write("models/shop/top.sql", "SELECT\n  arg_max(1, 2) AS best")
     starter.write("checks/none.sql", "SELECT * EXCLUDE (best)\nFROM shop.top WHERE best < 0")
-    cell = {"cell_type": "code", "id": "a", "metadata": {}, "outputs": [], "execution_count": None}
+    cell: dict[str, object] = {
+        "cell_type": "code",
+        "id": "a",
+        "metadata": {},
+        "outputs": [],
+        "execution_count": None,
+    }
     code = 'from inchworm.notebook import env\nenv.query("SELECT dayname(current_date) AS x")'
     document = {"cells": [cell | {"source": code}], "metadata": {}, "nbformat": 4}
     starter.write("notebooks/day.ipynb", json.dumps(document | {"nbformat_minor": 5}))

@@ -76,6 +76,20 @@ def test_it_comes_about_and_changes_with_its_rows(place: tuple[Program, str]) ->
     assert program("drift", "dev", "--json").json["drifted"] == []
 
 
+def test_what_is_empty_goes_unless_rows_come_after_the_draft(place: tuple[Program, str]) -> None:
+    program, url = place
+    program.promote(program.pack(), "dev")
+    (program.folder / "models/report/noted.sql").unlink()
+    program.write("schemas/staff/tables.sql", "CREATE TABLE staff.station (id INTEGER NOT NULL);")
+    drafted = program("promote", program.pack(), "--to", "dev", "--draft", "--json").json
+    program.ask(url, "INSERT INTO staff.station VALUES (1, 'Ash', NULL)", "SELECT 1")
+    moved = program("promote", drafted["id"], "--yes", code=4).text
+    assert "staff.station.stream goes with 1 values" in moved
+    assert program.ask(url, "SELECT stream FROM staff.station") == [("Ash",)]
+    program.ask(url, "DELETE FROM staff.station", "SELECT 1")
+    assert program("promote", drafted["id"], "--yes", "--json").json["state"] == "done"
+
+
 def test_rows_in_the_way_are_found_before_anything_runs(starter: Program) -> None:
     """A required column without a default, and empty values where one is to be required."""
     starter.write("schemas/staff/schema.toml", SETTINGS)

@@ -6,9 +6,11 @@ from typing import Any
 
 import pytest
 
+from inchworm.core.errors import TargetError
 from tests.driver import Program
 from tests.once import SQLITE, Once
 
+ONE = "SELECT 1"
 NEW = "models/report/by_place.sql"
 SQL = "/*---\nstore = 'table'\n---*/\nSELECT place, amount AS total FROM ops.measurement"
 MAKES = "CREATE TABLE ops.other (n INTEGER, o TEXT)"
@@ -33,7 +35,7 @@ def live_here(once: Once, plain: Program) -> tuple[Program, str]:
 def _make_live(program: Program, url: str) -> None:
     program.promote(program.pack(), "dev")
     insert = "INSERT INTO ops.measurement VALUES ('east', '2026-03-01', 3)"
-    program.ask(url, "DELETE FROM ops.measurement", insert, "SELECT 1")
+    program.ask(url, "DELETE FROM ops.measurement", insert, ONE)
 
 
 def finding(document: Any, rule: str) -> Any:
@@ -58,12 +60,51 @@ def allow(program: Program, *names: str) -> None:
 # ---- names that are taken ------------------------------------------------------------------------
 
 
+def test_rows_that_come_after_the_draft_stop_it(live: tuple[Program, str]) -> None:
+    """A table that was empty, and a table that is made by hand meanwhile: both keep their rows."""
+    program, url = live
+    write(program, "CREATE TABLE ops.empty (n INTEGER)")
+    program.promote(program.pack(), "dev")
+    program.write("schemas/ops/migrations/0003_drop.sql", "DROP TABLE ops.empty")
+    program.write(NEW, SQL)
+    drafted = program("promote", program.pack(), "--to", "dev", "--draft", "--json").json
+    program.ask(url, "INSERT INTO ops.empty VALUES (1)", ONE)
+    moved = program("promote", drafted["id"], "--yes", code=4).text
+    assert "drops ops.empty and loses 1 rows" in moved
+    assert "Draft again" in moved
+    assert program.ask(url, "SELECT n FROM ops.empty") == [(1,)]
+    program.ask(url, "DELETE FROM ops.empty", "CREATE TABLE report.by_place (n INTEGER)", ONE)
+    program("promote", drafted["id"], "--yes", code=4)
+    program.ask(url, "DROP TABLE report.by_place", ONE)
+    assert program("promote", drafted["id"], "--yes", "--json").json["state"] == "done"
+
+
+def test_a_migration_that_is_undone_keeps_rows_that_came_since(live: tuple[Program, str]) -> None:
+    """Where a promotion fails behind it; what the migration itself put in may go."""
+    program, url = live
+    program.edit("environments/dev.toml", "[workspace]", "undo_migrations = true\n[workspace]")
+    makes = "CREATE TABLE ops.{0} (n INTEGER); INSERT INTO ops.{0} VALUES (1)"
+    folder = "schemas/ops/migrations"
+    for number, name in (("0002", "kept"), ("0003", "gone")):
+        program.write(f"{folder}/{number}_{name}.sql", makes.format(name))
+        program.write(f"{folder}/{number}_{name}.undo.sql", f"DROP TABLE ops.{name}")
+    program.write(f"{folder}/0004_rows.sql", "INSERT INTO ops.kept VALUES (2)")
+    program.write(f"{folder}/0004_rows.undo.sql", "DELETE FROM ops.gone WHERE n = 3")
+    program.write(NEW, SQL.replace("'table'\n", "'table'\nkey = ['place']\n"))
+    program.ask(url, "INSERT INTO ops.measurement SELECT * FROM ops.measurement", ONE)
+    failed = program.promote(program.pack(), "dev", code=1).text
+    assert "drops ops.kept, where 2 rows have come since" in failed
+    assert program.ask(url, "SELECT n FROM ops.kept ORDER BY 1") == [(1,), (2,)]
+    with pytest.raises(TargetError):
+        program.ask(url, "SELECT n FROM ops.gone")
+
+
 @pytest.mark.parametrize("store", ["table", "increment"])
 def test_a_table_made_by_hand_is_not_replaced(live: tuple[Program, str], store: str) -> None:
     """Where a model is new: its rows are counted, and stay; the model takes over none of them."""
     program, url = live
     made = "CREATE TABLE report.by_place (place TEXT, total INTEGER)"
-    program.ask(url, made, "INSERT INTO report.by_place VALUES ('hand', 1)", "SELECT 1")
+    program.ask(url, made, "INSERT INTO report.by_place VALUES ('hand', 1)", ONE)
     settings = {"increment": "since = 'total'\nkey = ['place']\non_change = 'keep'"}.get(store, "")
     program.write(NEW, SQL.replace("'table'", f"'{store}'\n{settings}"))
     bundle = program.pack()
@@ -84,7 +125,7 @@ def test_a_model_that_moves_does_not_take_the_name_of_anothers_table(
 ) -> None:
     """Not even where it says which model it was."""
     program, url = live
-    program.ask(url, "CREATE TABLE report.per_day (x INTEGER)", "SELECT 1")
+    program.ask(url, "CREATE TABLE report.per_day (x INTEGER)", ONE)
     old = program.folder / "models/report/daily_total.sql"
     moved = '/*---\nmoved_from = "report.daily_total"'
     program.write("models/report/per_day.sql", old.read_text().replace("/*---", moved))
@@ -106,7 +147,7 @@ def test_a_rollback_names_the_values_that_came_since(live: tuple[Program, str]) 
     program, url = live
     write(program, ADDS, TAKES)
     program.promote(program.pack(), "dev")
-    program.ask(url, "UPDATE ops.measurement SET note = 'dry'", "SELECT 1")
+    program.ask(url, "UPDATE ops.measurement SET note = 'dry'", ONE)
     refused = program("rollback", "dev", "--yes", "--json", code=1).json
     lost = finding(refused, "schema/loses-data")
     assert "drops ops.measurement.note and loses 1 values" in lost["message"]
@@ -160,7 +201,7 @@ def test_a_migration_names_what_it_loses(
         "schemas/ops/migrations/0002_make.sql", "CREATE TABLE ops.other (n INTEGER, o TEXT)"
     )
     program.promote(program.pack(), "dev")
-    program.ask(url, "INSERT INTO ops.other VALUES (1, 'a'), (2, 'b')", "SELECT 1")
+    program.ask(url, "INSERT INTO ops.other VALUES (1, 'a'), (2, 'b')", ONE)
     program.write("schemas/ops/migrations/0003_lose.sql", sql)
     refused = program.promote(program.pack(), "dev", code=1).json
     assert message in finding(refused, "schema/loses-data")["message"]
@@ -194,7 +235,7 @@ def test_a_migration_that_keeps_the_values_is_not_refused(
         "schemas/ops/migrations/0002_make.sql", "CREATE TABLE ops.other (n INTEGER, o TEXT)"
     )
     program.promote(program.pack(), "dev")
-    program.ask(url, "INSERT INTO ops.other VALUES (1, 'a'), (2, 'b')", "SELECT 1")
+    program.ask(url, "INSERT INTO ops.other VALUES (1, 'a'), (2, 'b')", ONE)
     program.write("schemas/ops/migrations/0003_move.sql", sql)
     assert program.promote(program.pack(), "dev").json["state"] == "done"
     assert program.ask(url, "SELECT count(*) FROM ops.other") == [(2,)]
@@ -208,7 +249,7 @@ def test_a_type_that_cannot_hold_the_values_is_named(served: tuple[Program, str]
         "CREATE TABLE ops.level (a numeric(8, 2), b numeric(8, 2))",
     )
     program.promote(program.pack(), "dev")
-    program.ask(url, "INSERT INTO ops.level VALUES (1.25, 2.00), (2.00, 3.00)", "SELECT 1")
+    program.ask(url, "INSERT INTO ops.level VALUES (1.25, 2.00), (2.00, 3.00)", ONE)
     program.write(
         "schemas/ops/migrations/0003_round.sql",
         "ALTER TABLE ops.level ALTER COLUMN a TYPE integer, ALTER COLUMN b TYPE integer",

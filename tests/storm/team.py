@@ -234,7 +234,7 @@ class Team:
             checkout = self.checkouts[who if at is None else at]
             answer = checkout(*words, code=None, environ={"INCHWORM_USER": PEOPLE[who]})
         if answer.code and not is_judge:
-            self.log.append(f"  -> {answer.code} {answer.text[:300]}")
+            self.log.append(f"  -> {answer.code} {_reasons(answer)}")
         if code is not None and answer.code != code:
             raise Wrong(f"{words} ended with {answer.code}, not {code}:\n{answer.text[:3000]}")
         if answer.code == 2 and "--exception" not in words and words[0] != "run":
@@ -313,6 +313,14 @@ class Team:
 def _column(name: str) -> str:
     kind = {"id": "INTEGER NOT NULL", "grp": "TEXT"}.get(name, "INTEGER")
     return f"{name} {kind}"
+
+
+def _reasons(answer: Answer) -> str:
+    """Why something was refused: its errors, with what to do."""
+    document = said(answer)
+    findings = document.get("findings", []) if isinstance(document, dict) else []
+    errors = [f"{f['message']}: {f['remedy']}" for f in findings if f["severity"] == "error"]
+    return "; ".join(errors) or answer.text[:300]
 
 
 def said(answer: Answer) -> Any:

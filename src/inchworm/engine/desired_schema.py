@@ -15,7 +15,7 @@ from inchworm.core.checks import rules
 from inchworm.core.counting import counted
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import InchwormError, ProjectError, TargetError
-from inchworm.core.identifiers import Kind, PartId, relation
+from inchworm.core.identifiers import Kind, PartId, RelationName, relation
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.promotion.drafting.request import PlannedChanges
 from inchworm.core.rendered import RenderedParts, RenderedSchema
@@ -188,6 +188,26 @@ def _rows(database: Database, name: str) -> str:
     """How many rows of a table there are, or have a value in a column; as text."""
     schema, table, *column = name.split(".", 2)
     return count_rows(database, relation(schema, table), column[0] if column else "")
+
+
+def filled_since(database: Database, changes: Iterable[Change]) -> Iterator[tuple[str, str]]:
+    """What had nothing in it when changes were planned, with how many rows or values it has now."""
+    for name in [name for change in changes for name in change.empty]:
+        rows = _rows(database, name) if database.tables([_table_of(name)]) else "0"
+        if rows != "0":
+            yield name, rows
+
+
+def keep_empty(database: Database, changes: Iterable[Change]) -> None:
+    """Keep what goes, and had nothing in it, as it is until the transaction ends."""
+    emptied = {_table_of(name) for change in changes for name in change.empty}
+    for name in sorted(database.tables(emptied)):
+        database.keep_writers_out(name)
+
+
+def _table_of(name: str) -> RelationName:
+    schema, table, *_ = name.split(".", 2)
+    return relation(schema, table)
 
 
 def _in_the_way(database: Database, change: Change) -> Iterator[tuple[Demand, int]]:

@@ -31,13 +31,16 @@ from inchworm.core.promotion.promotion import Promotion, passed_by
 from inchworm.core.promotion.statements import Statements
 from inchworm.core.promotion.states import TRANSITIONS, Phase, State
 from inchworm.core.running.run import Run
+from inchworm.core.structure.losing import Loss
 from inchworm.engine.actions.base import Action, Plan, Undoing, undone_together
 from inchworm.engine.actions.models import TakeBackModel
 from inchworm.engine.actions.plan import planned
 from inchworm.engine.connections import open_environment
+from inchworm.engine.desired_schema import filled_since
 from inchworm.engine.dry_run import spelled, try_out
 from inchworm.engine.executor import Executor
 from inchworm.engine.locks import Lock
+from inchworm.engine.losses import SCRIPTED, new_losses, stakes
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.previewing import PreviewSite
@@ -142,6 +145,16 @@ def _check_unmoved(work: Work, place: OpenEnvironment) -> None:
         raise EnvironmentMoved(
             f"{draft.environment} moved since {promotion.id} was drafted at {drafted}: "
             f"{'; '.join(_moves(work, composition))}.",
+            next=f"Draft again: {again}",
+        )
+    losing = [f.message for f in new_losses(draft, work.prepared, place, composition)]
+    for changes in draft.changes.values():
+        for name, rows in filled_since(place.database, changes):
+            losing.append(f"{name} goes with {rows} values")
+    if losing:
+        raise EnvironmentMoved(
+            f"{draft.environment} moved since {promotion.id} was drafted: rows have come that it "
+            f"takes away: {'; '.join(losing[:_NAMED])}.",
             next=f"Draft again: {again}",
         )
 
@@ -307,7 +320,16 @@ class _Promoting:
             ),
             by=work.by,
             now=work.now,
+            stakes=self._stakes(),
         )
+
+    def _stakes(self) -> dict[int, tuple[Loss, ...]]:
+        """What may not go with a script, though the draft found nothing in it."""
+        draft = self.before.draft
+        if not any(step.phase in SCRIPTED for step in self.steps):
+            return {}
+        live = self.place.composition(self.work.now(), is_for_draft=False)
+        return stakes(draft, self.work.prepared, self.place, live)
 
     def run(self) -> Promotion:
         """All steps that are not done yet."""

@@ -19,6 +19,7 @@ from inchworm.core.promotion.rollback import Undone
 from inchworm.core.rendered import Script
 from inchworm.core.running.run import Run, RunId
 from inchworm.core.structure.changes import Change
+from inchworm.core.structure.losing import Loss
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.staging import StagingArea
@@ -30,6 +31,7 @@ if TYPE_CHECKING:  # a run that builds nothing does without the parser's 30 MB
 
 _NO_CHANGES: Mapping[PartId, tuple[Change, ...]] = MappingProxyType({})
 _NOTHING_UNDONE: Undone = MappingProxyType({})
+_NO_STAKES: Mapping[int, tuple[Loss, ...]] = MappingProxyType({})
 
 
 class Site:
@@ -52,6 +54,8 @@ class Site:
         rules: the rules by which the promotion was let in.
         changed_by_hand: the parts that somebody had changed when this was drafted.
         run_subject: runs what is in place under a name, to see that it works.
+        stakes: by step, what its script may not take away where anything is in it by then.
+        rows_left: by step, what a migration left of what its undo script would take away.
     """
 
     def __init__(
@@ -73,6 +77,7 @@ class Site:
         rules: Rules = NO_RULES,
         changed_by_hand: frozenset[PartId] = frozenset(),
         run_subject: Callable[[str], Run] | None = None,
+        stakes: Mapping[int, tuple[Loss, ...]] = _NO_STAKES,
     ) -> None:
         self.prepared = prepared
         self.changes = changes
@@ -85,6 +90,8 @@ class Site:
         self.rules = rules
         self.changed_by_hand = changed_by_hand
         self.run_subject = run_subject
+        self.stakes = stakes
+        self.rows_left: dict[int, dict[str, str | None]] = {}
         self.id = id
         self.building = building
         self.by = by

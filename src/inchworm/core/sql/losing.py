@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
+from msgspec.structs import replace
 from sqlglot import exp
 
 from inchworm.core.identifiers import RelationName
@@ -34,6 +35,8 @@ class Scripts:
         """The live name of each column that scripts have renamed."""
         self._made: set[str] = set()
         """Tables that scripts have made."""
+        self._written: set[str] = set()
+        """Live names of the tables to which scripts have written."""
 
     def losses(self, script: str) -> list[Loss]:
         """What the next script takes away, of what is live before all of them.
@@ -45,6 +48,7 @@ class Scripts:
         except SqlProblem:
             return []
         losses: list[Loss] = []
+        before = frozenset(self._written)
         copied: set[str] = set()
         for statement in statements:
             losses += [
@@ -52,7 +56,7 @@ class Scripts:
             ]
             self._follow(statement)
             copied |= set(_copied(statement, self._dialect))
-        return losses
+        return [replace(loss, is_of_scripts=loss.table in before) for loss in losses]
 
     def _of(self, statement: exp.Expr) -> Iterator[Loss]:
         if isinstance(statement, exp.Drop):
@@ -134,6 +138,11 @@ class Scripts:
             target = statement.find(exp.Table)
             if target is not None:
                 self._made.add(table_name(target, self._dialect))
+        if isinstance(statement, exp.Insert | exp.Update | exp.Merge):
+            target = statement.this.find(exp.Table)
+            if target is not None:
+                name = table_name(target, self._dialect)
+                self._written.add(self._live(name) or name)
         if not isinstance(statement, exp.Alter) or not isinstance(statement.this, exp.Table):
             return
         name = table_name(statement.this, self._dialect)

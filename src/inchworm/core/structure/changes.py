@@ -62,6 +62,11 @@ class Change(Struct, frozen=True, kw_only=True):
     reshapes: str = ""
 
     @property
+    def empty(self) -> tuple[str, ...]:
+        """What is lost although nothing was in it."""
+        return tuple(n for n, rows in zip(self.lost, self.rows, strict=True) if rows == "0")
+
+    @property
     def names(self) -> tuple[str, ...]:
         """The physical names of everything that it concerns."""
         return self.several or (self.name,)

@@ -25,6 +25,8 @@ class Loss(Struct, frozen=True, kw_only=True):
         table: the name that the table has before all scripts, ``schema.table``.
         column: that of the column; empty where whole rows go.
         counting: a query in the scripts' dialect that counts the values or rows, where not all go.
+        is_of_scripts: whether an earlier script writes to the table, so that what is in it when
+            this one runs may be of that.
     """
 
     way: Way
@@ -32,6 +34,7 @@ class Loss(Struct, frozen=True, kw_only=True):
     column: str = ""
     counting: str = ""
     line: int | None = None
+    is_of_scripts: bool = False
 
     @property
     def is_conditional(self) -> bool:

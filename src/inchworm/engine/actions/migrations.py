@@ -8,11 +8,14 @@ from typing import ClassVar
 
 from inchworm.core.errors import TargetError
 from inchworm.core.execution import StepReport, StepState
+from inchworm.core.identifiers import Kind
 from inchworm.core.promotion.composition import RanMigration
 from inchworm.core.promotion.states import Phase
 from inchworm.core.rendered import Script
 from inchworm.core.sql.parse import only_defines
+from inchworm.core.structure.losing import Loss
 from inchworm.engine.actions.base import Action, Undoing
+from inchworm.engine.losses import logical_tables, lost_rows, undo_losses
 from inchworm.engine.site import Site
 
 
@@ -49,13 +52,32 @@ class RunMigration(Action):
         def migrate() -> None:
             with site.database.transaction():
                 if script.in_transaction:
+                    self._refuse_losses(site)
                     site.run(script.sql)
+                    self._note_rows_left(site, script)
                 self._record(site, script, "ran", time.monotonic() - started)
                 self._record_structure(site, physical)
                 site.mark(self.number)
 
         site.database.locking(migrate, brief=only_defines(script.sql, site.assembly.dialect))
         return StepReport(state=StepState.DONE, message="ran")
+
+    def _refuse_losses(self, site: Site) -> None:
+        """Fail where rows have come, since the draft, that the script takes away.
+
+        Raises:
+            TargetError: with what is lost.
+        """
+        for loss in site.stakes.get(self.number, ()):
+            rows = _lost(site, loss)
+            if rows is not None:
+                raise _rows_came(loss, rows)
+
+    def _note_rows_left(self, site: Site, script: Script) -> None:
+        """Note what there is after the migration of what its undo script takes away."""
+        if script.undo and site.environment.database.undo_migrations:
+            losses = _undo_losses(site, script)
+            site.rows_left[self.number] = {loss.name: _lost(site, loss) for loss in losses}
 
     def undo(self, site: Site, undoing: Undoing) -> bool:
         """Take it back by its undo script, where the environment says so.
@@ -82,6 +104,11 @@ class RunMigration(Action):
 
     def _take_back(self, site: Site, script: Script) -> None:
         with site.database.transaction():
+            left = site.rows_left.get(self.number, {})
+            for loss in _undo_losses(site, script):
+                rows = _lost(site, loss)
+                if rows not in {None, left.get(loss.name)}:
+                    raise _rows_came(loss, str(rows))
             site.structures.note_before(self.part)
             site.bookkeeping.leave_unrecorded(site.names.schema(self.part.name))
             site.run(script.undo)
@@ -154,3 +181,27 @@ class AssumeMigrationAfter(AssumeMigration):
 
     phase = Phase.MIGRATE_AFTER
     is_before_switch_over = False
+
+
+def _lost(site: Site, loss: Loss) -> str | None:
+    """How much would go now, as nobody else writes to the table any more."""
+    physical = site.names.table(loss.table)
+    if not site.database.tables([physical]):
+        return None  # an earlier script gave it another name
+    site.database.keep_writers_out(physical)
+    return lost_rows(site.database, site.names, loss)
+
+
+def _undo_losses(site: Site, script: Script) -> tuple[Loss, ...]:
+    schemas = [site.names.schema(part.name) for part in site.assembly.of_kind(Kind.SCHEMA)]
+    tables = logical_tables(site.database.structure(schemas), site.assembly, site.names)
+    return undo_losses(script, tables, site.environment, site.assembly.dialect)
+
+
+def _rows_came(loss: Loss, rows: str) -> TargetError:
+    what = "values" if loss.column else "rows"
+    return TargetError(
+        f"it {loss.way.value} {loss.name}, where {rows} {what} have come since.",
+        next=f"Keep them elsewhere, or list {loss.name} under may_lose in [databases.main] of the "
+        "environment file; then draft again.",
+    )

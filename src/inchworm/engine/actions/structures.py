@@ -12,7 +12,12 @@ from inchworm.core.execution import StepReport, StepState
 from inchworm.core.promotion.states import Phase
 from inchworm.core.structure.changes import Change, in_the_way
 from inchworm.engine.actions.base import Action, Undoing
-from inchworm.engine.desired_schema import DesiredStructure, desired_structure
+from inchworm.engine.desired_schema import (
+    DesiredStructure,
+    desired_structure,
+    filled_since,
+    keep_empty,
+)
 from inchworm.engine.site import Site
 
 
@@ -46,6 +51,12 @@ class ChangeStructure(Action):
     def _change(self, site: Site, changes: Sequence[Change], desired: DesiredStructure) -> None:
         still_to_come = [] if self.is_late else self._changes(site, late=True)
         with site.database.restructuring(in_the_way(changes)):
+            keep_empty(site.database, changes)
+            for name, rows in filled_since(site.database, changes):
+                raise TargetError(
+                    f"{name} was empty when this was drafted, and has {rows} values by now.",
+                    next="Nothing was changed by it: draft again.",
+                )
             for change in changes:
                 for statement in change.statements:
                     site.database.execute(statement)

@@ -42,6 +42,7 @@ class UndoMigration(RunMigration):
 
         def take_back() -> None:
             with site.database.transaction():
+                self._refuse_losses(site)
                 site.run(script.sql)
                 site.bookkeeping.forget_migration(self.part.name, script.name)
                 self._record_structure(site, physical)

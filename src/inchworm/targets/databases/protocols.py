@@ -90,6 +90,14 @@ class Session(Protocol):
         """
         ...
 
+    def keep_writers_out(self, table: str) -> None:
+        """Let nobody else write to a table until the transaction ends.
+
+        Raises:
+            LockHeld: where somebody does for long; :meth:`locking` tries again.
+        """
+        ...
+
     def take_turn(self) -> None:
         """Wait until nobody else of us switches over or is looking; it ends with the transaction.
 

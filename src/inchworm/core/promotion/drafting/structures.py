@@ -19,6 +19,8 @@ def permitted(request: Request) -> Iterator[Finding]:
         yield from planned.findings
         for change in planned.changes:
             for name, rows in zip(change.lost, change.rows, strict=True):
+                if name in change.empty:
+                    continue
                 logical = relation(schema.name, RelationName(name).table)
                 table = ".".join(logical.split(".")[:2])
                 allowed = not may_lose.isdisjoint({logical, table})

@@ -116,6 +116,9 @@ class DuckDbSession(Noting):
     def share(self, name: str, alone: Collection[str]) -> None:
         """Nothing to do: whoever works in it has the project's own lock for all of it."""
 
+    def keep_writers_out(self, table: str) -> None:
+        """Nothing to do: there is one writer, and a transaction notices another one."""
+
     def take_turn(self) -> None:
         """Nothing to do: there is one writer."""
 

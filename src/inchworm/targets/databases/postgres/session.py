@@ -160,6 +160,10 @@ class PostgresSession(Noting):
                     next="Wait until it has finished, and try again.",
                 )
 
+    def keep_writers_out(self, table: str) -> None:
+        """Lock it; others still read it."""
+        self.execute(f"LOCK TABLE {quoted(table)} IN SHARE ROW EXCLUSIVE MODE")
+
     def take_turn(self) -> None:
         """Wait for others that switch over or look, as for any lock."""
         self.rows("SELECT pg_advisory_xact_lock(hashtextextended(?, 0))", [_TURN])

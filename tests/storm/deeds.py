@@ -25,6 +25,7 @@ DEEDS: dict[str, tuple[Deed, int]] = {
     "promote": (promoting.promote, 14),
     "promote by exception": (promoting.promote_by_exception, 1),
     "promote some": (promoting.promote_some, 5),
+    "promote later": (promoting.promote_later, 3),
     "promote, killed": (promoting.promote_killed, 3),
     "roll back": (promoting.roll_back, 4),
     "hold": (promoting.hold, 3),

@@ -15,6 +15,14 @@ def rows_come(team: Team, chance: random.Random) -> Place | None:
     place = team.place(chance)
     if not place.tables:
         return None
+    rows_into(team, chance, place)
+    return place
+
+
+def rows_into(team: Team, chance: random.Random, place: Place) -> None:
+    """A row comes into a table of an environment."""
+    if not place.tables:
+        return
     name = chance.choice(sorted(place.tables))
     table = place.tables[name]
     values: dict[str, Any] = {column: team.number() for column in sorted(table.columns)}
@@ -23,7 +31,6 @@ def rows_come(team: Team, chance: random.Random) -> Place | None:
     if team.by_hand(place, f"INSERT INTO {name} ({columns}) VALUES ({texts})"):
         table.rows.append(values)
         place.mark_behind({name})
-    return place
 
 
 def dba_column(team: Team, chance: random.Random) -> Place | None:
@@ -155,6 +162,7 @@ def back_up(team: Team, chance: random.Random) -> Place | None:
     team.places[place.key] = kept
     kept.by_hand.add("restored")
     kept.files = dict(place.files)
+    kept.may_lose = place.may_lose
     if kept.name != place.name:
         kept.name, kept.formerly = place.name, kept.name
     team.write_environments()

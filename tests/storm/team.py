@@ -7,7 +7,7 @@ import random
 import shutil
 import signal
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -135,11 +135,13 @@ class Team:
             place = self.places[key]
             after = f'after = ["{before}"]\n' if before else ""
             formerly = f'formerly = "{place.formerly}"\n' if place.formerly else ""
+            listed = ", ".join(f'"{name}"' for name in sorted(place.may_lose))
+            lose = f"may_lose = [{listed}]\n" if listed else ""
             entry = '[entry]\napprovals = 1\nexception = ["mira"]\n' if key == "prod" else ""
             self.write(
                 f"environments/{place.name}.toml",
                 f'{after}{formerly}snapshots = true\n[databases.main]\nurl = "{place.url}"\n'
-                f'[workspace]\nurl = "sim:{key}"\n[gateway]\nurl = "sim:{key}"\n{entry}',
+                f'{lose}[workspace]\nurl = "sim:{key}"\n[gateway]\nurl = "sim:{key}"\n{entry}',
             )
             before = place.name
         for name, first in (
@@ -264,7 +266,8 @@ class Team:
         try:
             process_.wait(after)
         except TimeoutError:
-            process_.send_signal(signal.SIGKILL)
+            with suppress(ProcessLookupError):  # it ended this moment
+                process_.send_signal(signal.SIGKILL)
             process_.communicate()
             return True
         return False

@@ -204,6 +204,7 @@ class Entered:
     has_flows: bool
     wanted: Wanted
     migrates: bool
+    day: dict[str, str]
 
 
 @dataclass
@@ -228,6 +229,8 @@ class Place:
         taken: those of them that a flow took.
         study: the rows that the notebook stored last.
         grants: the models on which somebody gave a right.
+        may_lose: what its file lets go with rows.
+        is_partly: whether only some parts of its release went in last.
     """
 
     key: str
@@ -253,6 +256,8 @@ class Place:
     taken: set[str] = field(default_factory=set)
     study: list[Row] | None = None
     grants: set[str] = field(default_factory=set)
+    may_lose: set[str] = field(default_factory=set)
+    is_partly: bool = False
 
     @property
     def release(self) -> Release | None:
@@ -269,6 +274,7 @@ class Place:
             self.has_flows,
             dict(self.wanted),
             self.migrates,
+            dict(self.day),
         )
         self.entered.append(entered)
         self.is_unfinished = False

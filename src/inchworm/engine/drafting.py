@@ -129,7 +129,7 @@ def make_draft(
         if sources or prepared.others:
             prepared = mix(prepared, sources)
             prepared.recall(live.parts.values())
-            mixed = _mixed(prepared.reading.assembly, prepared.today)
+            mixed = _mixed(prepared.reading.assembly, prepared.today, wish.choice)
         assembly = prepared.reading.assembly
         names = PhysicalNames(assembly, environment, place.product.dialect)
         baselines, planned = _structures(prepared, place, names, live)
@@ -336,19 +336,24 @@ def _sources(
     return kept_sources(held, assembly, parts, bundle, digest) | left, is_choice
 
 
-def _mixed(assembly: Assembly, today: dt.date) -> tuple[Finding, ...]:
+def _mixed(assembly: Assembly, today: dt.date, choice: Choice) -> tuple[Finding, ...]:
     """Errors of a mixture: each bundle by itself had none when it was packed."""
     from inchworm.core.checks.project_rules import check_assembly
 
     return tuple(
-        replace(
-            finding,
-            remedy="Something that it needs stays as it is: choose that, too (--with-upstream), "
-            "or leave this out.",
-        )
+        replace(finding, remedy=_remedy_of_mixture(finding.part, choice))
         for finding in check_assembly(assembly, today)
         if finding.severity is Severity.ERROR
     )
+
+
+def _remedy_of_mixture(part: str | None, choice: Choice) -> str:
+    """What to do where a part needs something that stays as it is."""
+    if choice.excluded:
+        return f"Leave this out, too: --except {part}. Or promote what it needs as well."
+    if choice.only:
+        return "Choose what it needs, too (--with-upstream), or leave this out."
+    return f"End the hold on what it needs, or hold this, too: inchworm hold {part}."
 
 
 def _replaced(

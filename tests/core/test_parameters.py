@@ -339,11 +339,6 @@ ROW_FAULTS = {
         "row.prdo is no environment",
         "Did you mean prod?",
     ),
-    '[row]\ntype = "integer"\nevery = 1\nelsewhere_new = 2': (
-        "6",
-        "row.elsewhere_new is no environment",
-        "Remove it, or add the environment.",
-    ),
     '[row]\ntype = "choice"\nevery = "x"': (
         "3",
         "row: a choice needs one_of = [...]",
@@ -364,6 +359,11 @@ def test_what_is_said_of_a_row(text: str) -> None:
     (finding,) = findings
     said = (finding.rule, f"{finding.file}:{finding.line}", finding.message, finding.remedy)
     assert said == ("parameter/malformed", f"parameters.toml:{line}", message, remedy)
+
+
+def test_a_value_may_be_there_before_its_environment() -> None:
+    _, (early,) = matrix('[row]\ntype = "integer"\nevery = 1\nelsewhere_new = 2\n', "dev", "prod")
+    assert (early.rule, early.severity, early.line) == ("parameter/early-value", "warning", 4)
 
 
 VALUE_FAULTS = {

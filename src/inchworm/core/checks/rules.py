@@ -713,6 +713,13 @@ MISTYPED_VALUE = _rule(
     "It would fail, or mean something else, in one environment only.",
     "Write a value of the declared type.",
 )
+EARLY_VALUE = _rule(
+    "parameter/early-value",
+    _W,
+    "A parameter has a value for an environment that does not exist.",
+    "The value is not used until the environment exists.",
+    "Add the environment's file, or remove the value.",
+)
 MALFORMED_PARAMETER = _rule(
     "parameter/malformed",
     _E,

@@ -15,7 +15,7 @@ from msgspec import Struct, field
 
 from inchworm.core.checks import rules
 from inchworm.core.checks.findings import Finding
-from inchworm.core.errors import did_you_mean
+from inchworm.core.errors import did_you_mean, nearest
 from inchworm.core.parameters.values import Domain, Type, Value
 from inchworm.core.toml import KeyPath, TomlDocument, TomlProblem, read_toml
 
@@ -196,8 +196,11 @@ class _Row(Struct, frozen=True):
             if self.environments is None or key in self.environments:
                 continue
             known = [*self.environments, *sorted(_SETTINGS)]
-            near = did_you_mean(key, known, "Remove it, or add the environment.")
-            self._wrong((key,), f"{self.name}.{key} is no environment", near)
+            near = nearest(key, known)
+            if near:
+                self._wrong((key,), f"{self.name}.{key} is no environment", f"Did you mean {near}?")
+            else:
+                self._early(key)
             del cells[key]
         return cells
 
@@ -208,6 +211,11 @@ class _Row(Struct, frozen=True):
         kind = {bool: "true or false", str: "text", int: "a whole number"}[expected]
         self._wrong((key,), f"{self.name}.{key} is not {kind}", f"Write {kind}.")
         return False
+
+    def _early(self, key: str) -> None:
+        line = self.document.line_of((*self.path, key))
+        message = f"{self.name} has a value for {key}, and there is no environments/{key}.toml"
+        self.findings.append(rules.EARLY_VALUE.finding(message, file=self.file, line=line))
 
     def _wrong(self, key: KeyPath, message: str, remedy: str) -> None:
         line = self.document.line_of((*self.path, *key))

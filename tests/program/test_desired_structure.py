@@ -76,6 +76,19 @@ def test_it_comes_about_and_changes_with_its_rows(place: tuple[Program, str]) ->
     assert program("drift", "dev", "--json").json["drifted"] == []
 
 
+def test_a_schema_that_nobody_chose_keeps_what_was_changed_by_hand(
+    place: tuple[Program, str],
+) -> None:
+    program, url = place
+    program.promote(program.pack(), "dev")
+    program.ask(url, "ALTER TABLE staff.station ADD COLUMN mood TEXT", "SELECT 1")
+    program.edit("models/report/noted.sql", "SELECT id", "SELECT 2 * id AS id")
+    words = ["promote", program.pack(), "--to", "dev", "--only", "model:report.noted", "--yes"]
+    assert program(*words, "--json").json["state"] == "done"
+    assert program.ask(url, "SELECT mood FROM staff.station") == []
+    assert program("drift", "dev", "--json", code=1).json["drifted"]
+
+
 def test_what_is_empty_goes_unless_rows_come_after_the_draft(place: tuple[Program, str]) -> None:
     program, url = place
     program.promote(program.pack(), "dev")

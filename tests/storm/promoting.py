@@ -197,7 +197,8 @@ def _took_place(
                 new[each] = release.models[each]
     built = _built(documents)
     if "--overwrite" in words:
-        if place.hand is not None and place.hand.table in place.wanted:
+        wanted = {name for name in (*place.wanted, *release.wanted) if chosen(name)}
+        if place.hand is not None and place.hand.table in wanted:
             place.hand = None  # of a schema with migrations it stays, and stays known
         place.made = {name: table for name, table in place.made.items() if name not in new}
     if chosen("src"):
@@ -309,7 +310,7 @@ def _unseen(place: Place, release: Release, change: Change, documents: list[Any]
         return
     text = " ".join(f["message"] for d in documents for f in d.get("findings", []))
     for name, after in release.models.items():
-        before = place.models.get(after.moved_from) or place.models.get(name)
+        before = place.models.get(name) or place.models.get(after.moved_from)
         keeps = before is not None and before.store is after.store is Store.KEPT
         if not keeps or name in place.holds or change.table not in after.reads:
             continue

@@ -132,7 +132,8 @@ def make_draft(
             mixed = _mixed(prepared.reading.assembly, prepared.today, wish.choice)
         assembly = prepared.reading.assembly
         names = PhysicalNames(assembly, environment, place.product.dialect)
-        baselines, planned = _structures(prepared, place, names, live)
+        stay = unchosen | {hold.part for hold in holds}
+        baselines, planned = _structures(prepared, place, names, live, stay)
         rights = _rights(prepared, place, names, live)
         replaced = _replaced(place, wish.rollback, live) if wish.rollback else {}
         columns = _columns(place, replaced)
@@ -246,11 +247,16 @@ _TRIED = frozenset({Phase.MIGRATE, Phase.MIGRATE_AFTER, Phase.PREPARE, Phase.BUI
 
 
 def _structures(
-    prepared: Prepared, place: OpenEnvironment, names: PhysicalNames, live: Composition
+    prepared: Prepared,
+    place: OpenEnvironment,
+    names: PhysicalNames,
+    live: Composition,
+    stay: frozenset[PartId],
 ) -> tuple[dict[PartId, tuple[str, ...]], dict[PartId, PlannedChanges]]:
     """What the database says of baselines, and of schemas that are managed by their structure.
 
     Only schemas are asked about that may have something to do: asking takes a place to try things.
+    Those of ``stay`` have nothing to do, whatever somebody changed in them by hand.
     """
     assembly = prepared.reading.assembly
     managed = [
@@ -262,7 +268,7 @@ def _structures(
     filled = {table.schema for table in live.tables.values()}
     unproved = [p for p in managed if p.name not in ran and names.schema(p.name) in filled]
     settled = _settled(prepared, live)
-    unsettled = [part for part in managed if part not in settled]
+    unsettled = [part for part in managed if part not in settled | stay]
     baselines: dict[PartId, tuple[str, ...]] = {}
     planned: dict[PartId, PlannedChanges] = {}
     if unproved:

@@ -196,7 +196,6 @@ class Draft(Struct, frozen=True, kw_only=True):
             "changes": {
                 str(part): [change.to_json() for change in changes]
                 for part, changes in self.changes.items()
-                if changes
             },
             "overrides": dict(self.overrides),
             "came_from": self.came_from,

@@ -87,7 +87,7 @@ class Record(Action):
             # first, as it asks which parts were live before
             site.structures.record_rest(
                 [part for part in schemas if not assembly.outlines[part].managed_outside],
-                {part for part in schemas if site.rendered.schema(part).has_desired_structure},
+                site.changes.keys(),
             )
             site.bookkeeping.put(
                 site.live_part(part, live[part].built_on if part in live else "")

@@ -118,6 +118,26 @@ def test_a_choice_that_lacks_something_is_refused(plain: Program) -> None:
     )
 
 
+def test_what_a_part_left_out_keeps_from_going_is_named(two_here: tuple[Program, str]) -> None:
+    """Whoever needs it is left out as well; whoever stays and needs what goes is promoted."""
+    program, _ = two_here
+    program.write("models/m/new.sql", f"{TABLE}SELECT 1 AS one")
+    program.write("models/m/reads.sql", f"{TABLE}SELECT one FROM m.new")
+    bundle = program.pack()
+    refused = promote(program, bundle, "--except", "m.new", code=1)
+    (error,) = [f for f in refused["findings"] if f["severity"] == "error"]
+    assert "--except model:m.reads." in error["remedy"]
+    words = ("--except", "m.new", "--except", "model:m.reads")
+    assert promote(program, bundle, *words)["state"] == "done"
+    promote(program, bundle)
+    (program.folder / "models/m/new.sql").unlink()
+    (program.folder / "models/m/reads.sql").unlink()
+    refused = promote(program, program.pack(), "--only", "m.new", code=1)
+    (error,) = [f for f in refused["findings"] if f["severity"] == "error"]
+    assert error["remedy"].startswith("model:m.reads stays as it is: promote it as well")
+    promote(program, program.pack(), "--only", "m.new", "--only", "m.reads")
+
+
 def test_parts_that_are_new_or_gone_stay_so(two: tuple[Program, str]) -> None:
     """What is not chosen is neither added nor removed."""
     program, url = two

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import uuid
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 
 from msgspec import Struct, field
 from msgspec.structs import replace
@@ -14,7 +14,6 @@ from inchworm.core.entry.rules import NO_RULES, Rules
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.environments.rights import Rights
 from inchworm.core.identifiers import Kind, PartId, PromotionId, RelationName
-from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.matrix import evaluate
 from inchworm.core.promotion.aside import Aside, Purpose
 from inchworm.core.promotion.choosing import (
@@ -129,7 +128,7 @@ def make_draft(
         if sources or prepared.others:
             prepared = mix(prepared, sources)
             prepared.recall(live.parts.values())
-            mixed = _mixed(prepared.reading.assembly, prepared.today, wish.choice)
+            mixed = _mixed(prepared, wish.choice, unchosen | sources.keys())
         assembly = prepared.reading.assembly
         names = PhysicalNames(assembly, environment, place.product.dialect)
         stay = unchosen | {hold.part for hold in holds}
@@ -342,19 +341,22 @@ def _sources(
     return kept_sources(held, assembly, parts, bundle, digest) | left, is_choice
 
 
-def _mixed(assembly: Assembly, today: dt.date, choice: Choice) -> tuple[Finding, ...]:
+def _mixed(prepared: Prepared, choice: Choice, stays: Collection[PartId]) -> tuple[Finding, ...]:
     """Errors of a mixture: each bundle by itself had none when it was packed."""
     from inchworm.core.checks.project_rules import check_assembly
 
+    staying = set(map(str, stays))
     return tuple(
-        replace(finding, remedy=_remedy_of_mixture(finding.part, choice))
-        for finding in check_assembly(assembly, today)
+        replace(finding, remedy=_remedy_of_mixture(finding.part or "", choice, staying))
+        for finding in check_assembly(prepared.reading.assembly, prepared.today)
         if finding.severity is Severity.ERROR
     )
 
 
-def _remedy_of_mixture(part: str | None, choice: Choice) -> str:
-    """What to do where a part needs something that stays as it is."""
+def _remedy_of_mixture(part: str, choice: Choice, staying: Collection[str]) -> str:
+    """What to do where a part needs something that stays as it is, or stays and needs what goes."""
+    if part in staying:
+        return f"{part} stays as it is: promote it as well, or keep what it needs."
     if choice.excluded:
         return f"Leave this out, too: --except {part}. Or promote what it needs as well."
     if choice.only:

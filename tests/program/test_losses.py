@@ -169,6 +169,14 @@ def test_a_rollback_without_anything_to_lose_runs(live: tuple[Program, str]) -> 
     assert "schema/loses-data" not in {f["rule"] for f in done["findings"]}
 
 
+def with_rows(program: Program, url: str) -> tuple[Program, str]:
+    """Another table, with two rows."""
+    write(program, MAKES)
+    program.promote(program.pack(), "dev")
+    program.ask(url, "INSERT INTO ops.other VALUES (1, 'a'), (2, 'b')", ONE)
+    return program, url
+
+
 LOSING = [
     pytest.param("DROP TABLE ops.other", "drops ops.other and loses 2 rows", id="drop"),
     pytest.param("DELETE FROM ops.other", "empties ops.other and loses 2 rows", id="delete all"),
@@ -196,18 +204,29 @@ def test_a_migration_names_what_it_loses(
     live_here: tuple[Program, str], sql: str, message: str
 ) -> None:
     """Rows and values, also of what got another name before; nothing runs without the word."""
-    program, url = live_here
-    program.write(
-        "schemas/ops/migrations/0002_make.sql", "CREATE TABLE ops.other (n INTEGER, o TEXT)"
-    )
-    program.promote(program.pack(), "dev")
-    program.ask(url, "INSERT INTO ops.other VALUES (1, 'a'), (2, 'b')", ONE)
+    program, url = with_rows(*live_here)
     program.write("schemas/ops/migrations/0003_lose.sql", sql)
     refused = program.promote(program.pack(), "dev", code=1).json
     assert message in finding(refused, "schema/loses-data")["message"]
     assert program.ask(url, "SELECT count(*) FROM ops.other") == [(2,)]
     allow(program, "ops.other")
     assert program.promote(program.pack(), "dev").json["state"] == "done"
+
+
+def test_what_nobody_reads_is_pointed_out(served: tuple[Program, str]) -> None:
+    """A block of code, and rows that a CTE deletes."""
+    program, _ = with_rows(*served)
+    folder = "schemas/ops/migrations"
+    program.write(
+        f"{folder}/0003_block.sql", "SELECT 1;\nDO $$ BEGIN DELETE FROM ops.other; END $$"
+    )
+    drafted = program("promote", program.pack(), "--to", "dev", "--draft", "--json").json
+    told = finding(drafted, "schema/not-read")
+    assert (told["message"], told["line"]) == ("DO is not followed", 2)
+    deletes = "WITH d AS (DELETE FROM ops.other WHERE n = 1 RETURNING n) SELECT n FROM d"
+    program.write(f"{folder}/0003_block.sql", deletes)
+    refused = program.promote(program.pack(), "dev", code=1).json
+    assert "loses 1 rows" in finding(refused, "schema/loses-data")["message"]
 
 
 KEEPING = [
@@ -230,12 +249,7 @@ def test_a_migration_that_keeps_the_values_is_not_refused(
     live_here: tuple[Program, str], sql: str
 ) -> None:
     """Because the script has copied them, or there are none."""
-    program, url = live_here
-    program.write(
-        "schemas/ops/migrations/0002_make.sql", "CREATE TABLE ops.other (n INTEGER, o TEXT)"
-    )
-    program.promote(program.pack(), "dev")
-    program.ask(url, "INSERT INTO ops.other VALUES (1, 'a'), (2, 'b')", ONE)
+    program, url = with_rows(*live_here)
     program.write("schemas/ops/migrations/0003_move.sql", sql)
     assert program.promote(program.pack(), "dev").json["state"] == "done"
     assert program.ask(url, "SELECT count(*) FROM ops.other") == [(2,)]

@@ -200,6 +200,18 @@ class _Losing:
             rows = lost_rows(self.place.database, self.names, loss)
             if rows is not None:
                 yield self._lost(loss, rows, scripted)
+        yield from self._unread()
+
+    def _unread(self) -> Iterator[Finding]:
+        """Statements that may take something away where nobody sees it."""
+        from inchworm.core.sql.losing import Scripts
+
+        scripts = Scripts({}, self.assembly.dialect)
+        for scripted in self._steps():
+            for words, line in scripts.unread(scripted.sql):
+                yield rules.NOT_READ.finding(
+                    f"{words} is not followed", part=scripted.part, file=scripted.file, line=line
+                )
 
     def all_losses(self) -> Iterator[tuple[_Scripted, Loss]]:
         """What the scripts take away, if there is anything in it."""

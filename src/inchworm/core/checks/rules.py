@@ -413,6 +413,13 @@ RENAME_UNKNOWN = _rule(
     "It would never apply, and what it was meant for would be dropped and added.",
     "Give the new name as tables.sql has it, or take the rename away.",
 )
+NOT_READ = _rule(
+    "schema/not-read",
+    _W,
+    "A script has a statement whose effect is not known before it runs.",
+    "It may take rows away, and nobody counts them.",
+    "Look what it does to the rows that are there.",
+)
 LOSES_DATA = _rule(
     "schema/loses-data",
     _E,

@@ -6,6 +6,7 @@ A table or column whose values an earlier statement of the same script copies is
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from typing import NamedTuple
 
 from msgspec.structs import replace
 from sqlglot import exp
@@ -16,6 +17,13 @@ from inchworm.core.sql.parse import parse_statements
 from inchworm.core.sql.problems import SqlProblem
 from inchworm.core.structure.losing import Loss, Way
 from inchworm.core.structure.tables import Table
+
+
+class Unread(NamedTuple):
+    """A statement whose work is not read: what it is called, and its line."""
+
+    words: str
+    line: int | None
 
 
 class Scripts:
@@ -58,6 +66,15 @@ class Scripts:
             copied |= set(_copied(statement, self._dialect))
         return [replace(loss, is_of_scripts=loss.table in before) for loss in losses]
 
+    def unread(self, script: str) -> list[Unread]:
+        """The statements of a script that may take things away in a way that nobody sees here."""
+        try:
+            statements = parse_statements(script, self._dialect)
+        except SqlProblem:
+            return []
+        named = [(_unread(statement), line_of(statement)) for statement in statements]
+        return [Unread(words, line) for words, line in named if words]
+
     def _of(self, statement: exp.Expr) -> Iterator[Loss]:
         if isinstance(statement, exp.Drop):
             for target in statement.args.get("tables") or []:
@@ -65,15 +82,14 @@ class Scripts:
         elif isinstance(statement, exp.TruncateTable):
             for target in statement.expressions:
                 yield from self._rows(Way.EMPTIES, target, statement)
-        elif isinstance(statement, exp.Delete):
-            where = statement.args.get("where")
-            way = Way.EMPTIES if where is None else Way.DELETES
-            yield from self._rows(way, statement.this, statement)
         elif isinstance(statement, exp.Alter) and isinstance(statement.this, exp.Table):
             name = self._live(table_name(statement.this, self._dialect))
             if name is not None:
                 for action in statement.args.get("actions") or []:
                     yield from self._altered(name, action)
+        for delete in statement.find_all(exp.Delete):  # it may stand in a CTE
+            way = Way.EMPTIES if delete.args.get("where") is None else Way.DELETES
+            yield from self._rows(way, delete.this, delete)
 
     def _dropped(self, statement: exp.Drop, target: exp.Expr) -> Iterator[Loss]:
         if statement.args.get("kind") == "TABLE":
@@ -161,6 +177,20 @@ class Scripts:
                 if old is not None:
                     to = action.args["to"].find(exp.Identifier)
                     self._columns[live, fold(to, self._dialect)] = old
+
+
+def _unread(statement: exp.Expr) -> str:
+    """What a statement is called whose work stands elsewhere, or is not followed; else nothing."""
+    if isinstance(statement, exp.Command) and str(statement.this).upper() in _CALLS:
+        return str(statement.this).upper()
+    if isinstance(statement, exp.Merge):
+        branches = [branch.args.get("then") for branch in statement.args["whens"].expressions]
+        if any(isinstance(each, exp.Var) and each.name.upper() == "DELETE" for each in branches):
+            return "MERGE with DELETE"
+    return ""
+
+
+_CALLS = frozenset({"DO", "CALL", "EXECUTE"})
 
 
 def _copied(statement: exp.Expr, dialect: str) -> Iterator[str]:

@@ -310,7 +310,8 @@ def _unseen(place: Place, release: Release, change: Change, documents: list[Any]
         return
     text = " ".join(f["message"] for d in documents for f in d.get("findings", []))
     for name, after in release.models.items():
-        before = place.models.get(name) or place.models.get(after.moved_from)
+        moves = after.moved_from not in place.holds  # what is held stays, and this one is new
+        before = place.models.get(name) or (place.models.get(after.moved_from) if moves else None)
         keeps = before is not None and before.store is after.store is Store.KEPT
         if not keeps or name in place.holds or change.table not in after.reads:
             continue

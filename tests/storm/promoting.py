@@ -197,9 +197,11 @@ def _took_place(
                 new[each] = release.models[each]
     built = _built(documents)
     if "--overwrite" in words:
-        wanted = {name for name in (*place.wanted, *release.wanted) if chosen(name)}
-        if place.hand is not None and place.hand.table in wanted:
-            place.hand = None  # of a schema with migrations it stays, and stays known
+        # a table that no migration changes keeps it, and it stays known
+        changed = {*place.wanted, *release.wanted}
+        changed |= {each.table for each in release.changes[place.ran :] if release.migrates}
+        if place.hand is not None and place.hand.table in filter(chosen, changed):
+            place.hand = None
         place.made = {name: table for name, table in place.made.items() if name not in new}
     if chosen("src"):
         _migrated(place, release, documents)

@@ -1,9 +1,9 @@
-"""Eight people at once, with two ledgers, promoting into one PostgreSQL database.
+"""Eight people at once, with two ledgers, promoting into one database.
 
-Run it with ``python -m tests.crowd --seconds 120``. Each of them has a checkout, changes a model
-and promotes, again and again; four share a ledger in the server, four another one. A promotion ends
-done or is refused with exit code 4, and at the end the database, both ledgers and what they say of
-each other fit together.
+Run it with ``python -m tests.crowd --seconds 120``, against PostgreSQL. Each of them has a
+checkout, changes a model and promotes, again and again; four share a ledger, four another one. A
+promotion ends done or is refused with exit code 4, and at the end the database, both ledgers and
+what they say of each other fit together.
 """
 
 from __future__ import annotations
@@ -27,13 +27,12 @@ MOVED = 4
 
 
 def checkout(folder: Path, url: str, ledger: str) -> Program:
-    """A checkout of one project, whose ledger is in a server."""
+    """A checkout of one project, with the address or file of a ledger."""
     start_project(folder, "starter", "duckdb")
     program = Program(folder)
     program.edit("environments/dev.toml", DEV, url)
     settings = (folder / "inchworm.toml").read_text()
-    server, _, _ = url.rpartition("/")
-    program.write("inchworm.toml", f'{settings}[storage]\nledger = "{server}/{ledger}"\n')
+    program.write("inchworm.toml", f'{settings}[storage]\nledger = "{ledger}"\n')
     for path in (folder / "pipelines").iterdir():
         path.unlink()  # each checkout has a workspace of its own
     return program
@@ -116,8 +115,7 @@ def main() -> None:
         postgres.database(server) as one,
         postgres.database(server) as other,
     ):
-        ledgers = (one.rpartition("/")[2], other.rpartition("/")[2])
-        codes = crowd(Path(folder), url, ledgers, seconds)
+        codes = crowd(Path(folder), url, (one, other), seconds)
     print(f"{codes[0]} done, {codes[MOVED]} refused because somebody else was there")
 
 

@@ -165,8 +165,7 @@ def main() -> None:
         postgres.database(server) as url,
         postgres.database(server) as ledger,
     ):
-        name = ledger.rpartition("/")[2]
-        ends = reviewed_crowd(Path(folder), url, name, given.seconds, seed=given.seed)
+        ends = reviewed_crowd(Path(folder), url, ledger, given.seconds, seed=given.seed)
     for (deed, code), count in sorted(ends.items()):
         print(f"{deed:10} exit code {code}: {count}")
 

@@ -25,14 +25,12 @@ def test_killed_at_random_instants_a_database_ends_as_an_undisturbed_one(
 
 
 @pytest.mark.long
-def test_many_people_with_two_ledgers_at_once(tmp_path: Path, postgres_server: str) -> None:
+@pytest.mark.parametrize("kind", KINDS)
+def test_many_people_with_two_ledgers_at_once(kind: str, tmp_path: Path) -> None:
     """Every promotion is done or refused, and everybody agrees about which."""
-    with (
-        postgres.database(postgres_server) as url,
-        postgres.database(postgres_server) as one,
-        postgres.database(postgres_server) as other,
-    ):
-        ledgers = (one.rpartition("/")[2], other.rpartition("/")[2])
+    files = (str(tmp_path / "one.ledger"), str(tmp_path / "other.ledger"))
+    with databases(kind, tmp_path) as (url, _), databases(kind, tmp_path) as places:
+        ledgers = places if kind == "postgresql" else files
         codes = crowd(tmp_path, url, ledgers, seconds=3, size=4)
     assert codes[0] > 0
 
@@ -44,5 +42,5 @@ def test_many_people_who_review_what_enters(tmp_path: Path, postgres_server: str
         postgres.database(postgres_server) as url,
         postgres.database(postgres_server) as ledger,
     ):
-        ends = reviewed_crowd(tmp_path, url, ledger.rpartition("/")[2], seconds=4, size=3)
+        ends = reviewed_crowd(tmp_path, url, ledger, seconds=4, size=3)
     assert ends["draft", 0] > 0

@@ -14,13 +14,16 @@ from collections.abc import Callable, Collection, Generator, Iterator, Mapping, 
 from contextlib import closing, contextmanager, suppress
 from decimal import Decimal
 from pathlib import Path
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self
 
 from inchworm.core.errors import EnvironmentMoved, TargetError
 from inchworm.targets.databases.frames import Column, alike
 from inchworm.targets.databases.noting import Noting
 from inchworm.targets.databases.protocols import Result, Server
 from inchworm.targets.databases.quoting import quoted
+
+if TYPE_CHECKING:  # only whoever writes locks
+    from filelock import FileLock
 
 IN_MEMORY = Path(":memory:")
 _OWNER_ONLY = 0o600
@@ -32,6 +35,8 @@ _FUNCTIONS_OF_FILES = frozenset(
     {"load_extension", "readfile", "writefile", "edit", "fts3_tokenizer"}
 )
 
+_A_LOOK = 0.2
+"""Seconds to wait for the lock of somebody who is just ending."""
 _PATIENCE = 15.0
 """Seconds to wait for another connection that writes."""
 
@@ -71,6 +76,7 @@ class SqliteSession(Noting):
         self.identity = f"{login} at {path.name}".lstrip()
         self._path = path
         self._read_only = read_only
+        self._lock: FileLock | None = None
         self._attaching = False
         """Whether we attach a schema just now; nothing else may in memory."""
         if path == IN_MEMORY:
@@ -135,10 +141,30 @@ class SqliteSession(Noting):
         return [row[1] for row in self.rows("PRAGMA database_list") if row[1] != "temp"]
 
     def lock(self, name: str) -> None:
-        """Writers exclude each other by themselves; the project's own lock does the rest."""
+        """Lock the file for every checkout on this machine; the lock ends with the process, too."""
+        from filelock import FileLock, Timeout
+
+        if self._path == IN_MEMORY or self._lock is not None:
+            return
+        mode = self._path.stat().st_mode & 0o666
+        file = self._path.with_name(f"{self._path.name}.lock")
+        lock = FileLock(file, mode=mode, thread_local=False)
+        try:
+            lock.acquire(timeout=_A_LOOK)
+        except Timeout as error:
+            raise EnvironmentMoved(
+                f"{self._path.name} is locked: somebody works in it from another checkout.",
+                next="Wait until it has finished, and try again.",
+            ) from error
+        except OSError as error:
+            raise TargetError(
+                f"{file.name} cannot be locked: {error}", next=f"See who may write {file}."
+            ) from error
+        self._lock = lock
 
     def share(self, name: str, alone: Collection[str]) -> None:
-        """Nothing to do: whoever works in it has the project's own lock for all of it."""
+        """Lock all of it: several cannot write to it at a time."""
+        self.lock(name)
 
     def keep_writers_out(self, table: str) -> None:
         """Nothing to do: there is one writer, and a transaction notices another one."""
@@ -270,8 +296,10 @@ class SqliteSession(Noting):
         yield
 
     def close(self) -> None:
-        """End the connection."""
+        """End the connection, and its lock."""
         self._connection.close()
+        if self._lock is not None:
+            self._lock.release()
 
     @contextmanager
     def _errors(self) -> Iterator[None]:

@@ -207,6 +207,7 @@ def _took_place(
         _migrated(place, release, documents)
     structured(place, {n: c for n, c in release.wanted.items() if chosen(n)}, release, chosen)
     place.has_flows |= chosen("flows")
+    place.unpassed = _held_before(team, place, release)
     _composed(team, place, new, built)
     place.is_partly = len(words) > 4 and words[4] in {"--only", "--except"}
     place.enter(release)
@@ -241,7 +242,8 @@ def _held_before(team: Team, place: Place, release: Release) -> set[str]:
     before = team.before(place)
     if before is None or before.release is not release:
         return set()
-    return {n for n in before.holds if before.models.get(n) != release.models.get(n)}
+    names = {*before.holds, *before.unpassed}
+    return {n for n in names if before.models.get(n) != release.models.get(n)}
 
 
 def _built(documents: list[Any]) -> set[str]:

@@ -230,6 +230,7 @@ class Place:
         study: the rows that the notebook stored last.
         grants: the models on which somebody gave a right.
         may_lose: what its file lets go with rows.
+        unpassed: models that stayed as they were because a hold kept them so further up the route.
         is_partly: whether only some parts of its release went in last.
     """
 
@@ -257,6 +258,7 @@ class Place:
     study: list[Row] | None = None
     grants: set[str] = field(default_factory=set)
     may_lose: set[str] = field(default_factory=set)
+    unpassed: set[str] = field(default_factory=set)
     is_partly: bool = False
 
     @property

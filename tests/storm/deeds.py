@@ -19,6 +19,7 @@ DEEDS: dict[str, tuple[Deed, int]] = {
     "rename a model": (writing.rename_model, 2),
     "migrate": (writing.migrate, 6),
     "want": (writing.want, 4),
+    "write a check": (writing.write_check, 2),
     "take over": (writing.take_over, 1),
     "rename an environment": (writing.rename_environment, 1),
     "add an environment": (writing.add_environment, 1),

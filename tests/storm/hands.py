@@ -34,11 +34,12 @@ def rows_into(team: Team, chance: random.Random, place: Place) -> None:
 
 
 def dba_column(team: Team, chance: random.Random) -> Place | None:
-    """Somebody adds or renames a column by hand, or takes that back."""
+    """Somebody adds, renames, widens or drops a column by hand, or takes that back."""
     place = team.place(chance)
     if place.hand is not None:
-        if team.by_hand(place, place.hand.undo):
+        if place.hand.undo and team.by_hand(place, place.hand.undo):
             place.hand.off(place.tables)
+            place.mark_behind({place.hand.table})
             place.hand = None
         return place
     if not place.tables:
@@ -46,10 +47,16 @@ def dba_column(team: Team, chance: random.Random) -> Place | None:
     table = chance.choice(sorted(place.tables))
     spare = sorted(set(place.tables[table].columns) - {"id", "grp", "val"})
     change = Change("add", table, f"h{team.number()}")
-    if spare and chance.random() < 0.5:
-        change = Change("rename", table, chance.choice(spare), f"h{team.number()}")
+    if chance.random() < 0.2:
+        change = Change("widen", table, chance.choice(["val", *spare]))
+    elif spare and chance.random() < 0.5:
+        column = chance.choice(spare)
+        rename = Change("rename", table, column, f"h{team.number()}")
+        change = chance.choice([rename, Change("remove", table, column)])
     if team.by_hand(place, change.sql):
         change.on(place.tables)
+        if change.what == "widen":
+            place.mark_behind({table})
         place.hand = change
     return place
 

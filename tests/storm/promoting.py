@@ -199,7 +199,8 @@ def _took_place(
     if "--overwrite" in words:
         # a table that no migration changes keeps it, and it stays known
         changed = {*place.wanted, *release.wanted}
-        changed |= {each.table for each in release.changes[place.ran :] if release.migrates}
+        pending = release.changes[place.ran :] if release.migrates else ()
+        changed |= {each.table for each in pending if each.what not in {"update", "insert"}}
         if place.hand is not None and place.hand.table in filter(chosen, changed):
             place.hand = None
         place.made = {name: table for name, table in place.made.items() if name not in new}
@@ -299,9 +300,11 @@ def _migrated(place: Place, release: Release, documents: list[Any]) -> None:
         change = release.changes[number]
         if release.adopted.get(number) == place.key:
             place.by_hand.discard(f"taken up {number}")
+            readers = {m.name for m in place.models.values() if change.table in m.reads}
+            place.behind -= readers if change.what == "widen" else set()
         else:
-            is_lost = change.what == "drop" and bool(place.tables[change.table].rows)
-            if is_lost and change.table not in place.may_lose:
+            taken = change.takes(place.tables)
+            if taken and not {taken, change.table} & place.may_lose:
                 raise Wrong(f"{place.name}: {change.sql} took rows away")
             change.on(place.tables)
             _unseen(place, release, change, documents)

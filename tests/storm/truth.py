@@ -98,6 +98,7 @@ class Change:
             "add": f"ALTER TABLE {name} ADD COLUMN {self.column} INTEGER",
             "remove": f"ALTER TABLE {name} DROP COLUMN {self.column}",
             "rename": f"ALTER TABLE {name} RENAME COLUMN {self.column} TO {self.other}",
+            "widen": f"ALTER TABLE {name} ALTER COLUMN {self.column} TYPE BIGINT",
             "update": f"UPDATE {name} SET val = val + 1000",
             "insert": f"INSERT INTO {name} (id, grp, val) VALUES ({self.column}, 'm', 7)",
         }[self.what]
@@ -110,6 +111,7 @@ class Change:
             "make": f"DROP TABLE {name}",
             "add": f"ALTER TABLE {name} DROP COLUMN {self.column}",
             "rename": f"ALTER TABLE {name} RENAME COLUMN {self.other} TO {self.column}",
+            "widen": f"ALTER TABLE {name} ALTER COLUMN {self.column} TYPE INTEGER",
             "update": f"UPDATE {name} SET val = val - 1000",
             "insert": f"DELETE FROM {name} WHERE id = {self.column}",
         }.get(self.what, "")
@@ -130,7 +132,7 @@ class Change:
             _renamed(table, self.column, self.other)
         elif self.what == "update":
             _raised(table, 1000)
-        else:
+        elif self.what == "insert":
             table.rows.append({"id": int(self.column), "grp": "m", "val": 7})
 
     def off(self, tables: Tables) -> None:
@@ -146,6 +148,15 @@ class Change:
             _raised(table, -1000)
         elif self.what == "insert":
             table.rows = [row for row in table.rows if row["id"] != int(self.column)]
+
+    def takes(self, tables: Tables) -> str:
+        """The table or column of which it takes values away, if it does."""
+        rows = tables[self.table].rows if self.table in tables else []
+        if self.what == "drop" and rows:
+            return self.table
+        if self.what == "remove" and any(row.get(self.column) is not None for row in rows):
+            return f"{self.table}.{self.column}"
+        return ""
 
     def loses(self, tables: Tables) -> bool:
         """True if taking it back loses values that are there."""

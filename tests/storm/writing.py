@@ -81,7 +81,8 @@ def edit_model(team: Team, chance: random.Random) -> None:
 
 
 def remove_model(team: Team, chance: random.Random) -> None:
-    """A model goes that nothing reads."""
+    """A model goes that nothing reads, and with it its check."""
+    team.write("checks/low.sql", None)
     free = sorted(set(team.models) - _read(team))
     if free:
         team.remove(chance.choice(free))
@@ -93,6 +94,7 @@ def rename_model(team: Team, chance: random.Random) -> None:
         return
     old = team.models[chance.choice(sorted(team.models))]
     new = f"m.t{team.number()}"
+    team.write("checks/low.sql", None)
     team.remove(old.name)
     team.put(replace(old, name=new, moved_from=old.name))
     for reader in list(team.models.values()):
@@ -159,6 +161,15 @@ def _spare(team: Team, table: str) -> list[str]:
         elif change.table == table and change.what == "remove":
             columns.remove(change.column)
     return columns
+
+
+def write_check(team: Team, chance: random.Random) -> None:
+    """A check of a model comes, changes, or goes; it finds nothing."""
+    if not team.models or chance.random() < 0.3:
+        team.write("checks/low.sql", None)
+        return
+    name = chance.choice(sorted(team.models))
+    team.write("checks/low.sql", f"SELECT id FROM {name} WHERE val < {-team.number()}\n")
 
 
 # ---- environments --------------------------------------------------------------------------------

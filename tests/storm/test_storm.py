@@ -6,7 +6,7 @@ import pytest
 
 from tests.storm.month import KINDS, drawn, live
 
-DEEDS = 25
+DEEDS = 20
 
 
 @pytest.mark.long

@@ -48,16 +48,19 @@ SELECT split_part(b, 'x', 1) AS x FROM t
 """
 
 
-@pytest.mark.parametrize("text", QUERIES.strip().splitlines())
-def test_postgresql_refuses_what_is_told(text: str, postgres_server: str) -> None:
-    with postgres.database(postgres_server) as url, psycopg.connect(url) as connection:
+def test_postgresql_refuses_what_is_told(postgres_server: str) -> None:
+    refused = set()
+    with (
+        postgres.database(postgres_server) as url,
+        psycopg.connect(url, autocommit=True) as connection,
+    ):
         connection.execute("CREATE TABLE t (a INTEGER, b VARCHAR, c DATE)")
-        try:
-            connection.execute(to_text(parse_query(text, "duckdb"), "postgres"))
-            is_taken = True
-        except psycopg.Error:
-            is_taken = False
-    assert is_taken is not _lacks(text, "postgres")
+        for text in QUERIES.strip().splitlines():
+            try:
+                connection.execute(to_text(parse_query(text, "duckdb"), "postgres"))
+            except psycopg.Error:
+                refused.add(text)
+    assert refused == {t for t in QUERIES.strip().splitlines() if _lacks(t, "postgres")}
 
 
 @pytest.mark.parametrize("text", QUERIES.strip().splitlines())

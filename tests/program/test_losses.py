@@ -120,6 +120,21 @@ def test_a_table_made_by_hand_is_not_replaced(live: tuple[Program, str], store: 
     assert program.ask(url, "SELECT place, total FROM report.by_place") == [("east", 3)]
 
 
+def test_it_can_be_taken_up_in_place_of_the_model(live: tuple[Program, str]) -> None:
+    """With its rows, beside the models of that schema; elsewhere it is made, empty."""
+    program, url = live
+    made = "CREATE TABLE report.by_place (place TEXT, total INTEGER)"
+    program.ask(url, made, "INSERT INTO report.by_place VALUES ('hand', 1)", ONE)
+    assert "1 table," in program("adopt", "dev", "report").text
+    assert (
+        "daily_total"
+        not in (program.folder / "schemas/report/migrations/0001_baseline.sql").read_text()
+    )
+    assert program.promote(program.pack(), "dev").json["state"] == "done"
+    assert program.ask(url, "SELECT place, total FROM report.by_place") == [("hand", 1)]
+    assert program("drift", "dev", "--json").json["drifted"] == []
+
+
 def test_a_model_that_moves_does_not_take_the_name_of_anothers_table(
     live: tuple[Program, str],
 ) -> None:

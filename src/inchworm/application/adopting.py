@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from contextlib import AbstractContextManager
 from pathlib import Path
 
 from msgspec import Struct
@@ -17,7 +18,7 @@ from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.definitions import Definition, Thing, script_of
 from inchworm.core.structure.left_out import LeftOut
 from inchworm.engine.adoption import TakenUp, taken_up
-from inchworm.engine.connections import open_database, open_environment
+from inchworm.engine.connections import open_environment
 from inchworm.engine.desired_schema import own_definitions
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.kinds.registry import UNFIT
@@ -104,11 +105,12 @@ def _adopt_schema(
     managed: Managed,
     without: Collection[str],
 ) -> AdoptedSchema:
-    values = workplace.values(declared)
-    with open_database(declared, workplace.machine, values, read_only=True) as database:
+    with _reading(workplace, declared) as place:
+        database = place.database
         is_outside = managed is Managed.OUTSIDE
         physical = name if is_outside else declared.database.physical_schema(name)
-        definitions = _definitions_of(database, physical)
+        others = frozenset() if is_outside else place.of_others(place.bookkeeping.parts())
+        definitions = _definitions_of(database, physical, others)
         left_out = tuple(database.left_out(physical))
         if not is_outside:
             _refuse_losses(left_out, without, f"{name} of {declared.name}")
@@ -141,18 +143,25 @@ _NAMED = 5
 """Objects that a refusal names."""
 
 
-def _adopt_changes(workplace: Workplace, declared: Environment, schema: PartId) -> AdoptedChanges:
-    """Changes made by hand become a migration, or are put into ``tables.sql``."""
-    rendered = workplace.read_remembered().render(schema, {})
-    assert isinstance(rendered, RenderedSchema)
-    folder = workplace.root / "schemas" / schema.name
-    with open_environment(
+def _reading(
+    workplace: Workplace, declared: Environment
+) -> AbstractContextManager[OpenEnvironment]:
+    """The environment, to look at it."""
+    return open_environment(
         declared,
         workplace.project.settings.name,
         workplace.machine,
         workplace.values(declared),
         read_only=True,
-    ) as place:
+    )
+
+
+def _adopt_changes(workplace: Workplace, declared: Environment, schema: PartId) -> AdoptedChanges:
+    """Changes made by hand become a migration, or are put into ``tables.sql``."""
+    rendered = workplace.read_remembered().render(schema, {})
+    assert isinstance(rendered, RenderedSchema)
+    folder = workplace.root / "schemas" / schema.name
+    with _reading(workplace, declared) as place:
         where = f"{declared.name} ({declared.protection}), as {place.identity}"
         changes = None
         if rendered.managed is Managed.MIGRATIONS:
@@ -202,8 +211,11 @@ def _write_migration(root: Path, folder: Path, changes: TakenUp, environment: En
     return file
 
 
-def _definitions_of(database: Database, physical: str) -> list[Definition]:
-    definitions = database.definitions([physical])
+def _definitions_of(
+    database: Database, physical: str, others: frozenset[RelationName]
+) -> list[Definition]:
+    """What a schema has, without what models and notebooks have in it."""
+    definitions = own_definitions(database, physical, others)
     if not definitions:
         known = sorted({RelationName(name).schema for name in database.structure()})
         near = did_you_mean(physical, known, f"Schemas there: {', '.join(known) or 'none'}.")

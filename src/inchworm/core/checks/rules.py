@@ -469,7 +469,8 @@ NAME_TAKEN = _rule(
     _E,
     "A table or view that no promotion made has the name of a model that is new here.",
     "The model would get its place, and the next promotion would remove its rows for good.",
-    "Rename it or the model; or, if it may go, promote with --overwrite.",
+    "Rename it or the model; or remove the model and take the table up with inchworm adopt; or, if "
+    "it may go, promote with --overwrite.",
 )
 LOSES_ROWS = _rule(
     "promotion/loses-rows",

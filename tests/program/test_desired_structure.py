@@ -103,6 +103,21 @@ def test_what_is_empty_goes_unless_rows_come_after_the_draft(place: tuple[Progra
     assert program("promote", drafted["id"], "--yes", "--json").json["state"] == "done"
 
 
+def test_a_type_that_took_every_value_is_not_given_to_one_that_came_since(
+    starter: Program,
+) -> None:
+    program, url = starter, "duckdb:///.inchworm/dev.duckdb"
+    program.write("schemas/staff/schema.toml", SETTINGS)
+    program.write("schemas/staff/tables.sql", "CREATE TABLE staff.t (level DECIMAL(9, 2));")
+    program.promote(program.pack(), "dev")
+    program.ask(url, "INSERT INTO staff.t VALUES (1.5)", "SELECT 1")
+    program.write("schemas/staff/tables.sql", "CREATE TABLE staff.t (level DECIMAL(9, 1));")
+    drafted = program("promote", program.pack(), "--to", "dev", "--draft", "--json").json
+    program.ask(url, "INSERT INTO staff.t VALUES (1.25)", "SELECT 1")
+    program("promote", drafted["id"], "--yes", code=4)
+    assert len(program.ask(url, "SELECT level FROM staff.t WHERE level = 1.25")) == 1
+
+
 def test_rows_in_the_way_are_found_before_anything_runs(starter: Program) -> None:
     """A required column without a default, and empty values where one is to be required."""
     starter.write("schemas/staff/schema.toml", SETTINGS)

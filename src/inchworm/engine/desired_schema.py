@@ -191,17 +191,23 @@ def _rows(database: Database, name: str) -> str:
 
 
 def filled_since(database: Database, changes: Iterable[Change]) -> Iterator[tuple[str, str]]:
-    """What had nothing in it when changes were planned, with how many rows or values it has now."""
-    for name in [name for change in changes for name in change.empty]:
-        rows = _rows(database, name) if database.tables([_table_of(name)]) else "0"
-        if rows != "0":
-            yield name, rows
+    """What had nothing to lose when changes were planned, and the number of rows that do now."""
+    for change in changes:
+        for name in change.empty:
+            rows = _rows(database, name) if database.tables([_table_of(name)]) else "0"
+            if rows != "0":
+                yield name, rows
+        for name, query in change.misfits:
+            fitted = name not in change.lost and database.tables([_table_of(name)])
+            ((count,),) = database.rows(query) if fitted else ((0,),)
+            if count:
+                yield name, f"{count:,}"
 
 
 def keep_empty(database: Database, changes: Iterable[Change]) -> None:
     """Keep what goes, and had nothing in it, as it is until the transaction ends."""
-    emptied = {_table_of(name) for change in changes for name in change.empty}
-    for name in sorted(database.tables(emptied)):
+    names = {n for each in changes for n in (*each.empty, *(name for name, _ in each.misfits))}
+    for name in sorted(database.tables(set(map(_table_of, names)))):
         database.keep_writers_out(name)
 
 

@@ -54,7 +54,7 @@ class ChangeStructure(Action):
             keep_empty(site.database, changes)
             for name, rows in filled_since(site.database, changes):
                 raise TargetError(
-                    f"{name} was empty when this was drafted, and has {rows} values by now.",
+                    f"{name} had nothing to lose when this was drafted, and has {rows} values now.",
                     next="Nothing was changed by it: draft again.",
                 )
             for change in changes:

@@ -224,7 +224,7 @@ def test_an_environment_that_got_another_name_keeps_its_past(plain: Program) -> 
     restore(database, later)
     plain.promote(plain.pack(), "desk")
     assert ids(plain, "--to", "dev") == ["P2", "P1"]
-    assert ids(plain, "--to", "desk") == ["P3"]
+    assert ids(plain, "--to", "desk") == ["P3", "P2", "P1"]
     plain.write("environments/desk.toml", text)
     missing = plain("rollback", "desk", "--yes", code=1).text
     assert "has no value for an environment desk" in missing

@@ -35,6 +35,7 @@ class Wanted(Struct, frozen=True, kw_only=True):
     """The promotions that are asked for; whatever is empty does not matter.
 
     Attributes:
+        names: names that the environment has or had, where they are known; else its name counts.
         by: who moved it last.
         state: how it stands, in words.
         since: the first day of its last move, ISO 8601.
@@ -42,6 +43,7 @@ class Wanted(Struct, frozen=True, kw_only=True):
     """
 
     environment: str = ""
+    names: frozenset[str] = frozenset()
     by: str = ""
     state: str = ""
     since: str = ""
@@ -50,7 +52,7 @@ class Wanted(Struct, frozen=True, kw_only=True):
     def has(self, environment: str, by: str, state: str, at: str) -> bool:
         """Whether a promotion is asked for."""
         return (
-            self.environment in {"", environment}
+            (not self.environment or environment in (self.names or {self.environment}))
             and self.by.lower() in {"", by.lower()}
             and self.state in {"", state}
             and self.since <= at[:10]
@@ -67,7 +69,8 @@ def history(workplace: Workplace, wanted: Wanted) -> History:
     """
     workplace.ledger.check()
     if wanted.environment:
-        wanted = replace(wanted, environment=_environment(workplace, wanted.environment))
+        name, names = _environment(workplace, wanted.environment)
+        wanted = replace(wanted, environment=name, names=names)
     states = [state.value for state in State]
     if wanted.state and wanted.state not in states:
         raise UsageError(
@@ -91,19 +94,21 @@ def history(workplace: Workplace, wanted: Wanted) -> History:
     )
 
 
-def _environment(workplace: Workplace, name: str) -> str:
-    """The name of an environment: of one that is declared, or that promotions went into once.
+def _environment(workplace: Workplace, name: str) -> tuple[str, frozenset[str]]:
+    """An environment that is declared, or that promotions went into once: its name, and all names.
 
     Raises:
         UsageError: when there is no such environment.
     """
     past = {s.environment.lower(): s.environment for s in workplace.ledger.summaries()}
     try:
-        return workplace.project.environment(name).name
+        declared = workplace.project.environment(name)
     except UsageError:
         if name.lower() not in past:
             raise
-        return past[name.lower()]
+        former = past[name.lower()]
+        return former, frozenset({former})
+    return declared.name, declared.names
 
 
 _LOOKED_AT = 100

@@ -127,6 +127,7 @@ def test_files_of_every_format_are_taken_once(copying: Place) -> None:
         ("quoted.csv", HEADER + 'weir,2026-11-01,1,1,"open', "may be cut off"),
         ("empty.csv", "", "empty"),
         ("other.csv", "gauge,day\nweir,2026-11-01\n", "no column level_cm"),
+        ("twice.csv", "gauge,day,level_cm,hours,note,note\nweir,,1,1,a,b\n", "several columns"),
         ("number.csv", HEADER + "weir,2026-11-01,1,many,,\n", "line 2: hours"),
         ("day.csv", HEADER + "weir,2026-02-30,1,1,,\n", "line 2: day"),
         ("latin.csv", HEADER + "Mühle,2026-11-01,1,1,,\n", "not UTF-8"),

@@ -201,15 +201,17 @@ def test_a_recipient_that_is_refused_is_a_dead_letter(
     plain: Program, server: tuple[Mailbox, str]
 ) -> None:
     mailbox, url = server
-    prepare(plain, url, ANA, BEN, ("nobody", "Weir", 1), ("x@y.example", "We\nir", 2))
+    several = (f"{ANA[0]}, mallory@y.example", "Weir", 3)
+    prepare(plain, url, ANA, BEN, ("nobody", "Weir", 1), ("x@y.example", "We\nir", 2), several)
     mailbox.answers[ANA[0]] = ["550 no such person"]
     step = run(plain)
-    assert step["message"] == "1 row sent, 3 dead letters"
+    assert step["message"] == "1 row sent, 4 dead letters"
     assert "550 no such person" in step["log"]
-    assert "'nobody' is no address of a mailbox" in step["log"]
+    assert "'nobody' is not the address of one mailbox" in step["log"]
+    assert "mallory@y.example' is not the address of one mailbox" in step["log"]
     assert "linefeed" in step["log"]
-    assert run(plain)["message"] == "0 rows sent, 4 sent before"
-    assert run(plain, 0, "--dead-letters")["message"].startswith("1 row sent, 2 dead letters")
+    assert run(plain)["message"] == "0 rows sent, 5 sent before"
+    assert run(plain, 0, "--dead-letters")["message"].startswith("1 row sent, 3 dead letters")
     assert set(mailbox.recipients) == {ANA[0], BEN[0]}
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+from collections import Counter
 from collections.abc import Generator, Iterator, Mapping, Sequence
 from contextlib import closing
 from itertools import islice
@@ -140,6 +141,9 @@ def check_parquet(file: Path, names: Sequence[str]) -> None:
 
 
 def _check_names(names: Sequence[str], header: Sequence[str]) -> None:
+    twice = [name for name, count in Counter(header).items() if count > 1]
+    if twice:
+        raise UnreadableFile(f"it has several columns of the name {twice[0]}")
     missing = [name for name in names if name not in header]
     if missing:
         raise UnreadableFile(f"it has no column {missing[0]}; its columns: {', '.join(header)}")

@@ -44,12 +44,13 @@ class _Mails(Receiver):
     def fault(self, message: Message) -> str:
         """Why a mail cannot be written: an address that is none, a subject of several lines."""
         address = str((message.body or {}).get("address", ""))
-        if "@" not in parseaddr(address)[1]:
-            return f"{address!r} is no address of a mailbox"
         try:
-            self._mail(message)
+            mail = self._mail(message)
         except ValueError as error:
             return str(error)
+        addresses = mail["To"].addresses
+        if len(addresses) != 1 or not addresses[0].domain or not addresses[0].username:
+            return f"{address!r} is not the address of one mailbox"
         return ""
 
     def _mail(self, message: Message) -> EmailMessage:

@@ -24,6 +24,7 @@ from starlette.routing import Route
 from inchworm.core.running.sending import Message, Operation, message_of
 from inchworm.engine.running import flows
 from tests.driver import Program
+from tests.once import SQLITE
 
 API = """
 openapi: 3.0.3
@@ -177,13 +178,14 @@ def test_a_row_that_comes_again_is_sent_once(
     assert run(program)["message"] == "0 rows sent, 7 sent before"
 
 
-def test_what_was_sent_takes_no_memory(plain: Program, receiver: Receiver) -> None:
+def test_what_was_sent_takes_no_memory(starter: Program, receiver: Receiver) -> None:
     """DuckDB has indexes in memory, a hundred bytes for each of the millions of rows."""
-    prepare(plain, receiver, rows(1))
-    run(plain)
-    url = f"duckdb:///{plain.folder}/.inchworm/dev.duckdb"
+    prepare(starter, receiver, rows(1))
+    run(starter)
+    url = f"duckdb:///{starter.folder}/.inchworm/dev.duckdb"
     query = "SELECT table_name, constraint_type FROM duckdb_constraints() WHERE table_name LIKE "
-    assert plain.ask(url, f"{query} '%_rows' AND constraint_type <> 'NOT NULL'") == []
+    assert starter.ask(url, f"{query} 'sent_%'")
+    assert starter.ask(url, f"{query} '%_rows' AND constraint_type <> 'NOT NULL'") == []
 
 
 _ROWS_OF_EARLIER = (
@@ -303,6 +305,21 @@ def test_what_is_not_taken_is_a_dead_letter(plain: Program, receiver: Receiver) 
     assert run(plain)["message"] == "0 rows sent, 3 sent before"
     receiver.answer = lambda number, request: None
     assert run(plain, "--dead-letters")["message"] == "2 rows sent"
+
+
+def test_a_token_that_a_receiver_repeats_is_not_kept(plain: Program, receiver: Receiver) -> None:
+    """Neither whole nor in part, where what is kept of an answer is cut off within it."""
+    receiver.answer = lambda number, request: JSONResponse(
+        {"detail": "x" * 180 * number + f"you sent {request.headers['authorization']}"}, 422
+    )
+    prepare(plain, receiver, rows(1, 2))
+    step = run(plain)
+    assert step["message"] == "0 rows sent, 2 dead letters"
+    reasons = plain.ask(SQLITE, "SELECT reason FROM inchworm.unsent_rows")
+    texts = [step["log"], plain("history", "R1").text, *(row[0] for row in reasons)]
+    assert len(texts) == 4
+    assert not [text for text in texts if "open" in text or "sesame" in text]
+    assert "<secret env:RECEIVER_TOKEN>" in step["log"]
 
 
 def test_a_row_that_would_lead_elsewhere_is_never_sent(plain: Program, receiver: Receiver) -> None:

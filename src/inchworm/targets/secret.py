@@ -2,9 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import NoReturn
 
 from inchworm.core.errors import TargetError
+
+
+def without_secrets(text: str, secrets: Iterable[Secret]) -> str:
+    """A text from outside in which each secret's value is replaced by its reference."""
+    for secret in sorted(secrets, key=lambda each: len(each.reveal()), reverse=True):
+        text = secret.hidden_in(text)
+    return text
 
 
 class Secret:

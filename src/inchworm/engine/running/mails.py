@@ -14,12 +14,14 @@ from email.utils import format_datetime, parseaddr
 from typing import Any, ClassVar
 from urllib.parse import urlsplit
 
+from msgspec.structs import replace
+
 from inchworm.core.errors import TargetError
 from inchworm.core.running.mailing import TEXTS, mail_of
 from inchworm.core.running.sending import Message, Verdict
 from inchworm.engine.running.receivers import Receiver, Reply, check_credentials, timeout_of
 from inchworm.targets.machine import Machine
-from inchworm.targets.secret import Secret
+from inchworm.targets.secret import Secret, without_secrets
 
 
 class _Mails(Receiver):
@@ -149,7 +151,9 @@ class MailServer(_Mails):
             is_connected = True
             server.send_message(mail)
         except (smtplib.SMTPException, OSError) as error:
-            return self._reply_to(error, is_connected=is_connected)
+            reply = self._reply_to(error, is_connected=is_connected)
+            text = without_secrets(reply.text, self._credentials.values())
+            return replace(reply, text=text)
         return Reply(verdict=Verdict.TAKEN)
 
     def _reply_to(self, error: Exception, *, is_connected: bool) -> Reply:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any, ClassVar, Protocol
 
 from msgspec import Struct
@@ -14,7 +14,7 @@ from inchworm.engine.running.validation import BodyValidator
 from inchworm.kinds.api_document import operation_of_api
 from inchworm.targets.http_client import Answer, Client, http_client
 from inchworm.targets.machine import Machine
-from inchworm.targets.secret import Secret
+from inchworm.targets.secret import Secret, without_secrets
 
 
 class Reply(Struct, frozen=True, kw_only=True):
@@ -78,6 +78,7 @@ class ApiReceiver:
         machine: Machine,
     ) -> None:
         check_credentials(credentials, "token")
+        self._secrets = tuple(credentials.values())
         self._fields: Mapping[str, str] = flow["fields"]
         self._once_per = flow.get("once_per", ())
         self._operation = operation_of_api(flow["openapi"], flow["to"]["operation"])
@@ -116,7 +117,7 @@ class ApiReceiver:
         asked = answer.headers.get("retry-after", "")
         return Reply(
             verdict=judged,
-            text=f"{answer.status} {_detail(answer)}",
+            text=f"{answer.status} {_detail(answer, self._secrets)}",
             pause=float(asked) if asked.isdigit() else None,
         )
 
@@ -139,14 +140,17 @@ def check_credentials(credentials: Mapping[str, Secret], *known: str) -> None:
             )
 
 
-def _detail(answer: Answer) -> str:
-    """What an answer says, in a line; problem details (RFC 9457) in the words of their author."""
+def _detail(answer: Answer, secrets: Iterable[Secret]) -> str:
+    """What an answer says, in a line; problem details (RFC 9457) in the words of their author.
+
+    Some receivers repeat what they were sent; of that no secret is kept, nor a part of one.
+    """
     try:
         document = answer.json()
         text = str(document.get("detail") or document.get("title") or document)
     except (ValueError, AttributeError):
         text = answer.content.decode(errors="replace")
-    return " ".join(text.split())[:200]
+    return " ".join(without_secrets(text, secrets).split())[:200]
 
 
 def timeout_of(connection: Mapping[str, Any]) -> float:

@@ -382,6 +382,7 @@ def roll_back(team: Team, chance: random.Random) -> Place | None:
     place.day |= {n: d for n, d in back[0].day.items() if place.models.get(n) != models.get(n)}
     place.day |= {n: back[0].day[n] for n in _built([document]) & set(back[0].day)}
     place.models = dict(models)
+    place.grants &= set(models)
     place.behind |= {m.name for m in models.values() if m.store is not Store.VIEW}
     place.holds = dict(back[0].holds)
     if document["state"] == "done":

@@ -328,9 +328,9 @@ def test_first_runs_beside_each_other_find_their_bookkeeping(
     made = starter.ask(
         postgres_url,
         "SELECT count(*) FROM information_schema.tables WHERE table_schema = 'inchworm' "
-        "AND table_name IN ('taken_files', 'taken_requests', 'unsent_rows')",
+        "AND table_name IN ('request_contents', 'taken_files', 'taken_requests', 'unsent_rows')",
     )
-    assert made == [(3,)]
+    assert made == [(4,)]
     (starter.folder / "incoming/a.csv").write_text(f"{HEADER}weir,2026-11-01,12.5,3,n,\n")
     starter("run", "beside", "--in", "dev", "--yes")
     for number in range(6):

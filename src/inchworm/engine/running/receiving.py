@@ -17,7 +17,8 @@ from msgspec import Struct
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import InchwormError, TargetError, UsageError, did_you_mean
 from inchworm.core.identifiers import Kind, PartId
-from inchworm.core.rendered import RenderedDocument
+from inchworm.core.parts import Digest, digest_of
+from inchworm.core.rendered import RenderedDocument, canonical
 from inchworm.core.running.api_versions import ApiVersion, answered, version_of
 from inchworm.core.running.receiving import path_values, row_of
 from inchworm.core.running.sending import Operation
@@ -29,7 +30,7 @@ from inchworm.kinds.api_document import operation_of_api, success_status
 from inchworm.targets.databases.api_versions import ApiVersions
 from inchworm.targets.databases.bookkeeping import Bookkeeping
 from inchworm.targets.databases.quoting import quoted, quoted_one
-from inchworm.targets.databases.sent_rows import TakenRequests
+from inchworm.targets.databases.sent_rows import RequestContents, TakenRequests
 from inchworm.targets.machine import Machine
 
 
@@ -62,6 +63,11 @@ class Incoming(Struct, frozen=True, kw_only=True):
     def key(self) -> str:
         """By which the sender knows the request again; empty where it has none."""
         return self.headers.get("idempotency-key", "")
+
+    @property
+    def digest(self) -> Digest:
+        """That of its content: what it says, and where."""
+        return digest_of(canonical([self.path, dict(self.query), self.body]))
 
 
 class InwardFlow:
@@ -166,9 +172,10 @@ class InwardFlow:
             raise Unacceptable(f"{fault}.")
         body = incoming.body if isinstance(incoming.body, dict) else {}
         row = row_of(body, placed, self._fields, self._operation)
-        return self._write(row, incoming.key, at)
+        return self._write(row, incoming, at)
 
-    def _write(self, row: Mapping[str, Any], key: str, at: str) -> bool:
+    def _write(self, row: Mapping[str, Any], incoming: Incoming, at: str) -> bool:
+        key = incoming.key
         prepared, environment = self._prepared, self._prepared.environment
         project = prepared.bundle.project
         with open_database(
@@ -178,13 +185,19 @@ class InwardFlow:
             check_name(environment, project, bookkeeping.environment())
             names = PhysicalNames(prepared.reading.assembly, environment, database.dialect)
             taken = TakenRequests(database, bookkeeping.schema, project, self.part.name)
+            contents = RequestContents(database, bookkeeping.schema, project, self.part.name)
             columns = ", ".join(map(quoted_one, row))
             places = ", ".join("?" * len(row))
             table = quoted(names.table(self._table))
             taken.ensure()
+            contents.ensure()
             with database.transaction():
                 if key and not taken.take(key, at):
+                    if not contents.fits(key, incoming.digest):
+                        raise Unacceptable("another content came under its Idempotency-Key.")
                     return False
+                if key:
+                    contents.add(key, incoming.digest)
                 try:
                     database.execute(
                         f"INSERT INTO {table} ({columns}) VALUES ({places})", list(row.values())

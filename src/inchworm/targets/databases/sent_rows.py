@@ -244,6 +244,31 @@ class TakenRequests(_OfFlow):
         )
 
 
+class RequestContents(_OfFlow):
+    """The content of each request that one flow has taken in under a key."""
+
+    name = "request_contents"
+
+    def fits(self, key: str, digest: str) -> bool:
+        """True unless another content came under the key; earlier versions kept none."""
+        known = self._database.rows(
+            f"SELECT digest FROM {self._table} WHERE flow = ? AND request = ?", [self._flow, key]
+        )
+        return not known or known[0][0] == digest
+
+    def add(self, key: str, digest: str) -> None:
+        """Record the content of a key that is new. Called inside a transaction."""
+        self._database.execute(
+            f"INSERT INTO {self._table} VALUES (?, ?, ?)", [self._flow, key, digest]
+        )
+
+    def _create(self, tables: frozenset[str]) -> None:
+        self._database.execute(
+            f"CREATE TABLE {self._table} (flow VARCHAR NOT NULL, request VARCHAR NOT NULL, "
+            "digest VARCHAR NOT NULL, PRIMARY KEY (flow, request))"
+        )
+
+
 class TakenFiles(_OfFlow):
     """The files that one flow has taken."""
 
@@ -295,7 +320,7 @@ def ensure_flows(database: Database, schema: str, project: str, flow: str) -> No
     Raises:
         LockHeld: when a run does it, and takes long.
     """
-    for record in (SentRows, TakenRequests, TakenFiles):
+    for record in (SentRows, TakenRequests, RequestContents, TakenFiles):
         record(database, schema, project, flow).ensure()
 
 

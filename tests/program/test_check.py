@@ -438,6 +438,8 @@ def test_the_page_about_rules_is_made_from_the_rules() -> None:
     source = "".join(p.read_text() for p in (root / "src").rglob("*.py"))
     constants = {name for name, rule in vars(rules).items() if isinstance(rule, rules.Rule)}
     assert [name for name in constants if f"rules.{name}" not in source] == []
+    declared = (root / "src/inchworm/core/checks/rules.py").read_text().count(" = _rule(")
+    assert declared == len(constants), "no rule takes the name of another one"
 
 
 def test_the_page_about_states_is_made_from_the_tables() -> None:

@@ -236,7 +236,7 @@ def test_what_nobody_reads_is_pointed_out(served: tuple[Program, str]) -> None:
         f"{folder}/0003_block.sql", "SELECT 1;\nDO $$ BEGIN DELETE FROM ops.other; END $$"
     )
     drafted = program("promote", program.pack(), "--to", "dev", "--draft", "--json").json
-    told = finding(drafted, "schema/not-read")
+    told = finding(drafted, "schema/not-followed")
     assert (told["message"], told["line"]) == ("DO is not followed", 2)
     deletes = "WITH d AS (DELETE FROM ops.other WHERE n = 1 RETURNING n) SELECT n FROM d"
     program.write(f"{folder}/0003_block.sql", deletes)

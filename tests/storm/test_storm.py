@@ -6,7 +6,7 @@ import pytest
 
 from tests.storm.month import KINDS, drawn, live
 
-DEEDS = 20
+DEEDS = 14
 
 
 @pytest.mark.long

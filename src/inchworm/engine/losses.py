@@ -209,7 +209,7 @@ class _Losing:
         scripts = Scripts({}, self.assembly.dialect)
         for scripted in self._steps():
             for words, line in scripts.unread(scripted.sql):
-                yield rules.NOT_READ.finding(
+                yield rules.NOT_FOLLOWED_SCRIPT.finding(
                     f"{words} is not followed", part=scripted.part, file=scripted.file, line=line
                 )
 

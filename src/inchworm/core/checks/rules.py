@@ -413,8 +413,8 @@ RENAME_UNKNOWN = _rule(
     "It would never apply, and what it was meant for would be dropped and added.",
     "Give the new name as tables.sql has it, or take the rename away.",
 )
-NOT_READ = _rule(
-    "schema/not-read",
+NOT_FOLLOWED_SCRIPT = _rule(
+    "schema/not-followed",
     _W,
     "A script has a statement whose effect is not known before it runs.",
     "It may take rows away, and nobody counts them.",

@@ -146,7 +146,7 @@ def test_a_request_that_comes_twice_is_one_row(receiving: tuple[Program, str, As
     assert [answer["new"] for answer in answers] == [True, False]
     other = ask("/flows/dev/readings/gauges/a/readings", READING | {"level": 7}, **key)
     assert other.status_code == 422
-    assert "another content came under its Idempotency-Key" in other.json()["detail"]
+    assert "its Idempotency-Key was used before, with different content" in other.json()["detail"]
     assert ask("/flows/dev/readings/gauges/b/readings", **key).status_code == 422
     with ThreadPoolExecutor(6) as pool:
         paths = [f"/flows/dev/readings/gauges/g{n % 3}/readings" for n in range(12)]

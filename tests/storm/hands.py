@@ -162,22 +162,22 @@ def back_up(team: Team, chance: random.Random) -> Place | None:
             team.backups[place.key] = place.copy()
             team.log.append(f"$ cp -r {live} {folder}")
         return None
-    kept = team.backups.pop(place.key)
+    restored = team.backups.pop(place.key)
     shutil.rmtree(live)
     shutil.copytree(folder, live)
     team.log.append(f"$ cp -r {folder} {live}")
-    team.places[place.key] = kept
-    kept.by_hand.add("restored")
-    kept.files = dict(place.files)
-    kept.may_lose = place.may_lose
-    if kept.name != place.name:
-        kept.name, kept.formerly = place.name, kept.name
+    team.places[place.key] = restored
+    restored.by_hand.add("restored")
+    restored.files = dict(place.files)
+    restored.may_lose = place.may_lose
+    if restored.name != place.name:
+        restored.name, restored.formerly = place.name, restored.name
     team.write_environments()
-    is_older = kept.entered != place.entered
+    is_older = restored.entered != place.entered
     (told,) = team("status", place.name, "--json", is_judge=True).json["environments"]
     if is_older and team.has_ledger_of(place.key) and told["unknown_there"] is None:
         raise Wrong(f"status does not tell that {place.name} was restored: {told}")
-    return kept
+    return restored
 
 
 def days_pass(team: Team, chance: random.Random) -> Place | None:

@@ -27,9 +27,9 @@ def run(team: Team, chance: random.Random) -> Place | None:
         for s in document.get("steps", [])
         if s["work"] == "build" and s["state"] == "done"
     }
-    kept = {n for n in built & set(place.models) if place.models[n].store.grows}
+    growing = {n for n in built & set(place.models) if place.models[n].store.grows}
     place.mark_behind(built)
-    place.behind -= built - kept
+    place.behind -= built - growing
     for name in built:
         place.day[name] = team.today
     return place

@@ -338,15 +338,15 @@ def kept_file(workplace: Workplace, id_: str, name: str) -> bytes:
         UsageError: when none of its notebooks kept one of that name, or it is not there any more.
     """
     executed = run(workplace, id_)
-    kept = {
+    stored_files = {
         file: stored
         for step in executed.plan.steps
         for file, stored in executed.report_of(step).kept.items()
     }
-    if name not in kept:
-        near = did_you_mean(name, kept, f"It kept: {', '.join(kept) or 'nothing'}.")
+    if name not in stored_files:
+        near = did_you_mean(name, stored_files, f"It kept: {', '.join(stored_files) or 'nothing'}.")
         raise UsageError(f"{executed.id} kept no file {name}.", next=near)
-    return workplace.outputs.read(kept[name])
+    return workplace.outputs.read(stored_files[name])
 
 
 def promotion(workplace: Workplace, id_: str) -> Promotion:

@@ -418,7 +418,7 @@ NOT_FOLLOWED_SCRIPT = _rule(
     _W,
     "A script has a statement whose effect is not known before it runs.",
     "It may take rows away, and nobody counts them.",
-    "Look what it does to the rows that are there.",
+    "Check what it does to existing rows.",
 )
 LOSES_DATA = _rule(
     "schema/loses-data",
@@ -469,8 +469,8 @@ NAME_TAKEN = _rule(
     _E,
     "A table or view that no promotion made has the name of a model that is new here.",
     "The model would get its place, and the next promotion would remove its rows for good.",
-    "Rename it or the model; or remove the model and take the table up with inchworm adopt; or, if "
-    "it may go, promote with --overwrite.",
+    "Rename the table or the model; or remove the model and adopt the table (inchworm adopt); or "
+    "replace the table with --overwrite.",
 )
 LOSES_ROWS = _rule(
     "promotion/loses-rows",

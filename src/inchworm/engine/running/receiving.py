@@ -194,7 +194,9 @@ class InwardFlow:
             with database.transaction():
                 if key and not taken.take(key, at):
                     if not contents.fits(key, incoming.digest):
-                        raise Unacceptable("another content came under its Idempotency-Key.")
+                        raise Unacceptable(
+                            "its Idempotency-Key was used before, with different content."
+                        )
                     return False
                 if key:
                     contents.add(key, incoming.digest)

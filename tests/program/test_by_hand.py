@@ -213,6 +213,66 @@ def test_everything_that_the_server_tells_is_seen_and_remembered(
             assert drifted(program) == {what}
 
 
+def moved(program: Program) -> None:
+    """Promote the model under another name."""
+    text = (program.folder / MODEL).read_text()
+    (program.folder / MODEL).unlink()
+    named = text.replace("store =", "moved_from = 'report.daily_total'\nstore =")
+    program.write("models/report/per_day.sql", named)
+    program.edit("pipelines/daily.toml", "report.daily_total", "report.per_day")
+    assert program.promote(program.pack(), "dev").json["state"] == "done"
+
+
+HANDED_ON = {
+    "rights report.{} to reader": (
+        "GRANT SELECT ON report.daily_total TO reader",
+        "REVOKE SELECT ON report.daily_total FROM reader",
+    ),
+    "rights report.{}.day to reader": (
+        "GRANT UPDATE (day) ON report.daily_total TO reader",
+        "REVOKE UPDATE (day) ON report.daily_total FROM reader",
+    ),
+    "comment report.{}.day": (
+        "COMMENT ON COLUMN report.daily_total.day IS 'by hand'",
+        "COMMENT ON COLUMN report.daily_total.day IS NULL",
+    ),
+}
+
+
+@pytest.mark.parametrize("what", HANDED_ON)
+def test_what_a_model_hands_on_to_its_new_name_stays_as_it_was(
+    reader: tuple[Program, psycopg.Connection[tuple[object, ...]]], what: str
+) -> None:
+    """What somebody gave by hand is still theirs, under the new name too."""
+    program, server = reader
+    server.execute(HANDED_ON[what][0].encode())
+    assert drifted(program) == {f"unknown {what.format('daily_total')}"}
+    moved(program)
+    assert drifted(program) == {f"unknown {what.format('per_day')}"}
+    program.write("models/report/other.sql", "SELECT 1 AS one")
+    program.promote(program.pack(), "dev")
+    assert drifted(program) == {f"unknown {what.format('per_day')}"}
+
+
+@pytest.mark.parametrize("what", HANDED_ON)
+def test_what_was_taken_away_is_missed_under_the_new_name(
+    reader: tuple[Program, psycopg.Connection[tuple[object, ...]]], what: str
+) -> None:
+    """And what was there before the first record is given, under both names."""
+    program, server = reader
+    server.execute(HANDED_ON[what][0].encode())
+    server.execute("UPDATE inchworm.environments SET watches = NULL")
+    server.execute("DELETE FROM inchworm.structures WHERE thing NOT IN ('table', 'view')")
+    program.promote(change(program, 3), "dev")
+    assert drifted(program) == set()
+    if "comment" not in what:
+        server.execute(HANDED_ON[what][1].encode())
+        assert drifted(program) == {f"missing {what.format('daily_total')}"}
+    moved(program)
+    missed = set() if "comment" in what else {f"missing {what.format('per_day')}"}
+    assert drifted(program) == missed
+
+
 def test_what_surrounds_a_schema_is_taken_into_the_source(
     reader: tuple[Program, psycopg.Connection[tuple[object, ...]]],
 ) -> None:

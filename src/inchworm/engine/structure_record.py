@@ -11,11 +11,12 @@ from contextlib import contextmanager
 from functools import cached_property
 
 from inchworm.core.environments.physical_names import PhysicalNames
-from inchworm.core.identifiers import PartId
+from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.promotion.composition import LivePart
 from inchworm.core.promotion.migrations import change_by_hand
 from inchworm.core.rendered import Script
 from inchworm.core.structure.definitions import Definition, differences, is_surrounding
+from inchworm.core.structure.surroundings import handed_on_to
 from inchworm.engine.open_environment import OpenEnvironment, outside_tables
 
 
@@ -92,21 +93,37 @@ class StructureRecord:
             [d for d in recorded if d.key in keys], [d for d in live if d.key in keys], self._now()
         )
 
-    def record_models(self, models: Collection[str]) -> None:
-        """Record models that were switched over, by physical name. Called inside a transaction."""
+    def record_models(self, models: Mapping[RelationName, RelationName]) -> None:
+        """Record models that were switched over. Called inside a transaction.
+
+        What surrounds a model was carried along, whoever had made it, so the record of that is left
+        as it was, and goes to the new name where the model has one.
+
+        Args:
+            models: by physical name, the relation whose place each takes; its own, if none.
+        """
         recorded = self._bookkeeping.structures()
         known = {d.relation for d in recorded}
-        """What surrounds these was carried along, whoever had made it."""
-        live = self._place.definitions(self._accounting, relations_only=known.issuperset(models))
+        live = self._place.definitions(
+            self._accounting, relations_only=known.issuperset(models.values())
+        )
+        handed_on = [
+            handed_on_to(name, d, self._place.database.dialect)
+            for name, former in models.items()
+            if name != former
+            for d in recorded
+            if d.relation == former and not d.thing.is_relation
+        ]
+        new = [
+            d
+            for d in live
+            if d.relation in models
+            and not d.is_of_schema
+            and (d.thing.is_relation or models[RelationName(d.relation)] not in known)
+        ]
         self._bookkeeping.record(
             [d for d in recorded if d.name in models and d.thing.is_relation],
-            [
-                d
-                for d in live
-                if d.relation in models
-                and not d.is_of_schema
-                and (d.thing.is_relation or d.relation not in known)
-            ],
+            [*handed_on, *new],
             self._now(),
         )
 

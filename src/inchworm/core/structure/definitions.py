@@ -59,7 +59,8 @@ _SURROUNDINGS = frozenset(
 )
 
 
-HANGING = frozenset({Thing.BELONGING, Thing.CONSTRAINT, Thing.INDEX, Thing.COMMENT})
+HANGING = frozenset({Thing.BELONGING, Thing.CONSTRAINT, Thing.INDEX, Thing.COMMENT, Thing.RIGHTS})
+"""What belongs to the first relation that it needs: its name alone does not tell which that is."""
 """Things that hang on the relation that they need first."""
 
 

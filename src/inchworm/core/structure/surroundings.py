@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from msgspec.structs import replace
+
 from inchworm.core.identifiers import RelationName
 from inchworm.core.sql.spelling import spelled
 from inchworm.core.structure.changes import Change
-from inchworm.core.structure.definitions import Difference, Thing, relation_of
+from inchworm.core.structure.definitions import Definition, Difference, Thing, relation_of
 
 
 def changes_of(differences: Iterable[Difference], dialect: str) -> list[Change]:
@@ -30,6 +32,34 @@ def changes_of(differences: Iterable[Difference], dialect: str) -> list[Change]:
     ]
 
 
+def handed_on_to(name: RelationName, definition: Definition, dialect: str) -> Definition:
+    """What belongs to a relation, as it is when that has another name.
+
+    Args:
+        name: the relation's new name.
+        definition: what belongs to it under its former name, in the database's own spelling.
+        dialect: the database's.
+    """
+    from inchworm.core.sql.parse import tokens_of  # the parser: only where it is needed
+
+    former = RelationName(definition.relation)
+    own = RelationName(definition.name)
+    is_within = own.startswith(former)
+    tokens = tokens_of(definition.sql, dialect)
+    pieces: list[str] = []
+    at = 0
+    for schema, dot, table in zip(tokens, tokens[1:], tokens[2:], strict=False):
+        if (schema.text, dot.text, table.text) == (former.schema, ".", former.table):
+            pieces += [definition.sql[at : schema.start], _spelled(name)]
+            at = table.end + 1
+    return replace(
+        definition,
+        name=name + own.removeprefix(former) if is_within else name.renamed(own.table),
+        sql="".join([*pieces, definition.sql[at:]]),
+        needs=(name,),
+    )
+
+
 def is_of_roles(difference: Difference) -> bool:
     """Whether it is about the roles of one environment."""
     return difference.thing in {Thing.OWNER, Thing.RIGHTS}
@@ -44,9 +74,13 @@ def _statements(difference: Difference, dialect: str) -> Iterable[str]:
         yield difference.now
 
 
+def _spelled(relation: RelationName) -> str:
+    return ".".join(map(spelled, filter(None, (relation.schema, relation.table))))
+
+
 def _removal(difference: Difference, dialect: str) -> Iterable[str]:
     relation = RelationName(relation_of(difference.thing, difference.name))
-    on = ".".join(map(spelled, filter(None, (relation.schema, relation.table))))
+    on = _spelled(relation)
     own = difference.name.removeprefix(f"{relation}.")
     match difference.thing:
         case Thing.TRIGGER if dialect == "sqlite":

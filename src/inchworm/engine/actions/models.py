@@ -158,7 +158,7 @@ class SwitchOver(Action):
                     site.database.switch_over(switches)
                     site.staging.switched(switches, keep_replaced=keep, digests=digests)
                 ran[:] = [*prepared, *switched]
-                site.structures.record_models({switch.name for switch in switches})
+                site.structures.record_models({s.name: s.former or s.name for s in switches})
                 anew = [part for part in built if not self._is_taken_back(site, part)]
                 built_on = site.built_on(anew)
                 site.bookkeeping.put(site.live_part(part, built_on.get(part, "")) for part in built)

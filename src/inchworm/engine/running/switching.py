@@ -99,7 +99,7 @@ def _switch_over(
                 site.database.switch_over(switches)
                 site.staging.switched(switches, keep_replaced=False)
             if new_views:
-                site.structures.record_models({switch.name for switch in new_views})
+                site.structures.record_models({switch.name: switch.name for switch in new_views})
 
     site.database.prepare(switches)
     with site.context.switching:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from inchworm.core.structure.definitions import Definition, Thing
+from inchworm.core.structure.definitions import HANGING, Definition, Thing
 from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched, read_back
 
 
@@ -16,11 +16,19 @@ class Structures(Books):
         """The definitions that promotions left in the database, as far as they are recorded."""
         if not self.has("structures"):
             return []
+        is_lacking = ("structures", "relation", "VARCHAR") in self._lacking()
+        column = "NULL" if is_lacking else "relation"
         return [
-            Definition(thing=Thing(thing), name=name, sql=sql, is_of_schema=bool(of_schema))
-            for thing, name, sql, of_schema in self._sorted(
-                f"SELECT thing, name, definition, of_schema FROM {self.schema}.structures "
-                "WHERE project = ?",
+            Definition(
+                thing=Thing(thing),
+                name=name,
+                sql=sql,
+                is_of_schema=bool(of_schema),
+                needs=(relation,) if relation else (),
+            )
+            for thing, name, sql, of_schema, relation in self._sorted(
+                f"SELECT thing, name, definition, of_schema, {column} "
+                f"FROM {self.schema}.structures WHERE project = ?",
                 [self._project],
                 by=[0, 1],
             )
@@ -81,9 +89,17 @@ class Structures(Books):
     def _insert_structures(self, definitions: Iterable[Definition], at: str) -> None:
         self._database.add_rows(
             f"{self.schema}.structures",
-            ("project", "thing", "name", "of_schema", "definition", "put_at"),
+            ("project", "thing", "name", "of_schema", "definition", "put_at", "relation"),
             [
-                (self._project, one.thing.value, one.name, int(one.is_of_schema), one.sql, at)
+                (
+                    self._project,
+                    one.thing.value,
+                    one.name,
+                    int(one.is_of_schema),
+                    one.sql,
+                    at,
+                    one.relation if one.thing in HANGING else None,
+                )
                 for one in definitions
             ],
         )

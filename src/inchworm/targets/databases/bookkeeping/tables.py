@@ -27,7 +27,8 @@ TABLES = (
     promotion VARCHAR NOT NULL, step INTEGER NOT NULL, done_at VARCHAR NOT NULL)""",
     """CREATE TABLE IF NOT EXISTS {schema}.structures (
     project VARCHAR NOT NULL, thing VARCHAR NOT NULL, name VARCHAR NOT NULL,
-    of_schema INTEGER NOT NULL, definition VARCHAR NOT NULL, put_at VARCHAR NOT NULL)""",
+    of_schema INTEGER NOT NULL, definition VARCHAR NOT NULL, put_at VARCHAR NOT NULL,
+    relation VARCHAR)""",
     """CREATE TABLE IF NOT EXISTS {schema}.unrecorded (
     project VARCHAR NOT NULL, schema_name VARCHAR NOT NULL)""",
     """CREATE TABLE IF NOT EXISTS {schema}.aside (
@@ -65,6 +66,7 @@ COLUMNS_ADDED = (
     ("promotions", "rules", "VARCHAR"),
     ("environments", "owner", "VARCHAR"),
     ("parts", "built_on", "VARCHAR"),
+    ("structures", "relation", "VARCHAR"),
 )
 """Columns that were added to tables after their first version: table, name and type.
 

@@ -1,7 +1,8 @@
 """What PostgreSQL tells of schemas beyond their structure: code, rights, owners and the like.
 
-Every query gives rows of a name and the statement that would make the thing again. What a server
-gives of itself (an owner's own rights, triggers of foreign keys) is left out.
+Every query gives rows of a name and the statement that would make the thing again; that of rights
+also what they are to. What a server gives of itself (an owner's own rights, triggers of foreign
+keys) is left out.
 """
 
 from __future__ import annotations
@@ -99,26 +100,27 @@ FROM pg_namespace n WHERE n.nspname = ANY(?)
 """
 
 _RIGHTS = f"""{_RELATIONS}, acl AS (
-  SELECT r.name, r.spelled AS on_what, x.*, r.relowner AS owner, '' AS col
+  SELECT r.name, r.name AS whole, r.spelled AS on_what, x.*, r.relowner AS owner, '' AS col
   FROM relation r, aclexplode(r.relacl) x
   UNION ALL
-  SELECT r.name || '.' || a.attname, r.spelled, x.*, r.relowner, ' (' || quote_ident(a.attname)
-         || ')'
+  SELECT r.name || '.' || a.attname, r.name, r.spelled, x.*, r.relowner,
+         ' (' || quote_ident(a.attname) || ')'
   FROM relation r JOIN pg_attribute a ON a.attrelid = r.oid, aclexplode(a.attacl) x
   WHERE NOT a.attisdropped
   UNION ALL
-  SELECT n.nspname || '.(schema)', 'SCHEMA ' || quote_ident(n.nspname), x.*, n.nspowner, ''
+  SELECT n.nspname || '.(schema)', n.nspname || '.(schema)', 'SCHEMA ' || quote_ident(n.nspname),
+         x.*, n.nspowner, ''
   FROM pg_namespace n, aclexplode(n.nspacl) x WHERE n.nspname = ANY(?)
 ), granted AS (
-  SELECT name, on_what, privilege_type || col AS privilege,
+  SELECT name, whole, on_what, privilege_type || col AS privilege,
          CASE WHEN grantee = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(grantee)) END AS who,
          CASE WHEN is_grantable THEN ' WITH GRANT OPTION' ELSE '' END AS again
   FROM acl WHERE grantee <> owner
 )
 SELECT name || ' to ' || who,
        string_agg('GRANT ' || privilege || ' ON ' || on_what || ' TO ' || who || again, E';\\n'
-                  ORDER BY privilege)
-FROM granted GROUP BY name, who
+                  ORDER BY privilege), whole
+FROM granted GROUP BY name, whole, who
 """
 
 _QUERIES: Mapping[Thing, tuple[str, int]] = MappingProxyType(
@@ -143,5 +145,8 @@ def read_surroundings(rows: Rows, schemas: Sequence[str]) -> Iterator[Definition
     """
     present = {Thing.OWNER, *(kind for (kind,) in rows(_PRESENT, [list(schemas)]))}
     for thing, (query, times) in _QUERIES.items():
-        for name, sql in rows(query, [list(schemas)] * times) if thing in present else ():
-            yield Definition(thing=thing, name=str(name), sql=str(sql).strip())
+        if thing not in present:
+            continue
+        for name, sql, *relation in rows(query, [list(schemas)] * times):
+            needs = tuple(map(str, relation))
+            yield Definition(thing=thing, name=str(name), sql=str(sql).strip(), needs=needs)

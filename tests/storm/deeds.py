@@ -20,6 +20,7 @@ DEEDS: dict[str, tuple[Deed, int]] = {
     "migrate": (writing.migrate, 6),
     "want": (writing.want, 4),
     "write a check": (writing.write_check, 2),
+    "edit the notebook": (writing.edit_notebook, 1),
     "take over": (writing.take_over, 1),
     "rename an environment": (writing.rename_environment, 1),
     "add an environment": (writing.add_environment, 1),
@@ -42,6 +43,7 @@ DEEDS: dict[str, tuple[Deed, int]] = {
     "adopt": (hands.adopt, 2),
     "days pass": (hands.days_pass, 2),
     "lose the ledger": (hands.lose_ledger, 1),
+    "another ledger": (hands.another_ledger, 1),
     "back up": (hands.back_up, 3),
 }
 """Each deed, and how often it is done."""

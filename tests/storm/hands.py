@@ -186,14 +186,21 @@ def days_pass(team: Team, chance: random.Random) -> Place | None:
     return None
 
 
+def another_ledger(team: Team, chance: random.Random) -> None:
+    """Somebody goes on who has a ledger of their own."""
+    name = "ledger" if team.ledger != "ledger" else "own"
+    team.use_ledger(name)
+    team.log.append(f"$ # the project's ledger is {name}.sqlite now")
+
+
 def lose_ledger(team: Team, chance: random.Random) -> Place | None:
     """The ledger is lost, and rebuilt."""
     place = team.place(chance)
     if place.release is None:
         return None
-    for file in team.folder.glob("ledger.sqlite*"):
+    for file in team.folder.glob(f"{team.ledger}.sqlite*"):
         file.unlink()
-    team.log.append("$ rm ledger.sqlite*")
-    team.entered_ledger.clear()
+    team.log.append(f"$ rm {team.ledger}.sqlite*")
+    team.entered_by[team.ledger].clear()
     team("ledger", "rebuild", "--json", code=0)
     return place

@@ -72,6 +72,52 @@ def _drift(team: Team, place: Place) -> None:
         raise Wrong(f"drift {place.name} says {drifted}; by hand: {sorted(hands)}")
 
 
+def compared(team: Team, place: Place) -> None:
+    """What ``compare`` says of the models of an environment and of the one before it.
+
+    Raises:
+        Wrong: when it says that models are the same, and they are not; or the other way.
+    """
+    other = team.before(place)
+    if other is None or other.release is None or "restored" in other.by_hand | place.by_hand:
+        return
+    words = ("compare", other.name, place.name, "--json")
+    states = {p["part"]: p["state"] for p in team(*words, is_judge=True).json["parts"]}
+    for name in {*other.models, *place.models}:
+        one, two = other.models.get(name), place.models.get(name)
+        said = states.get(f"model:{name}", "same")
+        right = {"values only", "same", "drifted"} if one == two else {"differs", "drifted"}
+        right = {"only in A", "drifted"} if two is None else right
+        right = {"only in B", "drifted"} if one is None else right
+        if said not in right and not (said == "held" and name in {*place.holds, *other.holds}):
+            raise Wrong(f"compare {other.name} {place.name} says of {name} {said}: {one}, {two}")
+
+
+def recorded(team: Team, place: Place, id_: str) -> None:
+    """What ``history``, ``review`` and ``trace`` say once a promotion is done.
+
+    Raises:
+        Wrong: when it is not what was done, or not what the files say.
+    """
+    of_place = team("history", "--to", place.name, "--json", is_judge=True).json["promotions"]
+    done = [each["id"] for each in of_place if each["state"] == "done"]
+    if done[:1] != [id_]:
+        raise Wrong(f"history --to {place.name} begins with {done[:1]}, and {id_} was the last")
+    carried_out = team("history", id_, "--json", is_judge=True).json
+    ends = {"done", "assumed", "nothing checked"}
+    if open_ := [step for step in carried_out["steps"] if step["state"] not in ends]:
+        raise Wrong(f"{id_} is done, and history says of steps {open_}")
+    reviewed = team("review", id_, "--json", is_judge=True).json
+    for document in (carried_out, reviewed):
+        if len(document["steps"]) != len(carried_out["steps"]):
+            raise Wrong(f"review {id_} and history {id_} name other steps")
+    for name, model in sorted(team.models.items())[:1]:
+        answer = team("trace", f"model:{name}", "--up", "--depth", "1", "--json", is_judge=True)
+        reads = {".".join(edge["from"].split(".")[:2]) for edge in answer.json["edges"]}
+        if reads - {"parameter:as_of"} != set(model.reads):
+            raise Wrong(f"trace says that {name} reads {sorted(reads)}, and it is {model.reads}")
+
+
 def idle(team: Team, place: Place) -> None:
     """What runs there promoted again has to be nothing to do, and status has to name it.
 

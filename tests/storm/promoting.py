@@ -9,7 +9,7 @@ from typing import Any
 from tests.driver import Answer
 from tests.storm.advice import advised
 from tests.storm.hands import rows_into
-from tests.storm.judge import idle
+from tests.storm.judge import compared, idle, recorded
 from tests.storm.team import ROUTE, Team, said
 from tests.storm.truth import Change, Model, Place, Release, Store, Table, Wanted, Witness, Wrong
 
@@ -117,8 +117,10 @@ def _enter(
         document, answer = _approved(team, document["id"])
     if answer.code == 0 and document.get("state") == "done":
         _took_place(team, place, release, [document], words)
+        recorded(team, place, document["id"])
         if not place.is_partly:
             idle(team, place)
+            compared(team, place)
     elif answer.code != 0:
         _refused(answer, document)
         place.is_unfinished |= document.get("state") in {"failed", "partly done"}
@@ -207,13 +209,14 @@ def _took_place(
     if chosen("src"):
         _migrated(place, release, documents)
     structured(place, {n: c for n, c in release.wanted.items() if chosen(n)}, release, chosen)
-    place.has_flows |= chosen("flows")
+    if chosen("flows"):
+        place.has_flows, place.factor = True, release.factor
     place.unpassed = _held_before(team, place, release)
     _composed(team, place, new, built)
     place.is_partly = len(words) > 4 and words[4] in {"--only", "--except"}
     place.enter(release)
     if any(document["state"] == "done" for document in documents):
-        team.entered_ledger.add(place.key)
+        team.entered_by[team.ledger].add(place.key)
     if not place.is_partly:
         place.by_hand.discard("restored")
 
@@ -260,6 +263,8 @@ def _composed(team: Team, place: Place, new: dict[str, Model], built: set[str]) 
             place.behind.add(name)  # its rows of before stay as they were, on purpose
     place.behind -= {n for n in built if n in new and new[n].store is not Store.KEPT}
     place.behind &= set(new)
+    moved = {n: model.moved_from for n, model in new.items() if n not in place.models}
+    place.grants |= {name for name, former in moved.items() if former in place.grants}
     place.grants &= set(new)
     place.models = new
     for name in built:
@@ -367,7 +372,7 @@ def roll_back(team: Team, chance: random.Random) -> Place | None:
         _refused(answer, document)
         return place
     structured(place, dict(back[0].wanted), back[0].release, lambda name: True)
-    place.has_flows = back[0].has_flows
+    place.has_flows, place.factor = back[0].has_flows, back[0].factor
     for number in reversed(range(ran, place.ran)):
         change = team.changes[number]
         if not change.undo or number in team.adopted:
@@ -382,7 +387,9 @@ def roll_back(team: Team, chance: random.Random) -> Place | None:
     place.day |= {n: d for n, d in back[0].day.items() if place.models.get(n) != models.get(n)}
     place.day |= {n: back[0].day[n] for n in _built([document]) & set(back[0].day)}
     place.models = dict(models)
-    place.grants &= set(models)
+    if place.grants:
+        with Witness(place.url) as witness:
+            place.grants = {name for name in models if witness.may_read("storm_reader", name)}
     place.behind |= {m.name for m in models.values() if m.store is not Store.VIEW}
     place.holds = dict(back[0].holds)
     if document["state"] == "done":

@@ -64,6 +64,10 @@ def run_flow(team: Team, chance: random.Random) -> Place | None:
     return place
 
 
+def _times(value: int | None, factor: int) -> int | None:
+    return None if value is None else value * factor
+
+
 def run_notebook(team: Team, chance: random.Random) -> Place | None:
     """The notebook stores what it reads."""
     place = team.place(chance)
@@ -72,5 +76,7 @@ def run_notebook(team: Team, chance: random.Random) -> Place | None:
     answer = team("run", "notebook:study", "--in", place.name, "--yes", "--json")
     if answer.code == 0:
         rows = place.tables["src.s2"].rows
-        place.study = ordered([(row["id"], row["grp"], row["val"]) for row in rows])
+        place.study = ordered(
+            [(row["id"], row["grp"], _times(row["val"], place.factor)) for row in rows]
+        )
     return place

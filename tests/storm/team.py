@@ -6,6 +6,7 @@ import datetime as dt
 import random
 import shutil
 import signal
+from collections import defaultdict
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -56,8 +57,8 @@ main()
 """A command in a process of its own whose clock is ahead."""
 STUDY = (
     "from inchworm.notebook import env\n"
-    'env.store("m.study", env.query("SELECT id, grp, val FROM src.s2"), '
-    'columns={"id": "INTEGER", "grp": "TEXT", "val": "INTEGER"})'
+    'env.store("m.study", env.query("SELECT id, grp, val * {factor} AS val FROM src.s2"), '
+    'columns={{"id": "INTEGER", "grp": "TEXT", "val": "INTEGER"}})'
 )
 
 
@@ -87,8 +88,9 @@ class Team:
         self.days = 0
         self.packed: list[Release] = []
         self.backups: dict[str, Place] = {}
-        self.entered_ledger: set[str] = set()
-        """The environments into which the present ledger has promoted."""
+        self.ledger = "ledger"
+        self.entered_by: defaultdict[str, set[str]] = defaultdict(set)
+        """The environments into which promotions of each ledger went."""
         self.log: list[str] = []
         self.route = [*ROUTE[:3]]
         self.places = {n: Place(n, url, n) for n, url in zip(ROUTE, urls, strict=True)}
@@ -97,17 +99,13 @@ class Team:
 
     def _found(self, first: Program) -> None:
         first.folder.mkdir(parents=True)
-        first.write(
-            "inchworm.toml",
-            'name = "river"\nversion = "0.0.1"\ndialect = "duckdb"\n[storage]\n'
-            f'ledger = "{self.folder}/ledger.sqlite"\nbundles = "{self.folder}/bundles"\n',
-        )
+        first.write("inchworm.toml", "")
+        self.use_ledger(self.ledger)
         first.write("schemas/src/schema.toml", 'managed = "migrations"\n')
         first.write("schemas/kept/schema.toml", 'managed = "structure"\n')
         for path, text in FILES.items():
             first.write(path, text)
-        study = nbformat.v4.new_notebook(cells=[nbformat.v4.new_code_cell(STUDY)])
-        first.write("notebooks/study.ipynb", nbformat.writes(study))
+        self.study(1)
         self.write_environments()
         first.write(".gitignore", ".inchworm/\n")
         for name in ("src.s1", "src.s2"):
@@ -126,6 +124,15 @@ class Team:
                 (program.folder / path).unlink(missing_ok=True)
             elif (program.folder / "inchworm.toml").exists():
                 program.write(path, text)
+
+    def use_ledger(self, name: str) -> None:
+        """Promote with a ledger from now on; that of somebody else, perhaps."""
+        self.ledger = name
+        self.write(
+            "inchworm.toml",
+            'name = "river"\nversion = "0.0.1"\ndialect = "duckdb"\n[storage]\n'
+            f'ledger = "{self.folder}/{name}.sqlite"\nbundles = "{self.folder}/bundles"\n',
+        )
 
     def write_environments(self) -> None:
         """Write the environments, and the parameters that each has a value for."""
@@ -199,6 +206,13 @@ class Team:
         self.models[model.name] = model
         self.write(f"models/{model.name.replace('.', '/')}.sql", model.file)
         self._pipeline()
+
+    def study(self, factor: int) -> None:
+        """Write the notebook."""
+        self.factor = factor
+        cell = nbformat.v4.new_code_cell(STUDY.format(factor=factor), id="study")
+        notebook = nbformat.v4.new_notebook(cells=[cell])
+        self.write("notebooks/study.ipynb", nbformat.writes(notebook))
 
     def remove(self, name: str) -> None:
         """Remove a model."""
@@ -278,7 +292,7 @@ class Team:
         bundle = self("pack", "--json", code=0).json["bundle"]
         wanted = {table: tuple(columns) for table, columns in self.wanted.items()}
         models, changes, adopted = dict(self.models), tuple(self.changes), dict(self.adopted)
-        release = Release(bundle, models, changes, adopted, wanted, self.migrates)
+        release = Release(bundle, models, changes, adopted, wanted, self.migrates, self.factor)
         self.packed = [each for each in self.packed if each.name != bundle] + [release]
         return release
 
@@ -295,7 +309,7 @@ class Team:
 
     def has_ledger_of(self, place: str) -> bool:
         """Whether the present ledger has a promotion into an environment."""
-        return place in self.entered_ledger
+        return place in self.entered_by[self.ledger]
 
     def number(self) -> int:
         """A number that nothing else has."""

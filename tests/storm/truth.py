@@ -202,6 +202,8 @@ class Release:
     wanted: Wanted
     migrates: bool
     """False once the schema ``src`` is managed by its wanted structure."""
+    factor: int
+    """What its notebook multiplies by."""
 
 
 @dataclass(frozen=True)
@@ -216,6 +218,7 @@ class Entered:
     wanted: Wanted
     migrates: bool
     day: dict[str, str]
+    factor: int
 
 
 @dataclass
@@ -262,6 +265,8 @@ class Place:
     holds: dict[str, Model | None] = field(default_factory=dict)
     day: dict[str, str] = field(default_factory=dict)
     has_flows: bool = False
+    factor: int = 1
+    """What the notebook that is live multiplies by."""
     wanted: Wanted = field(default_factory=dict)
     migrates: bool = True
     files: dict[str, dict[str, Any]] = field(default_factory=dict)
@@ -288,6 +293,7 @@ class Place:
             dict(self.wanted),
             self.migrates,
             dict(self.day),
+            self.factor,
         )
         self.entered.append(entered)
         self.is_unfinished = False

@@ -172,6 +172,11 @@ def write_check(team: Team, chance: random.Random) -> None:
     team.write("checks/low.sql", f"SELECT id FROM {name} WHERE val < {-team.number()}\n")
 
 
+def edit_notebook(team: Team, chance: random.Random) -> None:
+    """The notebook computes something else."""
+    team.study(chance.randint(1, 9))
+
+
 # ---- environments --------------------------------------------------------------------------------
 
 

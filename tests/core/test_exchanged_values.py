@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from decimal import Decimal
 
 import pytest
 
-from inchworm.core.running.copying import value_for
 from inchworm.core.running.receiving import path_values
 from inchworm.core.running.sending import Operation
+from inchworm.core.running.taking_in import value_for
 from inchworm.core.sql.declared import Declared
 from inchworm.core.sql.spelling import spelled
 
@@ -29,6 +30,11 @@ from inchworm.core.sql.spelling import spelled
         ("0", "BOOLEAN", False),
         ("2026-11-27", "DATE", dt.date(2026, 11, 27)),
         ("2026-11-27 09:30:00", "TIMESTAMP", dt.datetime(2026, 11, 27, 9, 30)),
+        ("2026-11-27T09:30+01:00", "TIMESTAMP", dt.datetime(2026, 11, 27, 8, 30)),
+        ("2026-11-27T09:30-05:30", "datetime", dt.datetime(2026, 11, 27, 15)),
+        (dt.datetime(2026, 11, 27, 9, tzinfo=dt.UTC), "TIMESTAMP", dt.datetime(2026, 11, 27, 9)),
+        ("2026-11-27T09:30", "TIMESTAMPTZ", dt.datetime(2026, 11, 27, 9, 30, tzinfo=dt.UTC)),
+        ("09:30", "TIME", "09:30"),
         ("", "INTEGER", None),
         ("", "VARCHAR", ""),
         (" a ", "VARCHAR(9)", " a "),
@@ -46,10 +52,17 @@ def test_a_value_of_a_file_becomes_that_of_its_column(
 
 @pytest.mark.parametrize(
     ("text", "type_"),
-    [("1.5", "INTEGER"), ("x", "DECIMAL(9)"), ("yes", "BOOLEAN"), ("27.11.2026", "DATE")],
+    [
+        ("1.5", "INTEGER"),
+        ("x", "DECIMAL(9)"),
+        ("yes", "BOOLEAN"),
+        ("27.11.2026", "DATE"),
+        ("9:30+01:00", "TIME"),
+        ("09:30+01:00", "TIME"),
+    ],
 )
 def test_what_is_no_value_of_the_type_is_named(text: str, type_: str) -> None:
-    with pytest.raises(ValueError, match=f"'{text}' is no {type_.partition('(')[0]}"):
+    with pytest.raises(ValueError, match=re.escape(f"'{text}' is no {type_}")):
         value_for(text, type_)
 
 

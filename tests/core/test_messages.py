@@ -16,7 +16,6 @@ from inchworm.core.running.copying import (
     TakenFile,
     format_of,
     standing,
-    value_for,
 )
 from inchworm.core.running.mailing import filled, mail_of, placeholders
 from inchworm.core.running.receiving import path_values, row_of
@@ -28,6 +27,7 @@ from inchworm.core.running.sending import (
     message_of,
     verdict,
 )
+from inchworm.core.running.taking_in import value_for
 
 PUT = Operation(
     method="PUT",

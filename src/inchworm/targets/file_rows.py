@@ -12,7 +12,8 @@ from pathlib import Path
 from typing import Any
 
 from inchworm.core.errors import InchwormError
-from inchworm.core.running.copying import FileFormat, value_for
+from inchworm.core.running.copying import FileFormat
+from inchworm.core.running.taking_in import value_for
 from inchworm.core.structure.tables import Column
 
 _BATCH = 10_000

@@ -1,10 +1,8 @@
-"""Files that a copying flow takes: which of them, and what a value in them is to a column."""
+"""Files that a copying flow takes: which of them."""
 
 from __future__ import annotations
 
-import datetime as dt
-from collections.abc import Callable, Mapping
-from decimal import Decimal, InvalidOperation
+from collections.abc import Mapping
 from enum import StrEnum
 from pathlib import PurePosixPath
 
@@ -94,45 +92,3 @@ def standing(
     if earlier is None:
         return FileStanding.NEW
     return FileStanding.TAKEN if earlier.stamp == listed.stamp else FileStanding.TOUCHED
-
-
-def value_for(text: object, type_: str) -> object:
-    """A value of a file as a column of a type takes it.
-
-    Args:
-        text: the value; one that is no text stays what it is.
-        type_: the column's SQL type, such as ``BIGINT`` or ``DECIMAL(10, 2)``.
-
-    Raises:
-        ValueError: when the text is no value of the type.
-    """
-    if not isinstance(text, str):
-        return text
-    convert = _CONVERSIONS.get(type_.partition("(")[0].strip().upper())
-    if convert is None:
-        return text
-    if text == "":
-        return None
-    try:
-        return convert(text.strip())
-    except (ValueError, InvalidOperation) as error:
-        raise ValueError(f"{text!r} is no {type_}") from error
-
-
-def _flag(text: str) -> bool:
-    flags = {"true": True, "t": True, "1": True, "false": False, "f": False, "0": False}
-    if text.lower() not in flags:
-        raise ValueError(text)
-    return flags[text.lower()]
-
-
-_WHOLE = ("TINYINT", "SMALLINT", "INT", "INTEGER", "BIGINT", "HUGEINT")
-_CONVERSIONS: Mapping[str, Callable[[str], object]] = {
-    **dict.fromkeys(_WHOLE, int),
-    **dict.fromkeys(("DOUBLE", "FLOAT", "REAL"), float),
-    **dict.fromkeys(("DECIMAL", "NUMERIC"), Decimal),
-    "BOOLEAN": _flag,
-    "DATE": dt.date.fromisoformat,
-    "TIMESTAMP": dt.datetime.fromisoformat,
-    "TIMESTAMPTZ": dt.datetime.fromisoformat,
-}

@@ -16,12 +16,13 @@ from msgspec import Struct
 
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.errors import InchwormError, TargetError, UsageError, did_you_mean
-from inchworm.core.identifiers import Kind, PartId
+from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.parts import Digest, digest_of
 from inchworm.core.rendered import RenderedDocument, canonical
 from inchworm.core.running.api_versions import ApiVersion, answered, version_of
 from inchworm.core.running.receiving import path_values, row_of
 from inchworm.core.running.sending import Operation
+from inchworm.core.running.taking_in import value_for
 from inchworm.engine.connections import open_database
 from inchworm.engine.open_environment import check_name
 from inchworm.engine.preparation import Prepared
@@ -29,6 +30,7 @@ from inchworm.engine.running.validation import BodyValidator
 from inchworm.kinds.api_document import operation_of_api, success_status
 from inchworm.targets.databases.api_versions import ApiVersions
 from inchworm.targets.databases.bookkeeping import Bookkeeping
+from inchworm.targets.databases.protocols import Database
 from inchworm.targets.databases.quoting import quoted, quoted_one
 from inchworm.targets.databases.sent_rows import RequestContents, TakenRequests
 from inchworm.targets.machine import Machine
@@ -111,6 +113,8 @@ class InwardFlow:
         self._operation: Operation = operation_of_api(
             document["openapi"], document["from"]["operation"]
         )
+        self._types: Mapping[str, str] | None = None
+        """Of the table's columns, once they are known."""
         self._validator = BodyValidator(document["openapi"], self._operation)
         self.status = success_status(document["openapi"], document["from"]["operation"])
         """The status of HTTP that the API promises for what was taken."""
@@ -174,6 +178,22 @@ class InwardFlow:
         row = row_of(body, placed, self._fields, self._operation)
         return self._write(row, incoming, at)
 
+    def _fitting(
+        self, row: Mapping[str, Any], table: RelationName, database: Database
+    ) -> list[object]:
+        """The values of a row as the columns of the table take them."""
+        if self._types is None:
+            live = database.tables([table]).get(table)
+            self._types = {} if live is None else {c.name: c.type for c in live.columns}
+        values = []
+        for column, value in row.items():
+            try:
+                values.append(value_for(value, self._types.get(column, "")))
+            except ValueError as error:
+                field = self._fields[column]
+                raise Unacceptable(f"{field} is not as expected: {error}.") from error
+        return values
+
     def _write(self, row: Mapping[str, Any], incoming: Incoming, at: str) -> bool:
         key = incoming.key
         prepared, environment = self._prepared, self._prepared.environment
@@ -188,7 +208,8 @@ class InwardFlow:
             contents = RequestContents(database, bookkeeping.schema, project, self.part.name)
             columns = ", ".join(map(quoted_one, row))
             places = ", ".join("?" * len(row))
-            table = quoted(names.table(self._table))
+            table = names.table(self._table)
+            values = self._fitting(row, table, database)
             taken.ensure()
             contents.ensure()
             with database.transaction():
@@ -202,7 +223,7 @@ class InwardFlow:
                     contents.add(key, incoming.digest)
                 try:
                     database.execute(
-                        f"INSERT INTO {table} ({columns}) VALUES ({places})", list(row.values())
+                        f"INSERT INTO {quoted(table)} ({columns}) VALUES ({places})", values
                     )
                 except TargetError as error:
                     raise Unacceptable(f"the table does not take it: {error.what}") from error

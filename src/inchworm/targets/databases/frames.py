@@ -42,6 +42,23 @@ def alike(frame: Any, columns: Sequence[Column]) -> Any:
     return frame
 
 
+def in_utc(frame: Any) -> Any:
+    """A DataFrame whose moments with a zone are in UTC."""
+    import pandas as pd
+
+    def moved(values: Any) -> Any:
+        is_zoned = isinstance(values.dtype, pd.DatetimeTZDtype)
+        return values.dt.tz_convert("UTC") if is_zoned else values.map(_in_utc)
+
+    may_have = [name for name in frame.columns if frame[name].dtype.kind in "MO"]
+    return frame.assign(**{name: moved(frame[name]) for name in may_have})
+
+
+def _in_utc(value: Any) -> Any:
+    is_zoned = isinstance(value, dt.datetime) and value.tzinfo is not None
+    return value.astimezone(dt.UTC) if is_zoned else value
+
+
 def _typed(values: Any, column: Column) -> Any:
     import pandas as pd
 

@@ -38,7 +38,12 @@ class Places(Struct, frozen=True, kw_only=True):
 
     @property
     def narrowing(self) -> Iterator[str]:
-        """Statements after which a new connection reaches these places, and no others."""
+        """Statements after which a new connection reaches these places, and no others.
+
+        And after which moments with a zone are told, and become such without one, in UTC: on every
+        machine alike.
+        """
+        yield "SET GLOBAL TimeZone = 'UTC'"
         if self.patterns:
             folders = ", ".join(map(_quoted, sorted({*self._folders()})))
             yield f"SET file_search_path = {_quoted(str(self.root.resolve()))}"

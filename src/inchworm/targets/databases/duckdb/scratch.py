@@ -25,8 +25,12 @@ _lock = Lock()
 
 @cache
 def _started() -> duckdb.DuckDBPyConnection:
+    connection = duckdb.connect(":memory:", config=NO_PLACES.config)
+    for statement in NO_PLACES.narrowing:
+        connection.execute(statement)
     # locked, so that no script can have what it reads logged or profiled into a file
-    return duckdb.connect(":memory:", config={**NO_PLACES.config, "lock_configuration": True})
+    connection.execute("SET lock_configuration = true")
+    return connection
 
 
 def _instance() -> duckdb.DuckDBPyConnection:

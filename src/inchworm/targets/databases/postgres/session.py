@@ -15,7 +15,7 @@ import psycopg
 from psycopg import errors
 
 from inchworm.core.errors import EnvironmentMoved, TargetError, WorkedOn
-from inchworm.targets.databases.frames import Column, alike
+from inchworm.targets.databases.frames import Column, alike, in_utc
 from inchworm.targets.databases.noting import Noting
 from inchworm.targets.databases.postgres.lock_waits import (
     WAIT,
@@ -112,6 +112,7 @@ class PostgresSession(Noting):
         self.identity = f"{info.user} at {info.dbname}"
         self._where = f"{info.dbname} on {info.host}"
         self._wait_for_locks(_LOCK_TIMEOUT)
+        self.execute("SET TIME ZONE 'UTC'")  # moments are told alike, whoever asks
         if read_only:
             self.execute("SET default_transaction_read_only = on")
 
@@ -371,6 +372,7 @@ class PostgresSession(Noting):
         import pandas as pd
 
         columns = ", ".join(quoted_one(str(column)) for column in frame.columns)
+        frame = in_utc(frame)
         plain = frame.astype(object).where(frame.notna(), None)
         for at, type_ in enumerate(self._types(f"SELECT {columns} FROM {quoted(table)} LIMIT 0")):
             if type_ in _WHOLE:  # pandas has whole numbers as floats where one is missing

@@ -325,8 +325,11 @@ def _plain(cell: Any) -> Any:
     """A value as the driver takes it; times as ISO 8601 text, decimal numbers by their digits."""
     if isinstance(cell, Decimal):  # a numeric column makes a number of it
         return str(cell)
-    if isinstance(cell, dt.date | dt.datetime):
-        return cell.isoformat(" ") if isinstance(cell, dt.datetime) else cell.isoformat()
+    if isinstance(cell, dt.datetime):
+        utc = cell.astimezone(dt.UTC).replace(tzinfo=None) if cell.tzinfo else cell
+        return utc.isoformat(" ")
+    if isinstance(cell, dt.date):
+        return cell.isoformat()
     return cell.item() if hasattr(cell, "item") else cell
 
 

@@ -92,7 +92,8 @@ def test_values_in_json(value: object, told: object) -> None:
     ("statuses", "meaning"),
     [
         ((200, 201, 299), Verdict.TAKEN),
-        ((408, 409, 425, 429, 500, 502, 503, 504), Verdict.AGAIN),
+        ((408, 409, 425, 500, 502, 504), Verdict.AGAIN),
+        ((429, 503), Verdict.BUSY),
         ((300, 301, 308, 399, 401, 403, 404, 405, 407), Verdict.STOP),
         ((100, 199, 400, 410, 413, 422, 501), Verdict.REFUSED),
     ],

@@ -110,7 +110,9 @@ def receiver() -> Iterator[Receiver]:
         thread.join()
 
 
-def prepare(program: Program, receiver: Receiver, rows: str, more: str = "") -> None:
+def prepare(
+    program: Program, receiver: Receiver, rows: str, more: str = "", api: str = API
+) -> None:
     """A flow of these rows that is live in development."""
     os.environ["RECEIVER_TOKEN"] = "open sesame"
     if not (program.folder / "flows").exists():
@@ -125,7 +127,7 @@ def prepare(program: Program, receiver: Receiver, rows: str, more: str = "") -> 
         'kind = "http"\nurl = "${receiver_url}"\ntimeout = "2s"\n'
         '[credentials]\ntoken = "${receiver_token}"\n',
     )
-    program.write("apis/levels.yaml", API)
+    program.write("apis/levels.yaml", api)
     program.write("flows/levels.toml", more + FLOW)
     program.write("models/mart/level.sql", f'/*---\nstore = "table"\n---*/\n{rows}\n')
     program.promote(program.pack(), "dev", code=None)
@@ -361,6 +363,74 @@ def test_a_receiver_that_takes_nothing_loses_nothing(
     receiver.answer = lambda number, request: None
     assert run(plain)["message"] == "2 rows sent, 1 sent before"
     assert {body["level"] for _, _, body in receiver.requests} == {1, 2, 3}
+
+
+def gauges(*numbers: int) -> str:
+    """A row of each gauge."""
+    return " UNION ALL ".join(rows(number, gauge=f"g{number}") for number in numbers)
+
+
+def failing(*numbers: int) -> Callable[[int, Request], Response | None]:
+    """Answers 500 to some gauges, and takes the others."""
+
+    def answer(number: int, request: Request) -> Response | None:
+        is_wrong = any(f"/g{number}/" in request.url.path for number in numbers)
+        return Response(status_code=500, content=b"it broke") if is_wrong else None
+
+    return answer
+
+
+@pytest.fixture
+def quick(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Two attempts for each message, without a pause."""
+    monkeypatch.setattr(flows, "_ATTEMPTS", 2)
+    monkeypatch.setattr(flows, "_LONGEST_PAUSE", 0.0)
+
+
+def test_a_row_that_always_fails_is_set_aside(
+    plain: Program, receiver: Receiver, quick: None
+) -> None:
+    """The others go on; it is a dead letter, as somebody else was taken after it."""
+    receiver.answer = failing(2)
+    prepare(plain, receiver, gauges(1, 2, 3))
+    step = run(plain)
+    assert step["message"] == "2 rows sent, 1 dead letter"
+    assert "500 it broke, 2 times, while others were taken" in step["log"]
+    receiver.answer = lambda number, request: None
+    assert run(plain, "--dead-letters")["message"] == "1 row sent"
+
+
+def test_rows_that_fail_block_nobody(plain: Program, receiver: Receiver, quick: None) -> None:
+    """Three in a row are taken for a receiver that is broken; the next run begins with others."""
+    receiver.answer = failing(1, 2, 3)
+    prepare(plain, receiver, gauges(1, 2, 3, 4, 5))
+    assert "the receiver answers 500 it broke" in run(plain, code=1)["message"]
+    assert run(plain)["message"] == "2 rows sent, 3 dead letters"
+
+
+def test_a_row_that_fails_alone_stays(plain: Program, receiver: Receiver, quick: None) -> None:
+    receiver.answer = failing(1)
+    prepare(plain, receiver, gauges(1))
+    for _ in range(2):
+        assert "the receiver answers 500 it broke" in run(plain, code=1)["message"]
+    receiver.answer = lambda number, request: None
+    assert run(plain)["message"] == "1 row sent"
+
+
+@pytest.mark.parametrize("status", [200, 201])
+def test_an_answer_that_the_api_does_not_promise_is_none(
+    plain: Program, receiver: Receiver, status: int
+) -> None:
+    """Something in between answers with a page on which one is to log in."""
+    page = Response(status_code=status, content=b"<html>Who are you?", media_type="text/html")
+    receiver.answer = lambda number, request: page
+    promised = "{description: Taken., content: {application/json: {}}}"
+    api = API.replace("{description: Taken.}", promised)
+    prepare(plain, receiver, rows(4), api=api)
+    answers = f"the receiver answers {status} with text/html, and its API promises 201 with"
+    assert answers in run(plain, code=1)["message"]
+    receiver.answer = lambda number, request: JSONResponse({}, status_code=201)
+    assert run(plain)["message"] == "1 row sent"
 
 
 def test_half_an_answer_is_no_answer(plain: Program, receiver: Receiver) -> None:

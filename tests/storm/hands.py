@@ -133,6 +133,7 @@ def grant(team: Team, chance: random.Random) -> Place | None:
     team.by_hand(place, "CREATE ROLE storm_reader")
     if team.by_hand(place, f"GRANT SELECT ON {name} TO storm_reader"):
         place.grants.add(name)
+        place.was_granted = True
     return place
 
 

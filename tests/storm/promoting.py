@@ -387,7 +387,7 @@ def roll_back(team: Team, chance: random.Random) -> Place | None:
     place.day |= {n: d for n, d in back[0].day.items() if place.models.get(n) != models.get(n)}
     place.day |= {n: back[0].day[n] for n in _built([document]) & set(back[0].day)}
     place.models = dict(models)
-    if place.grants:
+    if place.was_granted:  # what was removed comes back with its rights
         with Witness(place.url) as witness:
             place.grants = {name for name in models if witness.may_read("storm_reader", name)}
     place.behind |= {m.name for m in models.values() if m.store is not Store.VIEW}

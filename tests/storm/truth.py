@@ -273,6 +273,8 @@ class Place:
     taken: set[str] = field(default_factory=set)
     study: list[Row] | None = None
     grants: set[str] = field(default_factory=set)
+    was_granted: bool = False
+    """Whether somebody has ever given a right there."""
     may_lose: set[str] = field(default_factory=set)
     unpassed: set[str] = field(default_factory=set)
     is_partly: bool = False

@@ -58,6 +58,11 @@ def operation_of_api(api: Mapping[str, Any], operation: str) -> Operation:
         path=path,
         places={each["name"]: each["in"] for each in resolved},
         schema=body_schema(api, described),
+        promised={
+            str(status).upper(): tuple(_referred(api, answer).get("content", ()))
+            for status, answer in described.get("responses", {}).items()
+            if str(status).startswith("2")
+        },
     )
 
 

@@ -7,7 +7,9 @@ import json
 import unicodedata
 from collections.abc import Iterable, Mapping
 from decimal import Decimal
+from email.utils import parsedate_to_datetime
 from enum import StrEnum
+from fnmatch import fnmatchcase
 from typing import Any
 from urllib.parse import quote
 
@@ -33,12 +35,38 @@ class Operation(Struct, frozen=True, kw_only=True):
         path: with ``{name}`` for parameters.
         places: where parameters go, by name: ``path``, ``query`` or ``header``.
         schema: the JSON Schema of its body.
+        promised: the answers by which the API says that a request was taken: by status (``201``, or
+            ``2XX``), the media types of their content; none where it does not say.
     """
 
     method: str
     path: str
     places: Mapping[str, str]
     schema: Mapping[str, Any]
+    promised: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+
+    def keeps_promise(self, status: int, media_type: str) -> bool:
+        """Whether an answer of success is one that the API promises.
+
+        Args:
+            status: that of the answer, 200 to 299.
+            media_type: of its content, without parameters; empty where it has none.
+        """
+        if not self.promised:
+            return True
+        types = self.promised.get(str(status), self.promised.get("2XX"))
+        if types is None:
+            return False
+        given = media_type.lower()
+        return not types or not given or any(fnmatchcase(given, each.lower()) for each in types)
+
+    @property
+    def promise(self) -> str:
+        """The answers of success, in words: ``201 with application/json``."""
+        return " or ".join(
+            f"{status} with {' or '.join(types)}" if types else status
+            for status, types in self.promised.items()
+        )
 
     def takes_null(self, name: str) -> bool:
         """Whether a field of the body may be null, or has to be there all the same."""
@@ -152,14 +180,38 @@ class Verdict(StrEnum):
 
     TAKEN = "taken"
     AGAIN = "again"
-    """It may be taken later: the receiver is busy, or something on the way failed."""
+    """It may be taken later; if others are and this one is not, there is something about it."""
+    BUSY = "busy"
+    """It may be taken later, as any other: we are too fast, or nobody is there."""
     REFUSED = "refused"
     """This message is wrong; others may be right."""
     STOP = "stop"
     """Nothing is taken from us as things are."""
 
 
-_BUSY = frozenset({408, 409, 425, 429, 500, 502, 503, 504})
+def asked_pause(retry_after: str, now: dt.datetime) -> float | None:
+    """Seconds after which ``Retry-After`` asks to be tried again (RFC 9110, 10.2.3).
+
+    Args:
+        retry_after: the header: seconds, or a date.
+        now: the present time, with a zone.
+
+    Returns:
+        None where it asks for nothing that can be read.
+    """
+    if retry_after.strip().isdigit():
+        return float(retry_after)
+    try:
+        moment = parsedate_to_datetime(retry_after)
+    except ValueError:
+        return None
+    if moment.tzinfo is None:  # of an old form, which is always in UTC
+        moment = moment.replace(tzinfo=dt.UTC)
+    return max(0.0, (moment - now).total_seconds())
+
+
+_AGAIN = frozenset({408, 409, 425, 500, 502, 504})
+_BUSY = frozenset({429, 503})
 _NOT_ALLOWED = frozenset({401, 403, 404, 405, 407})
 
 
@@ -167,8 +219,10 @@ def verdict(status: int) -> Verdict:
     """What a status code of HTTP means. A redirect is not followed: it may lead anywhere."""
     if 200 <= status < 300:
         return Verdict.TAKEN
-    if status in _BUSY:
+    if status in _AGAIN:
         return Verdict.AGAIN
+    if status in _BUSY:
+        return Verdict.BUSY
     if 300 <= status < 400 or status in _NOT_ALLOWED:
         return Verdict.STOP
     return Verdict.REFUSED

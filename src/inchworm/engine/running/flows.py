@@ -43,6 +43,11 @@ _ATTEMPTS = 5
 _LONGEST_PAUSE = 60.0
 """Seconds between two attempts, at most; also where the receiver asks for more."""
 
+_IN_A_ROW = 3
+"""Messages that are tried in vain, one after the other, before the flow stops."""
+
+_PASSING = (Verdict.AGAIN, Verdict.BUSY)
+
 _LOOKED_UP = 10_000
 """Rows of which the database is asked at a time whether they were sent before."""
 
@@ -193,14 +198,27 @@ class _Sending:
         self._next = 0.0
         self._repeated: set[str] = set()
         """Identities of messages that may have arrived before, and are sent again."""
+        self._in_vain: set[str] = set()
+        """Those of them that an earlier run tried in vain."""
+        self._aside: list[tuple[Message, Reply]] = []
+        """Messages that were tried in vain since the receiver took or refused one."""
         self.outcome = Outcome()
 
     def run(self) -> None:
-        """Send what may not have arrived before, and then what is new."""
+        """Send what may not have arrived before, then what is new, and last what was set aside."""
+        in_vain = self._sent.messages(Sent.SENDING, in_vain=True)
+        self._in_vain = {message.identity for message in in_vain}
+        self._send_others()
+        for some in self._batches(iter(in_vain)):
+            self._send_all(Batch(some))
+        if self._aside:
+            raise _stopped(self._aside[-1][1])
+
+    def _send_others(self) -> None:
         waiting = self._sent.messages(Sent.SENDING)
         if self._site.context.flow_task is FlowTask.DEAD_LETTERS:
             waiting += self._sent.messages(Sent.REFUSED)
-        self._repeated = {message.identity for message in waiting}
+        self._repeated = self._in_vain | {message.identity for message in waiting}
         for some in self._batches(iter(waiting)):
             self._send_all(Batch(some))
         if self._site.context.flow_task is FlowTask.DEAD_LETTERS:
@@ -314,21 +332,30 @@ class _Sending:
         refused: list[tuple[Message, str]] = []
         try:
             for message in batch.messages:
-                reason = self._send(message)
-                if reason is None:
+                reply = self._send(message)
+                if reply.verdict is Verdict.AGAIN and not self._is_wrong(message, arrived):
+                    self._set_aside(message, reply)
+                    continue
+                if reply.verdict is Verdict.TAKEN:
                     arrived.append(message.identity)
                 else:
-                    refused.append((message, reason))
+                    refused.append((message, reply.text))
+                # whoever takes or refuses this one is there: the others have something about them
+                refused += [(each, _in_vain(why)) for each, why in self._aside]
+                self._aside.clear()
         finally:
             if ahead is not None:
                 wait([ahead])
             self.outcome.sent += len(arrived)
             at = self._site.now()
-            is_whole = len(arrived) + len(refused) == len(batch.messages)
+            ended = {*arrived, *(message.identity for message, _ in refused)}
+            is_whole = ended.issuperset(message.identity for message in batch.messages)
             with self._site.database.transaction():
                 for message, reason in refused:
                     self._sent.stand(message.identity, Sent.REFUSED, reason, at)
                     self._refuse(message, reason)
+                for message, reply in self._aside:
+                    self._sent.stand(message.identity, Sent.SENDING, reply.text, at)
                 self._sent.sent(arrived, at, self._run, batch.key if is_whole else None)
 
     def _refuse(self, message: Message, reason: str) -> None:
@@ -336,25 +363,33 @@ class _Sending:
         if len(self.outcome.reasons) < _MOST_REASONS:
             self.outcome.reasons.append(f"dead letter {message.identity[:12]}: {reason}")
 
-    def _send(self, message: Message) -> str | None:
-        """Send one message, again while the receiver is busy; why it refuses it, if it does.
+    def _is_wrong(self, message: Message, arrived: Sequence[str]) -> bool:
+        """Whether it was tried in vain in two runs, and this one has sent others."""
+        return message.identity in self._in_vain and bool(arrived or self.outcome.sent)
+
+    def _set_aside(self, message: Message, reply: Reply) -> None:
+        """Go on with the others; until so many have failed that it is the receiver.
+
+        Raises:
+            TargetError: when it is.
+        """
+        self._aside.append((message, reply))
+        if len(self._aside) == _IN_A_ROW:
+            raise _stopped(reply)
+
+    def _send(self, message: Message) -> Reply:
+        """Send one message, again while the receiver is busy; what it says in the end.
 
         Raises:
             TargetError: when it takes nothing from us, or cannot be reached.
         """
         reply = self._exchange(message)
-        if reply.verdict is Verdict.AGAIN:
+        if reply.verdict in _PASSING:
             attempts = chain([reply], iter(lambda: self._exchange(message), None))
             reply = self._retrying(attempts)
-        match reply.verdict:
-            case Verdict.TAKEN:
-                return None
-            case Verdict.REFUSED:
-                return reply.text
-        raise TargetError(
-            f"the receiver answers {reply.text.rstrip('.')}.",
-            next="Mend the reason and run it again: what was sent is not sent again.",
-        )
+        if reply.verdict in {Verdict.BUSY, Verdict.STOP}:
+            raise _stopped(reply)
+        return reply
 
     def _exchange(self, message: Message) -> Reply:
         """One attempt, not faster than the flow may send."""
@@ -386,8 +421,19 @@ class _Sending:
                 stop=stop_after_attempt(_ATTEMPTS),
                 wait=pause,
                 sleep=self._site.pause,
-                retry=retry_if_result(lambda reply: reply.verdict is Verdict.AGAIN),
+                retry=retry_if_result(lambda reply: reply.verdict in _PASSING),
                 retry_error_callback=lambda state: state.outcome and state.outcome.result(),
             ),
             next,
         )
+
+
+def _stopped(reply: Reply) -> TargetError:
+    return TargetError(
+        f"{reply.clause}.",
+        next="Mend the reason and run it again: what was sent is not sent again.",
+    )
+
+
+def _in_vain(reply: Reply) -> str:
+    return f"{reply.text.rstrip('.')}, {_ATTEMPTS} times, while others were taken"

@@ -103,7 +103,8 @@ class MailFolder(_Mails):
             mailbox.Maildir(self._folder).add(mail)
         except OSError as error:
             what = error.strerror or str(error)
-            return Reply(verdict=Verdict.STOP, text=f"{self._folder.name} takes no mail: {what}")
+            text = f"{self._folder.name} takes no mail: {what}"
+            return Reply(verdict=Verdict.STOP, text=text, is_answer=False)
         return Reply(verdict=Verdict.TAKEN)
 
     def close(self) -> None:
@@ -170,9 +171,11 @@ class MailServer(_Mails):
                 meant = Verdict.STOP if meant is Verdict.REFUSED else meant
             return Reply(verdict=meant, text=_words(error.smtp_code, error.smtp_error))
         if isinstance(error, (smtplib.SMTPNotSupportedError, ssl.SSLCertVerificationError)):
-            return Reply(verdict=Verdict.STOP, text=str(error))  # the next try gets the same answer
+            # the next try ends alike
+            return Reply(verdict=Verdict.STOP, text=str(error), is_answer=False)
         what = str(error) or type(error).__name__
-        return Reply(verdict=Verdict.AGAIN, text=f"the mail server cannot be reached: {what}")
+        text = f"the mail server cannot be reached: {what}"
+        return Reply(verdict=Verdict.BUSY, text=text, is_answer=False)
 
     def _connected(self) -> smtplib.SMTP:
         if self._server is not None:
@@ -217,8 +220,14 @@ _PORTS = {"smtp": 587, "smtps": 465}
 _THIS_MACHINE = ("localhost", "127.0.0.1", "::1")
 
 
+_LEAVES = 421
+"""The code with which a server closes the connection (RFC 5321, 3.8)."""
+
+
 def _verdict(code: int) -> Verdict:
     """What a code of SMTP means for the mail that it is about."""
+    if code == _LEAVES:
+        return Verdict.BUSY
     return Verdict.AGAIN if 400 <= code < 500 else Verdict.REFUSED
 
 

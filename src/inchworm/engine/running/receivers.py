@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Iterable, Mapping
 from typing import Any, ClassVar, Protocol
 
@@ -9,7 +10,7 @@ from msgspec import Struct
 
 from inchworm.core.errors import TargetError
 from inchworm.core.parameters.values import read_duration
-from inchworm.core.running.sending import Message, Verdict, message_of, verdict
+from inchworm.core.running.sending import Message, Verdict, asked_pause, message_of, verdict
 from inchworm.engine.running.validation import BodyValidator
 from inchworm.kinds.api_document import operation_of_api
 from inchworm.targets.http_client import Answer, Client, http_client
@@ -21,13 +22,21 @@ class Reply(Struct, frozen=True, kw_only=True):
     """What a receiver says to a message.
 
     Attributes:
-        text: its words, in a line.
+        text: its words, in a line; or why there is no answer, as a clause.
+        is_answer: whether it says that itself.
         pause: seconds after which it asks to be tried again; None where it asks for nothing.
     """
 
     verdict: Verdict
     text: str = ""
+    is_answer: bool = True
     pause: float | None = None
+
+    @property
+    def clause(self) -> str:
+        """What happened, as a clause that begins a sentence."""
+        text = self.text.rstrip(".")
+        return f"the receiver answers {text}" if self.is_answer else text
 
 
 class Receiver(Protocol):
@@ -110,16 +119,25 @@ class ApiReceiver:
                 self._operation.method, message.path, message.body, message.query, headers
             )
         except TargetError as error:
-            return Reply(verdict=Verdict.AGAIN, text=error.what)
+            return Reply(verdict=Verdict.BUSY, text=error.what, is_answer=False)
         judged = verdict(answer.status)
         if judged is Verdict.TAKEN:
-            return Reply(verdict=judged)
+            return self._held_to_promise(answer)
         asked = answer.headers.get("retry-after", "")
         return Reply(
             verdict=judged,
             text=f"{answer.status} {_detail(answer, self._secrets)}",
-            pause=float(asked) if asked.isdigit() else None,
+            pause=asked_pause(asked, dt.datetime.now(dt.UTC)),
         )
+
+    def _held_to_promise(self, answer: Answer) -> Reply:
+        """Whether a row was taken: a login page of something in between is no such answer."""
+        media_type = answer.headers.get("content-type", "").partition(";")[0].strip()
+        if self._operation.keeps_promise(answer.status, media_type if answer.content else ""):
+            return Reply(verdict=Verdict.TAKEN)
+        content = f" with {media_type}" if answer.content and media_type else ""
+        text = f"{answer.status}{content}, and its API promises {self._operation.promise}"
+        return Reply(verdict=Verdict.STOP, text=text)
 
     def close(self) -> None:
         """Let go of the connections."""

@@ -100,11 +100,17 @@ class SentRows(_OfFlow):
         )
         return {by_key[str(key)] for (key,) in sent} | {each for (each,) in unsent}
 
-    def messages(self, state: Sent) -> list[Message]:
-        """The messages that stand so."""
+    def messages(self, state: Sent, *, in_vain: bool = False) -> list[Message]:
+        """The messages that stand so.
+
+        Args:
+            state: how they stand.
+            in_vain: of those that are being sent, the ones that an earlier run tried in vain.
+        """
+        is_asked = f"AND reason {'<>' if in_vain else '='} ''" if state is Sent.SENDING else ""
         rows = self._database.rows(
             f"SELECT identity, message FROM {self._table} "
-            "WHERE flow = ? AND state = ? ORDER BY changed_at, identity",
+            f"WHERE flow = ? AND state = ? {is_asked} ORDER BY changed_at, identity",
             [self._flow, state.value],
         )
         return [Message.of_text(identity, text) for identity, text in rows]

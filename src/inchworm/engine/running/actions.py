@@ -16,10 +16,10 @@ from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.running.run import RunStep
 from inchworm.core.running.states import Work
 from inchworm.engine.executor import Mode
-from inchworm.engine.running.deadline import deadline
 from inchworm.engine.running.failure import StepFailed
 from inchworm.engine.running.site import RunSite
 from inchworm.engine.running.switching import switch_over
+from inchworm.targets.deadline import deadline
 
 if TYPE_CHECKING:
     from tenacity import RetryCallState

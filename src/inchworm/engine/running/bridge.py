@@ -11,10 +11,11 @@ import json
 import math
 import pickle
 import secrets
+import socket
 import threading
 from collections.abc import Callable, Mapping
 from contextlib import closing, suppress
-from multiprocessing.connection import Client, Connection, Listener
+from multiprocessing.connection import Connection, Listener
 from pathlib import Path
 from typing import Any
 
@@ -54,23 +55,25 @@ class BridgeSocket:
         self.address = str(bridge.folder / "bridge")
         self._bridge = bridge
         self._listener = Listener(self.address, family="AF_UNIX", authkey=self.key)
-        self._is_closing = False
+        self.is_closing = False
+        """Whether nobody is answered any more once the request at work has been."""
         self._thread = threading.Thread(target=self._serve, daemon=True)
         self._thread.start()
 
     def close(self) -> None:
         """Answer nobody any more, once the request at work has been answered."""
-        self._is_closing = True
-        with suppress(OSError, EOFError):  # nobody waits any more
-            # whoever waits for a connection only wakes up when one comes
-            Client(self.address, family="AF_UNIX", authkey=self.key).close()
+        self.is_closing = True
+        with suppress(OSError), socket.socket(socket.AF_UNIX) as knock:
+            # whoever waits for a connection only wakes up when one comes; if it has left by now,
+            # nobody answers, so this one says nothing and waits for nothing
+            knock.connect(self.address)
         self._thread.join()
         self._listener.close()
 
     def _serve(self) -> None:
         from multiprocessing import AuthenticationError
 
-        while not self._is_closing:
+        while not self.is_closing:
             try:
                 connection = self._listener.accept()
             except (AuthenticationError, EOFError, OSError):

@@ -4,21 +4,22 @@ from __future__ import annotations
 
 import asyncio
 import os
-import signal
 import threading
 from collections.abc import Callable, Mapping
-from contextlib import closing, suppress
+from contextlib import closing
 from pathlib import Path
 from queue import Empty
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 from nbclient import NotebookClient
 from nbclient.exceptions import CellExecutionError, DeadKernelError
 from nbformat import NotebookNode
 
 from inchworm.core.running.run import Limits
 from inchworm.engine.running.bridge import Bridge, BridgeSocket
+from inchworm.targets.processes import Descendants
 
 _MOST_TEXT = 1_000_000
 """Characters of output that are kept of one cell."""
@@ -41,12 +42,14 @@ class Executed(Struct, frozen=True, kw_only=True):
         failed: the number of the cell that failed, from 1.
         error: the words of the failure; empty where there was none.
         is_dead: whether the kernel died.
+        left: the processes that it started and that could not be ended, each with its name.
     """
 
     notebook: NotebookNode
     failed: int | None = None
     error: str = ""
     is_dead: bool = False
+    left: tuple[str, ...] = ()
 
 
 class Kernel:
@@ -66,7 +69,8 @@ class Kernel:
         self._libraries = libraries
         self._limits = limits
         self._bridge = bridge
-        self._group: int | None = None
+        self._first: int | None = None
+        self._descendants = Descendants()
         self._is_killed = threading.Event()
 
     def execute(self, notebook: NotebookNode) -> Executed:
@@ -93,23 +97,24 @@ class Kernel:
             try:
                 thread.join()
             finally:
-                self.kill()
+                left = self.kill()
                 thread.join()
         (outcome,) = ended
         if isinstance(outcome, BaseException):
             raise outcome
-        return outcome
+        return replace(outcome, left=tuple(left))
 
     @property
     def _library(self) -> Path:
         return self._folder / "library"
 
-    def kill(self) -> None:
-        """End the kernel, and every process that it has started. Called from any thread."""
+    def kill(self) -> list[str]:
+        """End the kernel, and every process that it has started; those that are left.
+
+        Called from any thread.
+        """
         self._is_killed.set()
-        if self._group is not None:
-            with suppress(ProcessLookupError):
-                os.killpg(self._group, signal.SIGKILL)
+        return [] if self._first is None else self._descendants.end(self._first)
 
     async def _execute(self, notebook: NotebookNode) -> Executed:
         client = BoundedClient(
@@ -126,7 +131,7 @@ class Kernel:
         client.km.connection_file = str(self._folder / "connection.json")
 
         def started() -> None:
-            self._group = client.km.provisioner.pgid or client.km.provisioner.pid
+            self._first = client.km.provisioner.pid
             if self._is_killed.is_set():
                 self.kill()
 
@@ -138,7 +143,7 @@ class Kernel:
         work = self._folder / "work"
         work.mkdir()
         environ = {name: os.environ[name] for name in _PASSED_ON if name in os.environ}
-        environ |= _SILENT
+        environ |= {**_SILENT, **self._descendants.environ}
         if self._limits.threads is not None:
             environ |= dict.fromkeys(_THREADS, str(self._limits.threads))
         try:

@@ -62,6 +62,8 @@ def run_notebook(part: PartId, limits: Limits, site: RunSite) -> StepReport:
         output = site.context.keep(f"{part.name}.ipynb", _kept(executed.notebook, bridge))
     except InchwormError as error:  # its rows are no worse for it
         output, log = "", f"{log}\nit is not kept: {error}".strip()
+    if executed.left:
+        log = f"{log}\nthese processes could not be ended: {', '.join(executed.left)}".strip()
     if executed.error:
         raise StepFailed(
             _masked(_failure(executed, limits), bridge),

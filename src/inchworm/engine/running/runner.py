@@ -34,9 +34,9 @@ from inchworm.engine.locks import Lock
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.running.actions import RunAction
-from inchworm.engine.running.deadline import deadline
 from inchworm.engine.running.site import RunContext, RunSite
 from inchworm.store.ledger import Ledger
+from inchworm.targets.deadline import deadline
 from inchworm.targets.machine import Machine
 
 Result = TypeVar("Result")

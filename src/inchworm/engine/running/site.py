@@ -92,7 +92,7 @@ class RunSite(Site):
     def _reach(self, place: OpenEnvironment) -> None:
         """Work over a connection; what is started here is not another one's to end."""
         super()._reach(place)
-        self._children: list[Callable[[], None]] = []
+        self._children: list[Callable[[], object]] = []
         self.context.sites.append(self)
 
     @contextmanager
@@ -128,11 +128,11 @@ class RunSite(Site):
 
     # ---- stopping -----------------------------------------------------------------------------
 
-    def started(self, kill: Callable[[], None]) -> None:
+    def started(self, kill: Callable[[], object]) -> None:
         """A process was started for this site; ``kill`` ends it, with all that it started."""
         self._children.append(kill)
 
-    def ended(self, kill: Callable[[], None]) -> None:
+    def ended(self, kill: Callable[[], object]) -> None:
         """The process has ended."""
         self._children.remove(kill)
 

@@ -8,6 +8,7 @@ import socket
 import ssl
 import threading
 from collections.abc import Iterator
+from contextlib import closing, suppress
 from dataclasses import dataclass, field
 from email import message_from_bytes, policy
 from email.message import EmailMessage
@@ -18,6 +19,9 @@ import pytest
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP, AuthResult, Envelope, LoginPassword, Session
 
+from inchworm.core.running.sending import Message, Verdict
+from inchworm.engine.running import flows
+from inchworm.engine.running.mails import MailServer
 from tests.certificates import certificate
 from tests.driver import Program
 
@@ -232,6 +236,41 @@ def test_a_busy_server_is_asked_again(plain: Program, server: tuple[Mailbox, str
     prepare(plain, url, ANA)
     mailbox.answers[ANA[0]] = ["451 later, please", "452 still busy"]
     assert run(plain)["message"] == "1 row sent"
+
+
+def test_an_address_that_always_fails_is_set_aside(
+    plain: Program, server: tuple[Mailbox, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Those behind it get their mails."""
+    monkeypatch.setattr(flows, "_ATTEMPTS", 2)
+    monkeypatch.setattr(flows, "_LONGEST_PAUSE", 0.0)
+    mailbox, url = server
+    prepare(plain, url, ANA, BEN)
+    mailbox.answers[ANA[0]] = ["451 local error"] * 2
+    step = run(plain)
+    assert step["message"] == "1 row sent, 1 dead letter"
+    assert "451 local error, 2 times, while others were taken" in step["log"]
+    assert mailbox.recipients == [BEN[0]]
+
+
+def test_a_server_whose_greeting_drips_is_not_waited_for() -> None:
+    """The limit is that of the whole exchange, not of each byte."""
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+
+        def drip() -> None:
+            with suppress(OSError), listener.accept()[0] as line:
+                while True:
+                    line.sendall(b"2")
+                    threading.Event().wait(0.02)
+
+        threading.Thread(target=drip, daemon=True).start()
+        url = f"smtp://127.0.0.1:{listener.getsockname()[1]}"
+        connection = {"url": url, "sender": "river@brackwater.example", "timeout": "1s"}
+        with closing(MailServer({}, connection, {}, "2026-11-27T06:00:00Z")) as receiver:
+            body = {"address": ANA[0], "subject": "s", "text": "t"}
+            reply = receiver.deliver(Message(identity="1", path="", body=body))
+    assert reply.verdict is Verdict.BUSY
+    assert reply.clause == "the mail server cannot be reached: it takes too long"
 
 
 def test_a_wrong_password_stops_the_flow(

@@ -240,3 +240,47 @@ def test_the_way_leads_through_the_proxy_of_the_machine(monkeypatch: pytest.Monk
 def test_what_is_no_address_is_said(url: str) -> None:
     with pytest.raises(TargetError, match=r"is no address|there is no service at"), client(url):
         pass
+
+
+def dripping(handler: Handler, head: bytes) -> None:
+    """Send an answer, a byte every so often."""
+    handler.close_connection = True
+    for byte in head + b"." * 1000:
+        try:
+            handler.connection.sendall(bytes([byte]))
+        except OSError:
+            return
+        PAUSE.wait(0.02)
+
+
+PAUSE = Event()
+"""Nobody sets it."""
+
+HEADS = {
+    "with a length": b"HTTP/1.1 200 OK\r\nContent-Length: 1000\r\n\r\n",
+    "until it closes": b"HTTP/1.1 200 OK\r\nConnection: close\r\n\r\n",
+    "in its head": b"HTTP/1.1 200 OK\r\nX-Long: " + b"a" * 1000,
+}
+
+
+@pytest.mark.parametrize("head", HEADS)
+@pytest.mark.parametrize("is_encrypted", [False, True])
+def test_an_answer_that_drips_ends_in_time(
+    head: str, is_encrypted: bool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The limit is that of the whole exchange, not of each byte."""
+    context = None
+    if is_encrypted:
+        cert, key = certificate(tmp_path / "tls")
+        monkeypatch.setenv("SSL_CERT_FILE", str(cert))
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(cert, key)
+    with served(lambda handler: dripping(handler, HEADS[head]), context) as server:
+        url = server.url.replace("http:", "https:") if is_encrypted else server.url
+        with client(url, timeout=0.5) as asked:
+            for _ in range(2):  # and the next request is not that one's
+                with pytest.raises(TargetError) as refused:
+                    asked.send("GET", "/")
+                assert refused.value.what.endswith("cannot be reached: it takes too long.")
+            server.answering = lambda handler: handler.say(b"{}")
+            assert asked.send("GET", "/").content == b"{}"

@@ -16,6 +16,7 @@ from urllib.parse import unquote, urlencode
 from msgspec import Struct, field
 
 from inchworm.core.errors import TargetError
+from inchworm.targets.exchanges import hung_up_after, limited
 from inchworm.targets.secret import Secret
 from inchworm.targets.services import sim_file
 
@@ -33,6 +34,8 @@ _LARGEST_ANSWER = 64 * 1024 * 1024
 
 _PIECE = 64 * 1024
 """Bytes of an answer that are read at a time."""
+
+_TOO_LONG = "it takes too long"
 
 _AT_ONCE = 10
 """Connections to a service that are kept open."""
@@ -120,12 +123,14 @@ class HttpClient:
     Args:
         url: the service's address; the paths of requests are put behind it.
         headers: of every request.
-        timeout: seconds that the service may take to let us connect, and then to answer.
+        timeout: seconds that the whole exchange may take, from the request to the end of the
+            answer; and before it, that the service may take to let us connect.
     """
 
     def __init__(self, url: str, headers: Mapping[str, str], timeout: float) -> None:
         self._url = url.rstrip("/")
         self._headers = headers
+        self._timeout = timeout
         self._pools = _pools(url, timeout)
 
     def send(
@@ -145,25 +150,31 @@ class HttpClient:
         if body is not None:
             sent["content-type"] = "application/json"
         address = f"{self._url}/{path.removeprefix('/')}"
-        try:
-            answer = self._pools.request(
-                method,
-                f"{address}?{urlencode(query)}" if query else address,
-                body=None if body is None else json.dumps(body).encode(),
-                headers=sent,
-                redirect=False,
-                preload_content=False,
-            )
-            content = self._content(answer)
-        except HTTPError as error:
-            raise TargetError(
-                f"the service {self._url} cannot be reached: {_reason(error)}.",
-                next="Check its address in the environment file, and that it is running.",
-            ) from error
+        with hung_up_after(self._timeout) as is_late:
+            try:
+                answer = self._pools.request(
+                    method,
+                    f"{address}?{urlencode(query)}" if query else address,
+                    body=None if body is None else json.dumps(body).encode(),
+                    headers=sent,
+                    redirect=False,
+                    preload_content=False,
+                )
+                content = self._content(answer)
+            except HTTPError as error:
+                raise self._unreachable(_TOO_LONG if is_late() else _reason(error)) from error
+            if is_late():  # an answer whose length nobody told looks like a whole one
+                raise self._unreachable(_TOO_LONG)
         return Answer(
             status=answer.status,
             content=content,
             headers={name.lower(): value for name, value in answer.headers.items()},
+        )
+
+    def _unreachable(self, why: str) -> TargetError:
+        return TargetError(
+            f"the service {self._url} cannot be reached: {why}.",
+            next="Check its address in the environment file, and that it is running.",
         )
 
     def _content(self, answer: BaseHTTPResponse) -> bytes:
@@ -212,16 +223,17 @@ def _pools(url: str, timeout: float) -> PoolManager:
     proxies = getproxies()
     proxy = proxies.get(str(address.scheme)) or proxies.get("all")
     if proxy is None or proxy_bypass(address.netloc or ""):
-        return PoolManager(maxsize=_AT_ONCE, timeout=limits, retries=False)
+        return limited(PoolManager(maxsize=_AT_ONCE, timeout=limits, retries=False))
     try:
         login = parse_url(proxy).auth
-        return ProxyManager(
+        manager = ProxyManager(
             proxy if "://" in proxy else f"http://{proxy}",
             proxy_headers=make_headers(proxy_basic_auth=unquote(login)) if login else None,
             maxsize=_AT_ONCE,
             timeout=limits,
             retries=False,
         )
+        return limited(manager)
     except (LocationParseError, ProxySchemeUnknown) as error:
         raise TargetError(
             "the proxy of this machine is none for HTTP.",
@@ -236,7 +248,7 @@ def _reason(error: HTTPError) -> str:
 
     is_late = isinstance(error, ConnectTimeoutError | ReadTimeoutError)
     if is_late and not isinstance(error, NewConnectionError):
-        return "it takes too long"
+        return _TOO_LONG
     cause = error.__cause__ or error.__context__
     if isinstance(cause, OSError) and cause.strerror:
         return cause.strerror

@@ -5,9 +5,10 @@ from __future__ import annotations
 import datetime as dt
 import mailbox
 import smtplib
+import socket
 import ssl
 from abc import abstractmethod
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from contextlib import suppress
 from email.message import EmailMessage
 from email.utils import format_datetime, parseaddr
@@ -20,6 +21,7 @@ from inchworm.core.errors import TargetError
 from inchworm.core.running.mailing import TEXTS, mail_of
 from inchworm.core.running.sending import Message, Verdict
 from inchworm.engine.running.receivers import Receiver, Reply, check_credentials, timeout_of
+from inchworm.targets.exchanges import hung_up_after
 from inchworm.targets.machine import Machine
 from inchworm.targets.secret import Secret, without_secrets
 
@@ -143,26 +145,29 @@ class MailServer(_Mails):
         self._credentials = credentials
         self._timeout = timeout_of(connection)
         self._server: smtplib.SMTP | None = None
+        self._is_connected = False
 
     def _hand_over(self, mail: EmailMessage) -> Reply:
         """Over one connection for all mails, while it holds."""
-        is_connected = False
-        try:
-            server = self._connected()
-            is_connected = True
-            server.send_message(mail)
-        except (smtplib.SMTPException, OSError) as error:
-            reply = self._reply_to(error, is_connected=is_connected)
-            text = without_secrets(reply.text, self._credentials.values())
-            return replace(reply, text=text)
+        with hung_up_after(self._timeout, self._socket) as is_late:
+            try:
+                self._connected().send_message(mail)
+            except (smtplib.SMTPException, OSError) as error:
+                late = TimeoutError("it takes too long")
+                reply = self._reply_to(late if is_late() else error)
+                text = without_secrets(reply.text, self._credentials.values())
+                return replace(reply, text=text)
         return Reply(verdict=Verdict.TAKEN)
 
-    def _reply_to(self, error: Exception, *, is_connected: bool) -> Reply:
+    def _socket(self) -> socket.socket | None:
+        return self._server.sock if self._server is not None else None
+
+    def _reply_to(self, error: Exception) -> Reply:
         """What an error means: for this mail, for all of them, or for now alone."""
         if isinstance(error, smtplib.SMTPRecipientsRefused):
             code, words = next(iter(error.recipients.values()))
             return Reply(verdict=_verdict(code), text=_words(code, words))
-        if isinstance(error, smtplib.SMTPNotSupportedError) and is_connected:
+        if isinstance(error, smtplib.SMTPNotSupportedError) and self._is_connected:
             return Reply(verdict=Verdict.REFUSED, text=str(error))  # an address in other letters
         self._hang_up()
         if isinstance(error, smtplib.SMTPResponseException):
@@ -178,17 +183,21 @@ class MailServer(_Mails):
         return Reply(verdict=Verdict.BUSY, text=text, is_answer=False)
 
     def _connected(self) -> smtplib.SMTP:
-        if self._server is not None:
+        if self._is_connected and self._server is not None:
             return self._server
         host, port = str(self._address.hostname), self._address.port
         context = ssl.create_default_context()
+
+        def told(server: smtplib.SMTP) -> None:
+            self._server = server
+
+        server: smtplib.SMTP
         if self._address.scheme == "smtps":
-            server: smtplib.SMTP = smtplib.SMTP_SSL(
-                host, port or _PORTS["smtps"], timeout=self._timeout, context=context
+            server = _EncryptedServer(
+                told, host, port or _PORTS["smtps"], timeout=self._timeout, context=context
             )
         else:
-            server = smtplib.SMTP(host, port or _PORTS["smtp"], timeout=self._timeout)
-        self._server = server
+            server = _PlainServer(told, host, port or _PORTS["smtp"], timeout=self._timeout)
         server.ehlo()
         if self._address.scheme == "smtp" and server.has_extn("starttls"):
             server.starttls(context=context)
@@ -199,19 +208,38 @@ class MailServer(_Mails):
             )
         if self._credentials:
             server.login(*(self._credentials[name].for_header() for name in ("user", "password")))
+        self._is_connected = True
         return server
 
     def _hang_up(self) -> None:
+        self._is_connected = False
         if self._server is not None:
             self._server.close()
             self._server = None
 
     def close(self) -> None:
         """Say good-bye to the server."""
-        if self._server is not None:
-            with suppress(smtplib.SMTPException, OSError):  # it may have hung up before
+        if self._is_connected and self._server is not None:
+            with (
+                hung_up_after(self._timeout, self._socket),
+                suppress(smtplib.SMTPException, OSError),  # it may have hung up before
+            ):
                 self._server.quit()
         self._hang_up()
+
+
+class _Told:
+    """A connection that is known before it is there: greeting it takes its time, too."""
+
+    def __init__(self, told: Callable[[Any], None], *args: Any, **options: Any) -> None:
+        told(self)
+        super().__init__(*args, **options)
+
+
+class _PlainServer(_Told, smtplib.SMTP): ...
+
+
+class _EncryptedServer(_Told, smtplib.SMTP_SSL): ...
 
 
 _PORTS = {"smtp": 587, "smtps": 465}

@@ -160,3 +160,48 @@ def test_the_head_of_a_request_that_does_not_come_ends(monkeypatch: pytest.Monke
         return first
 
     assert b"200" in asyncio.run(serve())
+
+
+BEGUN = (
+    b"POST /v1/runs HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\n"
+    + f"Authorization: Bearer {TOKEN}\r\nContent-Length: 1000\r\n\r\n".encode()
+    + b'{"name": '
+)
+
+
+@pytest.mark.parametrize("leaves", [True, False], ids=["leaves", "is slow"])
+def test_a_client_that_is_not_done_with_its_body_leaves_no_traceback(
+    leaves: bool, caplog: pytest.LogCaptureFixture
+) -> None:
+    """One leaves in its middle, one sends a byte now and then: both end, in time."""
+    import uvicorn
+
+    from inchworm.host import guard
+
+    async def serve() -> bytes:
+        protocol = guard.patient_protocol()
+        config = uvicorn.Config(Asked()._app, http=protocol, log_config=None, lifespan="off")
+        server = uvicorn.Server(config)
+        answer = b""
+        with socket.create_server(("127.0.0.1", 0)) as listening:
+            serving = asyncio.create_task(server.serve(sockets=[listening]))
+            reader, writer = await asyncio.open_connection(*listening.getsockname()[:2])
+            writer.write(BEGUN)
+            await writer.drain()
+            if not leaves:
+                waiting = asyncio.create_task(reader.read())
+                while not waiting.done():
+                    writer.write(b" ")
+                    await asyncio.wait([waiting], timeout=0.02)
+                answer = waiting.result()
+            else:
+                await asyncio.sleep(0.05)
+            writer.close()
+            await asyncio.sleep(0.05)
+            server.should_exit = True
+            await serving
+        return answer
+
+    answer = asyncio.run(asyncio.wait_for(serve(), 30))
+    assert leaves or b" 408 " in answer
+    assert [record.getMessage() for record in caplog.records if record.levelname == "ERROR"] == []

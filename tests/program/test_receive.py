@@ -139,6 +139,27 @@ def test_a_request_becomes_a_row(receiving: tuple[Program, str, Asked]) -> None:
     assert rows(program, url) == [("Upper Brack/1", "r & s", "120.5", None)]
 
 
+@pytest.mark.parametrize(
+    ("content", "status", "says"),
+    [
+        (b'{"time": "2026-05-01T12:00:00Z", "level": 1, "note": "\\ud800"}', 422, "no text"),
+        (b'{"time": "2026-05-01T12:00:00Z", "level": -1e999}', 400, "too large a number"),
+        (b'{"time": "2026-05-01T12:00:00Z", "level": -1e12}', 422, "too large for DECIMAL(9, 1)"),
+    ],
+)
+def test_what_no_database_can_keep_is_refused(
+    receiving: tuple[Program, str, Asked], content: bytes, status: int, says: str
+) -> None:
+    """A half of a letter, a number that is none."""
+    program, url, ask = receiving
+    answer = ask("/flows/dev/readings/gauges/a/readings", content=content)
+    if url.startswith("sqlite") and "DECIMAL" in says:
+        says = "CHECK constraint failed"  # that of the table: its numbers have no bounds
+    assert answer.status_code == status
+    assert says in answer.json()["detail"]
+    assert rows(program, url) == []
+
+
 def test_a_request_that_comes_twice_is_one_row(receiving: tuple[Program, str, Asked]) -> None:
     program, url, ask = receiving
     key = {"headers": {"idempotency-key": "k1"}}

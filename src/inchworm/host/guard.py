@@ -11,14 +11,15 @@ import asyncio
 import base64
 import hashlib
 from collections.abc import Collection
+from contextlib import suppress
 from http import HTTPStatus
 from typing import Any
 
 from starlette.exceptions import HTTPException
-from starlette.requests import Request
+from starlette.requests import ClientDisconnect, Request
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from inchworm.sim.requests import bearer, problem
+from inchworm.sim.requests import HANG_UP, bearer, problem
 
 PATIENCE = 30.0
 """Seconds within which a request has to be here, from its first byte to its last."""
@@ -87,11 +88,12 @@ class Guard:
                     message = await receive()
             except TimeoutError:
                 detail = f"The body was not here within {self._patience:g} seconds."
-                raise HTTPException(HTTPStatus.REQUEST_TIMEOUT, detail) from None
+                raise HTTPException(HTTPStatus.REQUEST_TIMEOUT, detail, HANG_UP) from None
             is_here = not message.get("more_body", False)
             return message
 
-        await self._app(scope, in_time, guarded)
+        with suppress(ClientDisconnect):  # nobody is there who could get an answer
+            await self._app(scope, in_time, guarded)
 
 
 def _host(scope: Scope) -> str:

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import hashlib
 import hmac
-import json
 from collections.abc import Awaitable, Callable, Mapping
 from http import HTTPStatus
 from typing import Any
@@ -16,6 +15,11 @@ from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
+
+from inchworm.core.strict_json import read_json
+
+HANG_UP = {"connection": "close"}
+"""The header of an answer to a request whose rest nobody is going to read."""
 
 
 def problem(status: int, detail: str, headers: Mapping[str, str] | None = None) -> Response:
@@ -88,9 +92,9 @@ async def json_of(request: Request, most: int) -> Any:
     """
     content = await body_of(request, most)
     try:
-        return json.loads(content, parse_constant=_no_json)
+        return read_json(content)
     except (ValueError, RecursionError) as error:
-        raise HTTPException(HTTPStatus.BAD_REQUEST, "The body is no JSON.") from error
+        raise HTTPException(HTTPStatus.BAD_REQUEST, f"The body is no JSON: {error}.") from error
 
 
 async def object_of(request: Request, most: int) -> dict[str, Any]:
@@ -115,11 +119,6 @@ async def body_of(request: Request, most: int) -> bytes:
     async for piece in request.stream():
         content += piece
         if len(content) > most:
-            raise HTTPException(
-                HTTPStatus.REQUEST_ENTITY_TOO_LARGE, f"A body has {most:,} bytes at most."
-            )
+            detail = f"A body has {most:,} bytes at most."
+            raise HTTPException(HTTPStatus.REQUEST_ENTITY_TOO_LARGE, detail, HANG_UP)
     return bytes(content)
-
-
-def _no_json(constant: str) -> None:
-    raise ValueError(f"{constant} is no JSON")

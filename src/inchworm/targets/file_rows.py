@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import json
 from collections import Counter
 from collections.abc import Generator, Iterator, Mapping, Sequence
 from contextlib import closing
@@ -14,6 +13,7 @@ from typing import Any
 from inchworm.core.errors import InchwormError
 from inchworm.core.running.copying import FileFormat
 from inchworm.core.running.taking_in import value_for
+from inchworm.core.strict_json import read_json
 from inchworm.core.structure.tables import Column
 
 _BATCH = 10_000
@@ -97,8 +97,8 @@ def _json_rows(file: Path, names: Sequence[str]) -> Iterator[Row]:
                 if not content.strip():
                     continue
                 try:
-                    row = json.loads(content)
-                except ValueError as error:
+                    row = read_json(content)
+                except (ValueError, RecursionError) as error:
                     raise UnreadableFile(
                         f"line {line} is no JSON ({error}): it may be cut off"
                     ) from error

@@ -67,6 +67,15 @@ class Incoming(Struct, frozen=True, kw_only=True):
         return self.headers.get("idempotency-key", "")
 
     @property
+    def is_text(self) -> bool:
+        """Whether all that it says is text, which a lone surrogate is not."""
+        try:
+            canonical([dict(self.query), self.body])
+        except UnicodeEncodeError:
+            return False
+        return True
+
+    @property
     def digest(self) -> Digest:
         """That of its content: what it says, and where."""
         return digest_of(canonical([self.path, dict(self.query), self.body]))
@@ -161,6 +170,8 @@ class InwardFlow:
             EnvironmentMoved: when somebody else has the database.
             TargetError: when the database cannot be reached.
         """
+        if not incoming.is_text:
+            raise Unacceptable("it has what is no text: half of a letter.")
         placed = path_values(incoming.path, self._operation)
         if placed is None or incoming.method != self._operation.method:
             raise UsageError(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 import pytest
@@ -422,3 +423,22 @@ def test_the_record_tells_what_a_switch_over_ran(anywhere: tuple[Program, str]) 
     assert 'ALTER TABLE "report"."daily_total__beside" RENAME TO "daily_total"' in switched[there:]
     assert "INSERT" not in text  # the bookkeeping's own
     assert switched[-1] in program("history", promoted["id"], "--sql").out
+
+
+def test_from_another_ledger_it_brings_back_what_was(starter: Program) -> None:
+    """The holds and the day of then are in the environment's own record."""
+    day = '[oldest_day]\ntype = "date"\nevery = "today - 1d"\n'
+    starter.write("parameters.toml", day)
+    starter.promote(starter.pack(), "dev")
+    (then,) = starter.query("dev", "SELECT circumstances FROM inchworm.promotions")[0]
+    earlier = then.replace(json.loads(then)["today"], "2026-01-02")
+    starter.query("dev", f"UPDATE inchworm.promotions SET circumstances = '{earlier}'")
+    words = ("hold", "model:report.daily_total", "--in", "dev", "--because", "to see", "--yes")
+    starter(*words)
+    own = '[storage]\nledger = "own.sqlite"\n'
+    starter.write("inchworm.toml", (starter.folder / "inchworm.toml").read_text() + own)
+    back = starter("rollback", "dev", "--yes", "--json").json
+    assert back["state"] == "done"
+    assert ("model:report.daily_total", "lift") in {(s["part"], s["action"]) for s in back["steps"]}
+    assert "2026-01-01" in str(back["values"])
+    assert starter.query("dev", "SELECT * FROM inchworm.holds") == []

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
-from collections.abc import Mapping
 from contextlib import closing
 
 from msgspec import Struct, field
@@ -14,7 +12,7 @@ from inchworm.application.workplace import Workplace
 from inchworm.core.environments.environment import Environment
 from inchworm.core.errors import BundleError, UsageError
 from inchworm.core.identifiers import Kind, promotion_number
-from inchworm.core.promotion.holds import Hold
+from inchworm.core.promotion.composition import Circumstances
 from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.promotion.rollback import (
     Course,
@@ -88,8 +86,9 @@ def _drafted(
             f"instead of {course.to.digest[:19]}.",
             next="Put the bundle that ran there back into the bundle store.",
         )
-    today, overrides = _circumstances(workplace, course)
-    prepared = prepare_bundle(workplace, bundle, environment, today, overrides)
+    then = _circumstances(workplace, course)
+    today = then.today if then else workplace.today
+    prepared = prepare_bundle(workplace, bundle, environment, today, then.overrides if then else {})
     rollback = Rollback(
         to=course.to.promotion,
         undoes=course.undoes,
@@ -102,7 +101,7 @@ def _drafted(
         back=True,
         put_back=request.put_back,
         resume=request.resume,
-        holds_then=_holds_then(workplace, course),
+        holds_then=then.holds if then else None,
         rollback=rollback,
         leaving=_leaving(workplace, course, environment),
     )
@@ -168,24 +167,15 @@ def _unfinished(workplace: Workplace, passage: Passage, last: str | None) -> Pro
     return None
 
 
-def _circumstances(workplace: Workplace, course: Course) -> tuple[dt.date, Mapping[str, str]]:
-    """The day, and the values given for once, with which the state came about.
+def _circumstances(workplace: Workplace, course: Course) -> Circumstances | None:
+    """With what the state that comes back came about, as the environment's database says.
 
-    A promotion of another ledger did not tell them: then the day is this one.
+    A former version did not record it there; then only the ledger of the promotion knows.
     """
     id_ = course.to.id
-    if id_ is None or id_.ledger != workplace.ledger.id:
-        return workplace.today, {}
-    draft = workplace.ledger.promotion(id_).draft
-    return dt.date.fromisoformat(draft.today), draft.overrides
-
-
-def _holds_then(workplace: Workplace, course: Course) -> tuple[Hold, ...] | None:
-    """The holds of the state that comes back; a promotion of another ledger did not tell them."""
-    id_ = course.to.id
-    if id_ is None or id_.ledger != workplace.ledger.id:
-        return None
-    return workplace.ledger.promotion(id_).draft.holds
+    if course.to.circumstances is None and id_ is not None and id_.ledger == workplace.ledger.id:
+        return workplace.ledger.promotion(id_).draft.circumstances
+    return course.to.circumstances
 
 
 def _leaving(workplace: Workplace, course: Course, environment: Environment) -> Leaving:

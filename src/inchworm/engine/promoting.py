@@ -308,7 +308,7 @@ class _Promoting:
             id=work.promotion.id,
             undone=work.promotion.draft.undone,
             exception=work.admission.exception if work.admission else "",
-            holds=work.promotion.draft.holds,
+            circumstances=self.before.draft.circumstances,
             is_choice=work.promotion.draft.is_choice,
             rules=work.promotion.draft.rules,
             changed_by_hand=changed_by_hand(work.promotion.draft.findings),

@@ -13,8 +13,7 @@ from inchworm.core.entry.rules import NO_RULES, Rules
 from inchworm.core.environments.physical_names import PhysicalNames
 from inchworm.core.identifiers import Kind, PartId, PromotionId, RelationName
 from inchworm.core.lineage.facts import interfaces_digest
-from inchworm.core.promotion.composition import Interface, LivePart, typed_column
-from inchworm.core.promotion.holds import Hold
+from inchworm.core.promotion.composition import Circumstances, Interface, LivePart, typed_column
 from inchworm.core.promotion.rollback import Undone
 from inchworm.core.rendered import Script
 from inchworm.core.running.run import Run, RunId
@@ -49,7 +48,7 @@ class Site:
         taking_back: logical names of the models whose replaced tables go live again.
         undoes: the keys of the promotions that a rollback takes back.
         exception: who let the promotion in although entry conditions were missing, and why.
-        holds: the holds in force afterwards.
+        circumstances: with what a promotion comes about; None of a run.
         is_choice: whether parts were left out by choice.
         rules: the rules by which the promotion was let in.
         changed_by_hand: the parts that somebody had changed when this was drafted.
@@ -72,7 +71,7 @@ class Site:
         taking_back: frozenset[RelationName] = frozenset(),
         undoes: tuple[str, ...] = (),
         exception: str = "",
-        holds: tuple[Hold, ...] = (),
+        circumstances: Circumstances | None = None,
         is_choice: bool = False,
         rules: Rules = NO_RULES,
         changed_by_hand: frozenset[PartId] = frozenset(),
@@ -85,7 +84,7 @@ class Site:
         self.taking_back = taking_back
         self.undoes = undoes
         self.exception = exception
-        self.holds = holds
+        self.circumstances = circumstances
         self.is_choice = is_choice
         self.rules = rules
         self.changed_by_hand = changed_by_hand

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 from collections.abc import Collection, Mapping, Sequence
 from functools import cached_property
@@ -179,6 +180,39 @@ class Mixture(Struct, frozen=True, kw_only=True):
 WHOLE = Mixture()
 
 
+class Circumstances(Struct, frozen=True, kw_only=True):
+    """With what a promotion came about, besides its bundle: a rollback to it brings that back.
+
+    Attributes:
+        today: the day whose values it had.
+        overrides: the values that were given for once, by parameter.
+        holds: those in force once it was done.
+    """
+
+    today: dt.date
+    overrides: Mapping[str, str] = field(default_factory=dict)
+    holds: tuple[Hold, ...] = ()
+
+    def to_json(self) -> dict[str, Any]:
+        """The circumstances as the bookkeeping and the ledger keep them."""
+        return {
+            "today": self.today.isoformat(),
+            "overrides": dict(self.overrides),
+            "holds": [hold.to_json() for hold in self.holds],
+        }
+
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any] | None) -> Circumstances | None:
+        """The circumstances as they were kept; None where an earlier version kept none."""
+        if data is None:
+            return None
+        return cls(
+            today=dt.date.fromisoformat(data["today"]),
+            overrides=data["overrides"],
+            holds=tuple(map(Hold.from_json, data["holds"])),
+        )
+
+
 class CompletedPromotion(Struct, frozen=True, kw_only=True):
     """A promotion that was completed in an environment, as its database tells.
 
@@ -192,6 +226,7 @@ class CompletedPromotion(Struct, frozen=True, kw_only=True):
             was.
         mixture: the parts that were not as in the bundle.
         rules: the rules by which it came in, as text; former versions recorded none.
+        circumstances: with what it came about; former versions recorded none.
     """
 
     promotion: str
@@ -205,16 +240,23 @@ class CompletedPromotion(Struct, frozen=True, kw_only=True):
     exception: str = ""
     mixture: Mixture = WHOLE
     rules: str = ""
+    circumstances: Circumstances | None = None
 
     def to_json(self) -> dict[str, Any]:
         """The promotion as the ledger keeps it."""
-        return asdict(self) | {"mixture": asdict(self.mixture)}
+        circumstances = self.circumstances.to_json() if self.circumstances else None
+        return asdict(self) | {"mixture": asdict(self.mixture), "circumstances": circumstances}
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> CompletedPromotion:
         """A promotion as the ledger kept it."""
         mixture = Mixture(**data["mixture"]) if "mixture" in data else WHOLE
-        return cls(**{**data, "undoes": tuple(data.get("undoes", ())), "mixture": mixture})
+        read = {
+            "undoes": tuple(data.get("undoes", ())),
+            "mixture": mixture,
+            "circumstances": Circumstances.from_json(data.get("circumstances")),
+        }
+        return cls(**{**data, **read})
 
     @property
     def id(self) -> PromotionId | None:

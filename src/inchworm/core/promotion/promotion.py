@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Mapping
 from enum import StrEnum
 from typing import Any
@@ -17,7 +18,7 @@ from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, PromotionId, Subject, subject_named
 from inchworm.core.parts import Digest, digest_of
 from inchworm.core.promotion.choosing import Sources
-from inchworm.core.promotion.composition import CompletedPromotion
+from inchworm.core.promotion.composition import Circumstances, CompletedPromotion
 from inchworm.core.promotion.holds import Hold
 from inchworm.core.promotion.rollback import Rollback, Undone, UndoneMigration
 from inchworm.core.promotion.statements import Statements
@@ -162,6 +163,12 @@ class Draft(Struct, frozen=True, kw_only=True):
     """Whether it places or lifts a hold, which whoever drafted it has decided."""
     rules: Rules = NO_RULES
     """The rules by which it is let in, as they were when the draft was made."""
+
+    @property
+    def circumstances(self) -> Circumstances:
+        """With what it comes about, besides the bundle."""
+        today = dt.date.fromisoformat(self.today)
+        return Circumstances(today=today, overrides=self.overrides, holds=self.holds)
 
     @property
     def digest(self) -> Digest:

@@ -18,7 +18,8 @@ class SetHolds(Action):
 
     def perform(self, site: Site) -> StepReport:
         """Record the hold, or forget it."""
-        hold = next((each for each in site.holds if each.part == self.part), None)
+        holds = site.circumstances.holds if site.circumstances else ()
+        hold = next((each for each in holds if each.part == self.part), None)
         with site.database.transaction():
             site.bookkeeping.lift(self.part)
             if hold is not None:

@@ -116,6 +116,7 @@ class Record(Action):
                         is_choice=site.is_choice,
                     ),
                     rules=site.rules.text,
+                    circumstances=site.circumstances,
                 )
             )
             site.mark(self.number)

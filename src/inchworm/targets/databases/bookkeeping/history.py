@@ -2,10 +2,19 @@
 
 from __future__ import annotations
 
-from inchworm.core.promotion.composition import CompletedPromotion, Mixture, RanMigration
+import json
+
+from inchworm.core.promotion.composition import (
+    Circumstances,
+    CompletedPromotion,
+    Mixture,
+    RanMigration,
+)
 from inchworm.targets.databases.bookkeeping.base import Books, read_back
 
 _PROMOTION = ("promotion", "bundle", "digest", "commit", "by", "at")
+_ADDED = ("undoes", "exception", "mixture", "rules", "circumstances")
+"""Columns that former versions lack."""
 
 
 class History(Books):
@@ -72,14 +81,12 @@ class History(Books):
         lacking = self._lacking()
         is_numbered = ("promotions", "number", "INTEGER") not in lacking
         number = "coalesce(number, 0)" if is_numbered else "0"
-        undoes = "NULL" if ("promotions", "undoes", "VARCHAR") in lacking else "undoes"
-        by_exception = ("promotions", "exception", "VARCHAR")
-        exception = "NULL" if by_exception in lacking else "exception"
-        rules = "NULL" if ("promotions", "rules", "VARCHAR") in lacking else "rules"
-        mixture = "NULL" if ("promotions", "mixture", "VARCHAR") in lacking else "mixture"
+        added = ", ".join(
+            "NULL" if ("promotions", column, "VARCHAR") in lacking else column for column in _ADDED
+        )
         rows = self._sorted(
             f"SELECT promotion, bundle, digest, commit_id, done_by, done_at, {number}, "
-            f"{undoes}, {exception}, {mixture}, {rules} "
+            f"{added} "
             f"FROM {self.schema}.promotions WHERE project = ?",
             [self._project],
             by=[6, 5],
@@ -92,6 +99,7 @@ class History(Books):
                 exception=row[8] or "",
                 mixture=Mixture.read(row[9]),
                 rules=row[10] or "",
+                circumstances=Circumstances.from_json(json.loads(row[11]) if row[11] else None),
             )
             for row in rows
         ]
@@ -103,10 +111,11 @@ class History(Books):
 
     def completed(self, promotion: CompletedPromotion) -> None:
         """Record a completed promotion; its number is given here. Called inside a transaction."""
+        circumstances = promotion.circumstances
         self._database.execute(
             f"INSERT INTO {self.schema}.promotions (project, promotion, bundle, digest, "
-            "commit_id, done_by, done_at, undoes, exception, mixture, rules, number) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "
+            f"commit_id, done_by, done_at, {', '.join(_ADDED)}, number) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, "
             f"(SELECT max(claims) FROM {self.schema}.environments WHERE project = ?))",
             [
                 self._project,
@@ -120,6 +129,7 @@ class History(Books):
                 promotion.exception,
                 promotion.mixture.text,
                 promotion.rules,
+                json.dumps(circumstances.to_json()) if circumstances else None,
                 self._project,
             ],
         )

@@ -22,7 +22,7 @@ TABLES = (
     project VARCHAR NOT NULL, promotion VARCHAR NOT NULL, bundle VARCHAR NOT NULL,
     digest VARCHAR NOT NULL, commit_id VARCHAR,
     done_by VARCHAR NOT NULL, done_at VARCHAR NOT NULL, number INTEGER, undoes VARCHAR,
-    exception VARCHAR, mixture VARCHAR, rules VARCHAR)""",
+    exception VARCHAR, mixture VARCHAR, rules VARCHAR, circumstances VARCHAR)""",
     """CREATE TABLE IF NOT EXISTS {schema}.steps (
     promotion VARCHAR NOT NULL, step INTEGER NOT NULL, done_at VARCHAR NOT NULL)""",
     """CREATE TABLE IF NOT EXISTS {schema}.structures (
@@ -67,6 +67,7 @@ COLUMNS_ADDED = (
     ("environments", "owner", "VARCHAR"),
     ("parts", "built_on", "VARCHAR"),
     ("structures", "relation", "VARCHAR"),
+    ("promotions", "circumstances", "VARCHAR"),
 )
 """Columns that were added to tables after their first version: table, name and type.
 

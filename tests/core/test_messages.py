@@ -190,18 +190,26 @@ def test_formats_by_the_end_of_a_name() -> None:
 
 
 def test_where_a_file_stands() -> None:
-    listed = ListedFile(path="a.csv", size=1, changed_at="2026-11-27T06:00:00", stamp="s")
+    at = dt.datetime(2026, 11, 27, 6, tzinfo=dt.UTC)
+    listed = ListedFile(path="a.csv", size=1, changed_at=at.isoformat(), stamp="s")
     taken = TakenFile(path="a.csv", digest="d", stamp="s", at="t", run="R1")
 
-    def stands(before: str, known: TakenFile | None = None, file: ListedFile = listed) -> str:
-        return standing(file, {"a.csv": known} if known else {}, before).value
+    def stands(
+        seconds: int, known: TakenFile | None = None, file: ListedFile = listed, rests: int = 60
+    ) -> str:
+        """Where it stands so many seconds after it was written."""
+        now = at + dt.timedelta(seconds=seconds)
+        marks = {"a.csv": known} if known else {}
+        return standing(file, marks, now, dt.timedelta(seconds=rests)).value
 
-    assert stands("2026-11-27T05:59:59") == "unsettled"
-    assert stands("2026-11-27T05:59:59", taken) == "unsettled"
-    assert stands("2026-11-27T06:00:00") == "new"
-    assert stands("2026-11-27T06:00:00", taken) == "taken"
-    assert stands("2026-11-27T06:00:00", replace(taken, stamp="other")) == "touched"
-    assert stands("", file=replace(listed, changed_at="")) == "new"
+    assert stands(59) == "unsettled"
+    assert stands(59, taken) == "unsettled"
+    assert stands(60) == "new"
+    assert stands(60, taken) == "taken"
+    assert stands(60, replace(taken, stamp="other")) == "touched"
+    assert stands(-300) == "unsettled"
+    assert stands(-301) == stands(-301, rests=0) == "ahead"
+    assert stands(-9_999, file=replace(listed, changed_at="")) == "new"
 
 
 def test_one_mail_for_a_row() -> None:

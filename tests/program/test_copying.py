@@ -10,6 +10,7 @@ from typing import Any
 import duckdb
 import pytest
 
+from inchworm.targets.file_places import FilePlace
 from tests.driver import Program
 from tests.once import DEV, SQLITE, Once
 from tests.program.crash import die_copying
@@ -156,6 +157,60 @@ def test_a_file_that_is_not_whole_is_not_taken_at_all(
     (folder / "whole.csv").write_text(HEADER + "mill,2026-11-01,1,1,,\n")
     assert run(program)["message"] == "1 file taken, 1 taken before"
     assert count(program, url) == 2
+
+
+UNFIT = {
+    "number.csv": (
+        HEADER + "weir,2026-11-01,1,9223372036854775808,,\n",
+        "9223372036854775808 is too large for",
+    ),
+    "level.csv": (HEADER + "weir,2026-11-01,NaN,1,,\n", "line 2: level_cm is not as expected"),
+    "level.jsonl": ('{"gauge": "weir", "level_cm": NaN}\n', "line 1 is no JSON (NaN is no number"),
+    "text.jsonl": ('{"gauge": "\\ud800"}\n', "line 1: gauge is not as expected: it is no text"),
+}
+"""Files that no database takes, and the reason by which each is named."""
+
+
+def test_each_file_that_cannot_be_taken_is_named_with_its_reason(copying: Place) -> None:
+    """It vanishes, comes from the future, or has what is no number; the others are taken."""
+    program, url, folder = copying
+    for name, (content, _) in UNFIT.items():
+        (folder / name).write_text(content)
+    (folder / "ahead.csv").write_text(HEADER + "weir,2026-11-01,1,1,,\n")
+    os.utime(folder / "ahead.csv", (4_000_000_000, 4_000_000_000))
+    (folder / "gone.csv").symlink_to(folder / "nowhere")
+    (folder / "whole.csv").write_text(HEADER + "weir,2026-11-01,1,1,,\n")
+    large = "SELECT 'weir' AS gauge, DATE '2026-11-03' AS day, 1.5 AS level_cm, 1e30 AS hours"
+    duckdb.sql(f"{large}, 'p' AS note").write_parquet(str(folder / "hours.parquet"))
+    step = run(program, code=None)
+    assert step["message"].startswith("1 file taken")
+    for name, (_, reason) in UNFIT.items():
+        assert f"{name}: " in step["log"]
+        assert reason in step["log"]
+    assert "ahead.csv: it was written at 2096-10-02T07:06:40+00:00" in step["log"]
+    assert "hours.parquet: " in step["log"]
+    assert "aborted" not in step["log"]
+    assert count(program, url) == 1
+
+
+def test_a_file_that_vanishes_stops_no_other(
+    at_desk: Place, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """It was listed, and somebody took it away before it was read."""
+    program, _, folder = at_desk
+    for name in ("a.csv", "b.csv"):
+        (folder / name).write_text(HEADER + f"{name},2026-11-01,1,1,,\n")
+    fetch = FilePlace.fetch
+
+    def gone(place: FilePlace, path: str, to: Path) -> str:
+        if path == "a.csv":
+            (folder / "a.csv").unlink()
+        return fetch(place, path, to)
+
+    monkeypatch.setattr(FilePlace, "fetch", gone)
+    step = run(program, code=None)
+    assert step["message"] == "1 file taken, 1 file not taken"
+    assert step["log"] == "a.csv: it is not there any more"
 
 
 def test_a_row_that_the_table_refuses_takes_its_file_back(copying: Place) -> None:

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 
 from inchworm.core.ledger.runs import RunSummary
 from inchworm.core.running.schedules import next_times
+from inchworm.core.running.states import RunState
 from inchworm.host.host import Watched
 
 
@@ -39,8 +40,9 @@ def _lines(watched: list[Watched], runs: list[RunSummary], now: dt.datetime) -> 
     for each in watched:
         yield f"inchworm_not_begun{_labels(environment=each.name)} {len(each.not_begun)}"
     yield "# TYPE inchworm_runs counter"
-    yield "# HELP inchworm_runs Runs so far, by how they stand."
-    counts = Counter((r.environment, str(r.subject), r.state.value) for r in runs)
+    yield "# HELP inchworm_runs Runs that have ended, by how they ended."
+    ended = [run for run in runs if run.state is not RunState.RUNNING]
+    counts = Counter((r.environment, str(r.subject), r.state.value) for r in ended)
     for (environment, name, state), count in sorted(counts.items()):
         labels = _labels(environment=environment, name=name, state=state)
         yield f"inchworm_runs_total{labels} {count}"

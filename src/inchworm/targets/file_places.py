@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, Self
 
 from msgspec import Struct
 
-from inchworm.core.errors import TargetError
+from inchworm.core.errors import InchwormError, TargetError
 from inchworm.core.running.copying import ListedFile
 from inchworm.targets.machine import Machine
 from inchworm.targets.secret import Secret
@@ -26,6 +26,10 @@ _STAMPS = ("ETag", "etag", "md5Hash", "md5", "mtime", "LastModified", "last_modi
 """What listings have that changes with a file's content, the surest first."""
 
 _TIMES = ("mtime", "LastModified", "last_modified", "updated", "created")
+
+
+class UnreadableFile(InchwormError):
+    """A file that cannot be taken, though others may be."""
 
 
 class FilePlace(Struct, frozen=True):
@@ -90,14 +94,15 @@ class FilePlace(Struct, frozen=True):
         """A file as it is listed now.
 
         Raises:
-            TargetError: when it is not there any more.
+            UnreadableFile: when it is not there any more.
+            TargetError: when the folder cannot be reached.
         """
         try:
             self.files.invalidate_cache()
             full = f"{self.folder}/{path}"
             return self._listed(full, self.files.info(full))
         except Exception as error:
-            raise self._unreachable(error) from error
+            raise _of_file(error) or self._unreachable(error) from error
 
     def _listed(self, full: str, info: Mapping[str, Any]) -> ListedFile:
         size = int(info.get("size") or 0)
@@ -114,7 +119,8 @@ class FilePlace(Struct, frozen=True):
         """Copy a file to this machine; the SHA-256 of its content, in hexadecimal.
 
         Raises:
-            TargetError: when it cannot be read.
+            UnreadableFile: when it is not there any more, or may not be read.
+            TargetError: when the folder cannot be reached.
         """
         digest = hashlib.sha256()
         try:
@@ -123,7 +129,7 @@ class FilePlace(Struct, frozen=True):
                     digest.update(piece)
                     copy.write(piece)
         except Exception as error:
-            raise self._unreachable(error) from error
+            raise _of_file(error) or self._unreachable(error) from error
         return digest.hexdigest()
 
     def digest(self, path: str) -> str | None:
@@ -170,6 +176,15 @@ class FilePlace(Struct, frozen=True):
             f"the files at {self.name} cannot be reached: {what}",
             next="Check the connection's address and credentials, and its rights there.",
         )
+
+
+def _of_file(error: Exception) -> UnreadableFile | None:
+    """What is wrong with one file; None where it may be the whole folder."""
+    if isinstance(error, FileNotFoundError):
+        return UnreadableFile("it is not there any more")
+    if isinstance(error, PermissionError):
+        return UnreadableFile("it may not be read")
+    return None
 
 
 def _moment(written: object) -> str:

@@ -10,21 +10,17 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
-from inchworm.core.errors import InchwormError
 from inchworm.core.running.copying import FileFormat
 from inchworm.core.running.taking_in import value_for
 from inchworm.core.strict_json import read_json
 from inchworm.core.structure.tables import Column
+from inchworm.targets.file_places import UnreadableFile
 
 _BATCH = 10_000
 """Rows at a time."""
 
 Row = tuple[int, Mapping[str, Any]]
 """The line at which a row stands (in a Parquet file, its number), and its values by column."""
-
-
-class UnreadableFile(InchwormError):
-    """A file whose rows cannot be taken."""
 
 
 def file_rows(

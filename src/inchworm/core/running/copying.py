@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Mapping
 from enum import StrEnum
 from pathlib import PurePosixPath
@@ -74,21 +75,35 @@ class FileStanding(StrEnum):
     """It was taken, and is listed otherwise than then: its content decides."""
     UNSETTLED = "unsettled"
     """It was written only a moment ago, and may not be whole."""
+    AHEAD = "ahead"
+    """It says that it was written later than now: whether it is whole cannot be told."""
+
+
+CLOCKS_DIFFER = dt.timedelta(minutes=5)
+"""How far the clocks of two machines may be apart before something is wrong."""
 
 
 def standing(
-    listed: ListedFile, taken: Mapping[str, TakenFile], settled_before: str
+    listed: ListedFile, taken: Mapping[str, TakenFile], now: dt.datetime, rests: dt.timedelta
 ) -> FileStanding:
     """Where a file stands.
 
     Args:
         listed: the file.
         taken: the files that were taken before, by path.
-        settled_before: files that were changed later than this may not be whole; ISO 8601, UTC.
+        now: the present time, with a zone.
+        rests: how long a file has to have been left alone to be whole.
     """
+    settled_before = _utc(now - rests)
+    if listed.changed_at > _utc(now + CLOCKS_DIFFER):
+        return FileStanding.AHEAD
     if listed.changed_at and listed.changed_at > settled_before:
         return FileStanding.UNSETTLED
     earlier = taken.get(listed.path)
     if earlier is None:
         return FileStanding.NEW
     return FileStanding.TAKEN if earlier.stamp == listed.stamp else FileStanding.TOUCHED
+
+
+def _utc(moment: dt.datetime) -> str:
+    return moment.astimezone(dt.UTC).isoformat(timespec="seconds")

@@ -31,9 +31,8 @@ def looked_at(
         TargetError: when the folder cannot be listed.
     """
     rests = read_duration(str(document.get("settled", "0s")))
-    settled_before = (now - rests).astimezone(dt.UTC).isoformat(timespec="seconds")
     files = source.listing(document["from"]["files"])
-    return [(listed, standing(listed, taken, settled_before)) for listed in files]
+    return [(listed, standing(listed, taken, now, rests)) for listed in files]
 
 
 def files_waiting(

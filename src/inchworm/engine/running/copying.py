@@ -34,8 +34,8 @@ from inchworm.engine.running.failure import StepFailed
 from inchworm.engine.running.site import RunSite
 from inchworm.targets.databases.quoting import quoted
 from inchworm.targets.databases.sent_rows import TakenFiles
-from inchworm.targets.file_places import FilePlace
-from inchworm.targets.file_rows import UnreadableFile, check_parquet, file_rows
+from inchworm.targets.file_places import FilePlace, UnreadableFile
+from inchworm.targets.file_rows import check_parquet, file_rows
 
 _MOST_REASONS = 20
 """Files whose reasons stand in the log of the run."""
@@ -136,6 +136,11 @@ class _Copying:
             match stands:
                 case FileStanding.UNSETTLED:
                     self.outcome.waiting += 1
+                case FileStanding.AHEAD:
+                    self.outcome.refused.append(
+                        f"{listed.path}: it was written at {listed.changed_at}, says its place, "
+                        "which is still to come. Set the clock right there, and write it again."
+                    )
                 case FileStanding.TAKEN:
                     self.outcome.known += 1
                 case FileStanding.NEW | FileStanding.TOUCHED:

@@ -7,8 +7,6 @@ former rows or its new ones. What it left beside them is removed by the next run
 
 from __future__ import annotations
 
-import shutil
-import tempfile
 import time
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -34,6 +32,7 @@ from inchworm.engine.locks import Lock
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
 from inchworm.engine.running.actions import RunAction
+from inchworm.engine.running.folder import private_folder
 from inchworm.engine.running.site import RunContext, RunSite
 from inchworm.store.ledger import Ledger
 from inchworm.targets.deadline import deadline
@@ -137,7 +136,7 @@ def execute(work: RunWork) -> Run:
                 f"{work.due.schedule} of {work.due.at} has run before.",
                 next="There is nothing to do.",
             )
-        with _private_folder() as folder:
+        with private_folder() as folder:
             return _Running(work, place, folder, by_hand).run()
 
 
@@ -152,7 +151,7 @@ def execute_within(work: RunWork, place: OpenEnvironment) -> Run:
     """
     _end_broken_off(work)
     live = place.of_models(place.bookkeeping.parts_of_ours())
-    with _private_folder() as folder:
+    with private_folder() as folder:
         by_hand: _ByHand = (frozenset(), place.database.dependents(live))
         return _Running(work, place, folder, by_hand).run()
 
@@ -328,16 +327,6 @@ def _end_broken_off(work: RunWork) -> None:
         if not work.is_shared or not run.plan.works_on.isdisjoint(work.plan.works_on):
             message = "its process ended without a word"
             work.ledger.end_run(run.id, RunState.BROKEN_OFF, message)
-
-
-@contextmanager
-def _private_folder() -> Iterator[Path]:
-    """A folder that nobody else can look into; it goes with the block."""
-    folder = Path(tempfile.mkdtemp(prefix="inchworm-"))
-    try:
-        yield folder
-    finally:
-        shutil.rmtree(folder, ignore_errors=True)
 
 
 class _Journal:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from copy import copy
 from pathlib import Path
 from typing import Any, Self
@@ -220,14 +220,20 @@ class DuckDbSession(Noting):
 
     def append_frame(self, table: str, frame: Any) -> None:
         """Add the rows of a pandas DataFrame to a table, columns matched by name."""
-        with self._errors():
-            self._connection.register("__frame", frame)
-            try:
-                self._connection.execute(
-                    f"INSERT INTO {quoted(table)} BY NAME SELECT * FROM __frame"
-                )
-            finally:
-                self._connection.unregister("__frame")
+        with self._errors(), self._reading("__frame", frame):
+            self._connection.execute(f"INSERT INTO {quoted(table)} BY NAME SELECT * FROM __frame")
+
+    @contextmanager
+    def _reading(self, name: str, source: Any) -> Iterator[None]:
+        """Have statements of the block read what is in memory under a name."""
+        self._connection.register(name, source)
+        try:
+            yield
+        except duckdb.Error:
+            with suppress(duckdb.Error):  # the transaction is over, which would hide why
+                self._connection.unregister(name)
+            raise
+        self._connection.unregister(name)
 
     def append_parquet(self, table: str, file: Path, fields: Mapping[str, str]) -> int | None:
         """Add the rows of a Parquet file, on all threads; its values are cast as they come.
@@ -252,15 +258,10 @@ class DuckDbSession(Noting):
             for column, name in fields.items()
         ]
         columns = ", ".join(map(quoted_one, fields))
-        with self._errors():
-            self._connection.register("__file", source)
-            try:
-                added = self._connection.execute(
-                    f"INSERT INTO {quoted(table)} ({columns}) SELECT {', '.join(values)} "
-                    "FROM __file"
-                ).fetchone()
-            finally:
-                self._connection.unregister("__file")
+        with self._errors(), self._reading("__file", source):
+            added = self._connection.execute(
+                f"INSERT INTO {quoted(table)} ({columns}) SELECT {', '.join(values)} FROM __file"
+            ).fetchone()
         return int(added[0]) if added is not None else 0
 
     @contextmanager

@@ -6,6 +6,8 @@ import datetime as dt
 import json
 import shutil
 import signal
+import threading
+import time
 from typing import Any
 
 import pytest
@@ -16,6 +18,15 @@ from inchworm.targets.databases import connect
 from tests.driver import Answer, Program
 from tests.once import DEV, Once
 
+SLOW = (
+    "SELECT pid FROM pg_stat_activity WHERE query LIKE '%2000000000%' AND state = 'active' "
+    "AND pid <> pg_backend_pid() AND datname = current_database()"
+)
+OURS = (
+    "SELECT pid FROM pg_stat_activity WHERE application_name LIKE 'inchworm%' "
+    "AND pid <> pg_backend_pid() AND datname = current_database()"
+)
+APART = 'build = ["mart.apart"]\nretries = '
 TABLE = '/*---\nstore = "table"\n---*/\n'
 
 
@@ -303,6 +314,12 @@ def test_a_run_that_is_killed_leaves_nothing_half_done(
         ended += json.loads(line)["event"] == "step ended"
     process.send_signal(signal.SIGKILL)
     process.communicate(timeout=60)
+    first_look = program("history", "R1", "--json").json
+    assert first_look["state"] in {"broken off", "done"}
+    if first_look["state"] == "broken off":
+        assert f"its process ({process.pid} on" in first_look["message"]
+        (listed,) = program("history", "--runs", "--state", "broken off", "--json").json["runs"]
+        assert listed["id"] == "R1"
     assert rows(program, url, "clean") in ([(1, 80), (2, 90)], [(1, 80), (2, 90), (3, 300)])
     assert rows(program, url, "apart") in ([(90,)], [(300,)])
     run(program, "all")
@@ -312,6 +329,48 @@ def test_a_run_that_is_killed_leaves_nothing_half_done(
     assert beside == []
     assert program("history", "R1", "--json").json["state"] in {"broken off", "done"}
     assert program("drift", "dev").code == 0
+
+
+@pytest.mark.parametrize(("retries", "killed"), [(0, SLOW), (1, SLOW), (1, OURS)])
+def test_a_connection_that_is_killed_ends_no_run_without_a_word(
+    once: Once, starter: Program, postgres_url: str, retries: int, killed: str
+) -> None:
+    """It counts as a failure that may pass: a step that may be tried again is."""
+    program, url = starter, postgres_url
+    program.edit("environments/dev.toml", DEV, url)
+    once(make_live, program, url)
+    slow = (
+        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n "
+        "WHERE i < (SELECT 2000000000 * count(*) FROM raw.reading)) SELECT max(i) AS top FROM n"
+    )
+    program.write("models/mart/apart.sql", f"{TABLE}{slow}\n")
+    program.edit("pipelines/all.toml", 'build = ["mart.apart"]', f"{APART}{retries}")
+    execute(program, url, "DELETE FROM raw.reading")
+    program.promote(program.pack(), "dev")
+    execute(program, url, "INSERT INTO raw.reading VALUES (1, 80)")
+
+    def kill() -> None:
+        database = connect(url, root=program.folder)
+        while not database.rows(f"SELECT 1 FROM ({SLOW}) AS slow"):
+            time.sleep(0.02)
+        database.execute("DELETE FROM raw.reading")
+        database.rows(f"SELECT pg_terminate_backend(pid) FROM ({killed}) AS slow")
+        database.close()
+
+    killer = threading.Thread(target=kill)
+    killer.start()
+    run(program, "all", "--json", code=None)
+    killer.join()
+    recorded = program("history", "R1", "--json").json
+    (step,) = [
+        s for s in recorded["steps"] if (s["part"], s["work"]) == ("model:mart.apart", "build")
+    ]
+    said = f"{step['message']} {step['log']}"
+    assert "does not answer any more: terminating connection" in said
+    assert "promotion" not in said
+    assert step["state"] == ("done" if retries else "failed")
+    assert recorded["state"] in ({"done", "partly done"} if retries else {"partly done"})
+    assert program.ask(url, "SELECT * FROM inchworm.aside WHERE purpose <> 'replaced'") == []
 
 
 def test_a_clone_without_the_bundle_is_told_how_to_get_it(river: Program) -> None:

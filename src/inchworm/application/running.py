@@ -127,6 +127,7 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
         started=request.due.schedule if request.due else request.started,
         seconds=seconds_of(subject, assembly, prepared.rendered),
         corner=environment.corner,
+        process=workplace.process_name,
     )
     before = _runs_of(workplace, plan)
     done: Mapping[int, StepReport] = {}

@@ -51,6 +51,7 @@ def run_within(
         started=str(promotion.id),
         seconds=seconds_of(subject, assembly, prepared.rendered),
         corner=place.environment.corner,
+        process=workplace.process_name,
     )
     return execute_within(
         RunWork(

@@ -80,6 +80,13 @@ class Workplace(Struct, frozen=True, dict=True):
         """The project's folder."""
         return self.project.root
 
+    @property
+    def process_name(self) -> str:
+        """The process, as others know it: for as long as it lives, its runs are at work."""
+        from inchworm.targets.processes import named
+
+        return named(self.process) if self.process else ""
+
     @cached_property
     def user(self) -> str:
         """Who is at work: ``INCHWORM_USER``, else git's user name, else the login."""
@@ -103,6 +110,7 @@ class Workplace(Struct, frozen=True, dict=True):
         """
         from inchworm.store.ledger import Ledger
         from inchworm.store.ledgers.registry import open_ledger_storage
+        from inchworm.targets.processes import is_gone
 
         storage = self.project.settings.storage
         self.machine.trust.demand(f"open the ledger {storage.ledger}")
@@ -110,7 +118,7 @@ class Workplace(Struct, frozen=True, dict=True):
         opened = open_ledger_storage(
             storage.ledger, self.root, storage.ledger_schema, self._ledger_password
         )
-        return Ledger(opened, now=self.now, by=self.user)
+        return Ledger(opened, now=self.now, by=self.user, is_gone=is_gone)
 
     def _ledger_password(self) -> Secret | None:
         from inchworm.targets.secrets import Secrets

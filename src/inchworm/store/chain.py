@@ -32,10 +32,20 @@ class Chain:
         storage: where the entries are.
         now: the current time, ISO 8601, UTC.
         by: who is at work.
+        is_gone: whether a process, as a run's plan names it, is not there any more, as far as that
+            can be told from here.
     """
 
-    def __init__(self, storage: LedgerStorage, *, now: Callable[[], str], by: str) -> None:
+    def __init__(
+        self,
+        storage: LedgerStorage,
+        *,
+        now: Callable[[], str],
+        by: str,
+        is_gone: Callable[[str], bool] = lambda process: False,
+    ) -> None:
         self._storage = storage
+        self._is_gone = is_gone
         self._now = now
         self._by = by
         self._id: str | None = None

@@ -11,6 +11,8 @@ from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from typing import Any, TypeVar
 
+from msgspec.structs import replace
+
 from inchworm.core.entry.approvals import Approval
 from inchworm.core.entry.judging import Admission
 from inchworm.core.environments.environment import Environment
@@ -149,14 +151,25 @@ class Ledger(Chain):
         Raises:
             LedgerError: when it has ended already.
         """
-        present = self.run(run).state
+        present = self.recorded_run(run).state
         if state not in RUN_TRANSITIONS[present]:
             raise LedgerError(f"{run} is {present}.", next="See inchworm history --runs.")
         self.append(str(run), RunEnded(state=state, message=message))
         return self.run(run)
 
     def run(self, id_: RunId | str) -> Run:
-        """A run by its id; case does not count.
+        """A run by its id, as it stands: one whose process is gone is broken off.
+
+        Raises:
+            UsageError: when there is none.
+        """
+        run = self.recorded_run(id_)
+        if run.state is RunState.RUNNING and self._is_gone(run.plan.process):
+            return replace(run, state=RunState.BROKEN_OFF, message=run.plan.gone)
+        return run
+
+    def recorded_run(self, id_: RunId | str) -> Run:
+        """A run as far as it was recorded; case of the id does not count.
 
         Raises:
             UsageError: when there is none.
@@ -170,8 +183,26 @@ class Ledger(Chain):
         return run_of(self.id, entries)
 
     def runs(self, asked: RunsAsked | None = None) -> list[RunSummary]:
-        """All runs in one line each, or those that are asked for, by number."""
+        """All runs in one line each, or those that are asked for, by number.
+
+        One whose process is gone is broken off, though nobody has recorded it yet.
+        """
         asked = asked or RunsAsked()
+        runs = self.recorded_runs(asked)
+        if asked.state is RunState.BROKEN_OFF:
+            at_work = self.recorded_runs(replace(asked, state=RunState.RUNNING))
+            runs = sorted([*runs, *at_work], key=lambda run: run.id.number)
+        seen = [self._seen(run) for run in runs]
+        return [run for run in seen if asked.state in {None, run.state}]
+
+    def _seen(self, summary: RunSummary) -> RunSummary:
+        if summary.state is not RunState.RUNNING:
+            return summary
+        run = self.run(summary.id)
+        return replace(summary, state=run.state, message=run.message)
+
+    def recorded_runs(self, asked: RunsAsked) -> list[RunSummary]:
+        """Those runs that are asked for, as far as they were recorded."""
         if not self.exists:
             return []
         try:

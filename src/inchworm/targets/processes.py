@@ -6,8 +6,10 @@ of its environment, which it has from whoever started it.
 
 from __future__ import annotations
 
+import platform
 import secrets
 from collections.abc import Iterator, Mapping
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from msgspec import Struct, field
@@ -79,6 +81,48 @@ class Descendants(Struct, frozen=True):
             return is_alive and process.environ().get(_VARIABLE) == self.mark
         except (psutil.Error, OSError):
             return False  # somebody else's, or gone
+
+
+def named(number: int) -> str:
+    """A process of this machine, as another one knows it: ``NUMBER/BEGINNING@MACHINE``."""
+    return f"{number}/{_beginning(number)}@{platform.node()}"
+
+
+def is_gone(process: str) -> bool:
+    """Whether a process is not there any more; False where that cannot be told from here.
+
+    Args:
+        process: as ``named`` gives it.
+    """
+    known, _, machine = process.partition("@")
+    number, _, beginning = known.partition("/")
+    if machine != platform.node() or not number.isdigit():
+        return False
+    return _beginning(int(number)) != beginning
+
+
+def _beginning(number: int) -> str:
+    """When a process began, in ticks since the machine did; empty of one that is not at work.
+
+    A clock that is set does not change it, and another process of the same number has another one.
+    """
+    try:
+        fields = Path(f"/proc/{number}/stat").read_text().rpartition(")")[2].split()
+    except ProcessLookupError:
+        return ""
+    except FileNotFoundError:
+        return "" if Path("/proc/self/stat").exists() else _beginning_elsewhere(number)
+    return "" if fields[0] == "Z" else fields[19]
+
+
+def _beginning_elsewhere(number: int) -> str:
+    """The same on machines without ``/proc``."""
+    import psutil
+
+    try:
+        return f"{psutil.Process(number).create_time():.0f}"
+    except psutil.Error:
+        return ""
 
 
 def _kill(process: Process) -> None:

@@ -122,6 +122,8 @@ class RunPlan(Struct, frozen=True, kw_only=True):
         started: by what: ``hand``, ``call``, or a schedule of a pipeline.
         seconds: how long all of it may take; None for as long as it wants.
         corner: whose corner of the environment it is; empty where it has none.
+        process: the process that executes it, ``NUMBER/BEGINNING@MACHINE``; former versions
+            recorded none.
     """
 
     environment: str
@@ -136,6 +138,7 @@ class RunPlan(Struct, frozen=True, kw_only=True):
     started: str = "hand"
     seconds: float | None = None
     corner: str = ""
+    process: str = ""
 
     @property
     def works_on(self) -> frozenset[PartId]:
@@ -146,6 +149,14 @@ class RunPlan(Struct, frozen=True, kw_only=True):
         changing = {Work.BUILD, Work.NOTEBOOK, Work.FLOW}
         parts = {step.part for step in self.steps if step.work in changing}
         return frozenset({self.subject, *(part for part in parts if isinstance(part, PartId))})
+
+    @property
+    def gone(self) -> str:
+        """Why its run is broken off."""
+        known, _, machine = self.process.partition("@")
+        number = known.partition("/")[0]
+        which = f" ({number} on {machine})" if number else ""
+        return f"its process{which} ended without a word"
 
     def to_json(self) -> dict[str, Any]:
         """The plan as the ledger keeps it."""
@@ -162,6 +173,7 @@ class RunPlan(Struct, frozen=True, kw_only=True):
             "started": self.started,
             "seconds": self.seconds,
             **({"corner": self.corner} if self.corner else {}),
+            **({"process": self.process} if self.process else {}),
         }
 
     @classmethod

@@ -10,7 +10,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from inchworm.core.counting import counted
-from inchworm.core.errors import InchwormError, TargetError
+from inchworm.core.errors import EnvironmentMoved, InchwormError, TargetError
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import Kind, PartId, RelationName
 from inchworm.core.running.run import RunStep
@@ -76,6 +76,7 @@ class RunAction(Struct, frozen=True):
     def _attempt(self, site: RunSite) -> StepReport:
         """Do it once, within the time that it may take."""
         with _limited(self.step, site):
+            site.revive()
             return _PERFORM[self.step.work](self, site)
 
     def _model(self) -> PartId:
@@ -117,7 +118,7 @@ def _retrying(
 
 def _can_pass(error: BaseException, site: RunSite) -> bool:
     """Whether a failure may be another one next time."""
-    return isinstance(error, TargetError) and not site.context.stopping.is_set()
+    return isinstance(error, TargetError | EnvironmentMoved) and not site.context.stopping.is_set()
 
 
 def _failed(error: InchwormError, attempts: Sequence[str]) -> StepReport:

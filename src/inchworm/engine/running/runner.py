@@ -245,8 +245,8 @@ def _at_work(work: RunWork) -> Iterator[Run]:
     """The runs here of which the ledger has heard no end."""
     plan = work.plan
     asked = RunsAsked(environment=plan.environment, state=RunState.RUNNING)
-    for summary in work.ledger.runs(asked):
-        run = work.ledger.run(summary.id)
+    for summary in work.ledger.recorded_runs(asked):
+        run = work.ledger.recorded_run(summary.id)
         if run.plan.corner == plan.corner and run.state is RunState.RUNNING:
             yield run
 
@@ -325,8 +325,7 @@ def _end_broken_off(work: RunWork) -> None:
     """
     for run in list(_at_work(work)):
         if not work.is_shared or not run.plan.works_on.isdisjoint(work.plan.works_on):
-            message = "its process ended without a word"
-            work.ledger.end_run(run.id, RunState.BROKEN_OFF, message)
+            work.ledger.end_run(run.id, RunState.BROKEN_OFF, run.plan.gone)
 
 
 class _Journal:
@@ -388,6 +387,7 @@ class _Running:
             hindrances=by_hand[1],
             flow_task=work.flow_task,
             is_shared=work.is_shared,
+            live=last.promotion if (last := place.bookkeeping.last()) else "",
         )
         self._site = RunSite(work.prepared, place, context)
 
@@ -418,12 +418,12 @@ class _Running:
             self._stopped(journal, executor.running)
             raise
         except InchwormError as error:
-            self._clear()
-            self._work.ledger.end_run(self._run.id, RunState.FAILED, str(error))
+            left = self._clear()
+            self._work.ledger.end_run(self._run.id, RunState.FAILED, f"{error}{left}")
             raise
-        self._clear()
+        left = self._clear()
         self._not_started(journal)
-        return self._end(journal, is_late=over.is_set())
+        return self._end(journal, left, is_late=over.is_set())
 
     def _stage(self) -> None:
         """Record the names of staging relations before anything is made."""
@@ -434,9 +434,14 @@ class _Running:
         site.staging.reserve(map(site.physical, tables), beside_others=self._work.is_shared)
         site.context.staged_names = site.staging.names
 
-    def _clear(self) -> None:
-        """Remove what was built and did not go live."""
-        self._site.staging.clear()
+    def _clear(self) -> str:
+        """Remove what was built and did not go live; what is left, for the end of a sentence."""
+        try:
+            self._site.revive()
+            self._site.staging.clear()
+        except InchwormError as error:  # the ledger is to hear of the end all the same
+            return f"; what it had built is removed by the next run: {error.what}"
+        return ""
 
     def _not_started(self, journal: _Journal) -> None:
         """Say of each step that did not begin what kept it back."""
@@ -460,24 +465,22 @@ class _Running:
         why = f"stopped by {self._work.by}"
         stopped = StepReport(state=StepState.FAILED, message=why)
         journal.ended(dict.fromkeys(running, stopped))
-        for is_last in (False, True):  # an interrupt that came late ends the first attempt
-            try:
-                self._clear()
+        for _ in range(2):  # an interrupt that came late ends the first attempt
+            left = self._clear()
+            if not left:
                 break
-            except InchwormError as error:  # the connection may have been cut by it
-                if is_last:
-                    why += f"; what it had built is removed by the next run: {error.what}"
         rest = [s.number for s in self._work.plan.steps if s.number not in journal.reports]
         not_started = StepReport(state=StepState.NOT_STARTED, message=f"stopped by {self._work.by}")
         journal.ended(dict.fromkeys(rest, not_started))
-        self._work.ledger.end_run(self._run.id, RunState.STOPPED, why)
+        self._work.ledger.end_run(self._run.id, RunState.STOPPED, f"{why}{left}")
 
-    def _end(self, journal: _Journal, *, is_late: bool) -> Run:
+    def _end(self, journal: _Journal, left: str, *, is_late: bool) -> Run:
         states = [report.state for report in journal.reports.values()]
         failed = states.count(StepState.FAILED)
         if not failed:
             warned = states.count(StepState.WARNED)
             message = counted(warned, "warning") if warned else ""
+            message = f"{message}{left}".removeprefix("; ")
             return self._work.ledger.end_run(self._run.id, RunState.DONE, message)
         effective = {
             step.number
@@ -489,4 +492,4 @@ class _Running:
         message = f"{failed} of {len(states)} steps failed"
         if is_late:
             message = f"it took longer than {self._work.plan.seconds:g} s, and was ended; {message}"
-        return self._work.ledger.end_run(self._run.id, state, message)
+        return self._work.ledger.end_run(self._run.id, state, f"{message}{left}")

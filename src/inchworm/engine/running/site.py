@@ -11,6 +11,7 @@ from typing import Self
 
 from msgspec import Struct, field
 
+from inchworm.core.errors import EnvironmentMoved
 from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.promotion.composition import LivePart
 from inchworm.core.running.run import RunId, RunPlan
@@ -35,6 +36,7 @@ class RunContext(Struct, kw_only=True):
         hindrances: by physical name, what hangs on relations that cannot be carried along.
         flow_task: the rows or files that flows take on.
         is_shared: whether other runs may be at work there, on other parts.
+        live: the key of the promotion that is live there; empty where none is.
         stopping: set when somebody stops the run.
     """
 
@@ -50,6 +52,7 @@ class RunContext(Struct, kw_only=True):
     hindrances: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     flow_task: FlowTask = FlowTask.NEW
     is_shared: bool = False
+    live: str = ""
     switching: threading.Lock = field(default_factory=threading.Lock)
     stopping: threading.Event = field(default_factory=threading.Event)
     sites: list[RunSite] = field(default_factory=list)
@@ -121,6 +124,23 @@ class RunSite(Site):
     def _live_parts(self) -> dict[PartId, LivePart]:
         """None: a run puts no part in place, so the record of those that are live is all."""
         return {}
+
+    def revive(self) -> None:
+        """Connect again if the connection was lost.
+
+        Raises:
+            EnvironmentMoved: when somebody has begun to work here meanwhile, or has promoted.
+            TargetError: when the database cannot be reached.
+        """
+        if not self.database.revive():
+            return
+        last = self.bookkeeping.last()
+        if last is not None and last.promotion != self.context.live:
+            raise EnvironmentMoved(
+                f"the connection was lost, and {last.named(self.id.ledger)} has gone into "
+                f"{self.environment.name} since.",
+                next="Run it again: what is live there is another state.",
+            )
 
     def pause(self, seconds: float) -> None:
         """Wait, unless somebody stops the run."""

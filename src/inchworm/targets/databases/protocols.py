@@ -121,6 +121,18 @@ class Session(Protocol):
         """
         ...
 
+    def revive(self) -> bool:
+        """Connect again if the connection was lost, and hold again what it held.
+
+        Returns:
+            Whether it was lost.
+
+        Raises:
+            EnvironmentMoved: when somebody else holds that now.
+            TargetError: when the database cannot be reached.
+        """
+        ...
+
     def interrupt(self) -> None:
         """Have the statement that runs fail now, if there is one. Called from another thread."""
         ...

@@ -138,6 +138,10 @@ class DuckDbSession(Noting):
         """Another connection to the same database."""
         return self._scratch.connection() if self._scratch else self._connection.cursor()
 
+    def revive(self) -> bool:
+        """Nothing to do: it is a file of this process."""
+        return False
+
     def interrupt(self) -> None:
         """Have the statement that runs fail now."""
         self._connection.interrupt()

@@ -7,6 +7,7 @@ import re
 import time
 from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
+from functools import partial
 from pathlib import Path
 from threading import Event
 from typing import Any, Self
@@ -107,13 +108,19 @@ class PostgresSession(Noting):
         self._patience: Patience | None = None
         """With locks, while others are kept waiting; None while nobody is."""
         self._has_all_locks = False
+        self._read_only = read_only
+        self._held: Callable[[], None] | None = None
+        """Takes the locks again that were taken for as long as the connection lives."""
         self._connection = self._connect()
         info = self._connection.info
         self.identity = f"{info.user} at {info.dbname}"
         self._where = f"{info.dbname} on {info.host}"
+        self._begin()
+
+    def _begin(self) -> None:
         self._wait_for_locks(_LOCK_TIMEOUT)
         self.execute("SET TIME ZONE 'UTC'")  # moments are told alike, whoever asks
-        if read_only:
+        if self._read_only:
             self.execute("SET default_transaction_read_only = on")
 
     def _connect(self) -> psycopg.Connection[tuple[Any, ...]]:
@@ -136,6 +143,7 @@ class PostgresSession(Noting):
         """Keep others from promoting into this database until the connection ends."""
         (got,) = self.rows("SELECT pg_try_advisory_lock(hashtextextended(?, 0))", [name])
         if got[0]:
+            self._held = partial(self.lock, name)
             return
         raise EnvironmentMoved(
             f"somebody promotes or runs something in {self._where}{self._workers()}.",
@@ -160,6 +168,7 @@ class PostgresSession(Noting):
                     name=each,
                     next="Wait until it has finished, and try again.",
                 )
+        self._held = partial(self.share, name, alone)
 
     def keep_writers_out(self, table: str) -> None:
         """Lock it; others still read it."""
@@ -207,6 +216,17 @@ class PostgresSession(Noting):
     def new_session(self) -> Self:
         """Another session."""
         return type(self)(self._url, password=self._password, person=self._person)
+
+    def revive(self) -> bool:
+        """Connect again; what was prepared for whoever had to wait is forgotten."""
+        if not self._connection.closed:
+            return False
+        self._connection = self._connect()
+        self._has_all_locks = False
+        self._begin()
+        if self._held is not None:
+            self._held()
+        return True
 
     def interrupt(self) -> None:
         """Ask the server to cancel what this session does."""
@@ -464,8 +484,7 @@ class PostgresSession(Noting):
                 raise self._refused(error) from error
             raise TargetError(
                 f"{self._where} does not answer any more: {self._masked(_first_line(error))}",
-                next="Whether the last statement took effect is read from its bookkeeping when the "
-                "promotion goes on.",
+                next="Go on once it does: its bookkeeping says what took effect.",
             ) from error
         except psycopg.Error as error:
             raise self._refused(error) from error

@@ -180,6 +180,10 @@ class SqliteSession(Noting):
         """None: SQLite has one writer at a time."""
         return None
 
+    def revive(self) -> bool:
+        """Nothing to do: it is a file of this process."""
+        return False
+
     def interrupt(self) -> None:
         """Have the statement that runs fail now."""
         self._connection.interrupt()

@@ -219,6 +219,7 @@ def test_what_is_wrong_with_the_server_is_said(plain: Program, jupyter: Jupyter)
 
 
 def test_it_cannot_be_reached(plain: Program, jupyter: Jupyter, tmp_path: Path) -> None:
+    """What needs no notebook goes on, and the rest is told."""
     program = at(plain, jupyter)
     notebook(program, "works", "print('fine')")
     promote(program)
@@ -226,6 +227,13 @@ def test_it_cannot_be_reached(plain: Program, jupyter: Jupyter, tmp_path: Path) 
     assert (
         "cannot be reached" in program("run", "works", "--in", "dev", environ=ENVIRON, code=1).text
     )
+    assert program("run", "mart.reading", "--in", "dev", environ=ENVIRON).code == 0
+    told = program("status", "dev", environ=ENVIRON, code=1).text
+    assert "starter-0.1.0-" in told
+    assert "of its notebooks nothing is known" in told
+    status = program("status", "dev", "--json", environ=ENVIRON, code=1).json["environments"][0]
+    assert "cannot be reached" in status["notebooks_unreachable"]
+    assert status["drifted_parts"] == []
 
 
 def test_its_kernel_is_asked_what_is_installed(plain: Program, jupyter: Jupyter) -> None:

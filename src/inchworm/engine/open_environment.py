@@ -11,7 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from inchworm.core.environments.environment import Environment
-from inchworm.core.errors import WrongEnvironment
+from inchworm.core.errors import TargetError, WrongEnvironment
 from inchworm.core.identifiers import Home, Kind, PartId, RelationName
 from inchworm.core.promotion.composition import Composition, LiveItem, LivePart
 from inchworm.core.running.api_versions import ApiVersion
@@ -109,12 +109,20 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
         return database_time
 
     def items(self) -> dict[PartId, LiveItem]:
-        """The items of all services; where two are one service it answers for both."""
+        """The items of all services; where two are one service it answers for both.
+
+        Raises:
+            TargetError: when one of them cannot be reached.
+        """
+        items = self._items_of_services()
+        return items if self.notebooks is None else items | self.notebooks.items()
+
+    def _items_of_services(self) -> dict[PartId, LiveItem]:
+        """Those of the workspace and the gateway, without notebooks that a server of theirs has."""
         items = {**self.workspace.items(), **self.gateway.items()}
         if self.notebooks is None:
             return items
-        others = {part: item for part, item in items.items() if part.kind is not Kind.NOTEBOOK}
-        return {**others, **self.notebooks.items()}
+        return {part: item for part, item in items.items() if part.kind is not Kind.NOTEBOOK}
 
     def service_of(self, part: PartId) -> Service:
         """The service in which a part lives."""
@@ -122,11 +130,15 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
             return self.notebooks
         return self.gateway if part.kind.home is Home.GATEWAY else self.workspace
 
-    def composition(self, read_at: str, *, is_for_draft: bool = True) -> Composition:
+    def composition(
+        self, read_at: str, *, is_for_draft: bool = True, with_notebooks: bool = True
+    ) -> Composition:
         """The composition of the environment, read now.
 
         Args:
             read_at: the time, ISO 8601.
+            with_notebooks: whether a server of notebooks that cannot be reached is an error; or
+                only said, for who has nothing to do with them.
             is_for_draft: whether what hangs on the relations of models is asked for, too. Nothing
                 but a draft needs it, and with thousands of tables it takes as long as all else.
         """
@@ -138,9 +150,17 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
                 Compositions(Remembering(self.machine.root, self.machine.sealer)).put(
                     self.environment.name, self.read_of, read
                 )
-        items, schedules = self.items(), self.workspace.schedules()
+        unreachable = ""
+        try:
+            items = self.items()
+        except TargetError as error:
+            if with_notebooks:
+                raise
+            items, unreachable = self._items_of_services(), str(error)
+        schedules = self.workspace.schedules()
         return replace(
             read.composition,
+            notebooks_unreachable=unreachable,
             read_at=read_at,
             items=items,
             schedules=schedules,

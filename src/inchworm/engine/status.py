@@ -25,6 +25,11 @@ class EnvironmentStatus(Struct, frozen=True, kw_only=True):
     problem: str | None = None
 
     @property
+    def is_whole(self) -> bool:
+        """Whether all of it could be read."""
+        return self.live is not None and not self.live.notebooks_unreachable
+
+    @property
     def api_versions(self) -> list[tuple[ApiVersion, ApiState]]:
         """How the versions of the APIs of inward flows stand."""
         known = self.live.api_versions if self.live else ()
@@ -41,7 +46,8 @@ def read_status(
     """Ask an environment's database and services what they have."""
     try:
         with open_environment(environment, project, machine, values, read_only=True) as place:
-            live = place.composition(place.clock(lambda: read_at)(), is_for_draft=False)
+            read_now = place.clock(lambda: read_at)()
+            live = place.composition(read_now, is_for_draft=False, with_notebooks=False)
     except InchwormError as error:
         return EnvironmentStatus(environment=environment, live=None, problem=str(error))
     drifted = live.drifted(environment.database)

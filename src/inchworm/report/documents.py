@@ -366,6 +366,7 @@ def _environment(status: EnvironmentStatus) -> Document:
             }
             for each, state in (status.api_versions if live else ())
         ],
+        "notebooks_unreachable": live.notebooks_unreachable if live else "",
         "problem": status.problem,
     }
 

@@ -60,7 +60,7 @@ def command(
         _show(place, read)
         if environment:
             _show_detail(read.environments[0])
-    sys.exit(1 if any(each.problem for each in read.environments) else 0)
+    sys.exit(0 if all(each.is_whole for each in read.environments) else 1)
 
 
 def _moment(text: str) -> dt.datetime:
@@ -182,6 +182,10 @@ def _show(place: Workplace, read: Status) -> None:
         elif each.live is not None:
             identity = f"{each.environment.name}: as {each.live.identity}"
             screen.print(f"{identity}{_with(each.live.last, read.ledger)}", style="dim")
+    for each in read.environments:
+        if each.live is not None and (why := each.live.notebooks_unreachable):
+            said = f"  {each.environment.name}: of its notebooks nothing is known: {why}"
+            screen.print(Text.assemble(word("warning"), said))
     for each in read.environments:
         last = each.live.last if each.live else None
         if last is not None and last.exception:

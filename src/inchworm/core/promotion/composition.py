@@ -326,6 +326,8 @@ class Composition(Struct, frozen=True, kw_only=True):
     items: Mapping[PartId, LiveItem] = field(default_factory=dict)
     schedules: Mapping[str, str] = field(default_factory=dict)
     set_schedules: Mapping[str, SetSchedule] = field(default_factory=dict)
+    notebooks_unreachable: str = ""
+    """Why the server of the notebooks cannot be asked; then nothing is known of them."""
     holds: tuple[Hold, ...] = ()
     """Parts that are deliberately kept as they are, or kept out; also holds that are over."""
     promotions: tuple[CompletedPromotion, ...] = ()
@@ -385,6 +387,7 @@ class Composition(Struct, frozen=True, kw_only=True):
             if (part.kind is Kind.MODEL and not self._has_table(live, address))
             or self.differing(live, address)
             or (part.kind.is_service and not self._has_item(live) and not self.is_simulation_new)
+            if not (self.notebooks_unreachable and part.kind is Kind.NOTEBOOK)
         )
 
     def switched_by_hand(self, schedule: str) -> SetSchedule | None:

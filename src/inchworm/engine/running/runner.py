@@ -293,7 +293,7 @@ def _check_live(work: RunWork, place: OpenEnvironment) -> _ByHand:
             f"{plan.bundle}.",
             next=f"Run it again: inchworm run {plan.subject} --in {plan.environment}",
         )
-    live = place.composition(work.now())
+    live = place.composition(work.now(), with_notebooks=False)
     return _changed_by_hand(work, live), live.dependents
 
 

@@ -193,6 +193,26 @@ def test_each_file_that_cannot_be_taken_is_named_with_its_reason(copying: Place)
     assert count(program, url) == 1
 
 
+@pytest.mark.parametrize("fails", [False, True])
+def test_a_run_with_warnings_is_not_done_without_a_word(at_desk: Place, fails: bool) -> None:
+    """Its pipeline may say that it has failed then; what is mended is done by going on."""
+    program, url, folder = at_desk
+    step = '[[steps]]\nname = "take"\nflow = "loggers"\n'
+    means = "fail" if fails else "pass"
+    program.write("pipelines/take.toml", f'warnings = "{means}"\n{step}')
+    program.promote(program.pack(), "dev")
+    (folder / "a.csv").write_text("gauge\n")
+    told = program("run", "take", "--in", "dev", "--yes", code=5 if fails else 0).text
+    assert ("partly done" if fails else "done") in told
+    assert ("1 warning, and warnings fail this" if fails else "with 1 warning") in told
+    (run,) = program("history", "--runs", "--json").json["runs"]
+    assert run["message"].startswith("1 warning")
+    (folder / "a.csv").write_text(HEADER + "weir,2026-11-01,1,1,,\n")
+    again = ("--since-failed",) if fails else ()
+    program("run", "take", "--in", "dev", "--yes", *again)
+    assert count(program, url) == 1
+
+
 def test_a_file_that_vanishes_stops_no_other(
     at_desk: Place, monkeypatch: pytest.MonkeyPatch
 ) -> None:

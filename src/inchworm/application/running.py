@@ -19,7 +19,7 @@ from inchworm.core.lineage.facts import Trait
 from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.composition import CompletedPromotion, LivePart
 from inchworm.core.running.earlier import steps_done, usual_seconds
-from inchworm.core.running.planning import plan_steps, seconds_of, subject_of
+from inchworm.core.running.planning import fails_by_warnings, plan_steps, seconds_of, subject_of
 from inchworm.core.running.run import Run, RunPlan
 from inchworm.core.running.states import FlowTask
 from inchworm.engine.connections import open_database
@@ -126,6 +126,7 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
         values={name: value.text for name, value in sorted(used.items())},
         started=request.due.schedule if request.due else request.started,
         seconds=seconds_of(subject, assembly, prepared.rendered),
+        warnings_fail=fails_by_warnings(subject, prepared.rendered),
         corner=environment.corner,
         process=workplace.process_name,
     )

@@ -6,7 +6,7 @@ from inchworm.application.running import keep_output
 from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.identifiers import PartId
 from inchworm.core.promotion.promotion import Promotion
-from inchworm.core.running.planning import plan_steps, seconds_of, subject_of
+from inchworm.core.running.planning import fails_by_warnings, plan_steps, seconds_of, subject_of
 from inchworm.core.running.run import Run, RunPlan
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.engine.preparation import Prepared
@@ -50,6 +50,7 @@ def run_within(
         values={n: prepared.values[n].text for n in sorted(used) if n in prepared.values},
         started=str(promotion.id),
         seconds=seconds_of(subject, assembly, prepared.rendered),
+        warnings_fail=fails_by_warnings(subject, prepared.rendered),
         corner=place.environment.corner,
         process=workplace.process_name,
     )

@@ -48,7 +48,7 @@ def print_runs(screen: Console, runs: Sequence[RunSummary]) -> None:
 def _state(state: RunState, message: str) -> Text:
     """A state, with the warnings of a run that is done."""
     if state is RunState.DONE and message:
-        return Text.assemble(word(state.value), (f", {message}", STYLES["warning"]))
+        return Text.assemble(word(state.value), (f", with {message}", STYLES["warning"]))
     return word(state.value)
 
 

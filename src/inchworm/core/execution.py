@@ -29,6 +29,11 @@ class StepState(StrEnum):
         """Whether the action need not be done any more."""
         return self in {StepState.DONE, StepState.WARNED, StepState.NOTHING_CHECKED}
 
+    @property
+    def is_warning(self) -> bool:
+        """Whether it is over, and somebody should know how."""
+        return self in {StepState.WARNED, StepState.NOTHING_CHECKED}
+
 
 class StepReport(Struct, frozen=True, kw_only=True):
     """How a step ended, in words, and how long it took in seconds.

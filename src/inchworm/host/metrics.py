@@ -42,7 +42,7 @@ def _lines(watched: list[Watched], runs: list[RunSummary], now: dt.datetime) -> 
     yield "# TYPE inchworm_runs counter"
     yield "# HELP inchworm_runs Runs that have ended, by how they ended."
     ended = [run for run in runs if run.state is not RunState.RUNNING]
-    counts = Counter((r.environment, str(r.subject), r.state.value) for r in ended)
+    counts = Counter((r.environment, str(r.subject), _ending(r)) for r in ended)
     for (environment, name, state), count in sorted(counts.items()):
         labels = _labels(environment=environment, name=name, state=state)
         yield f"inchworm_runs_total{labels} {count}"
@@ -64,6 +64,12 @@ def _lines(watched: list[Watched], runs: list[RunSummary], now: dt.datetime) -> 
                 for due in next_times(schedule.scheduled, now + live.ahead, 1):
                     at = (due - live.ahead).timestamp()
                     yield f"inchworm_due_timestamp_seconds{labels} {at:.0f}"
+
+
+def _ending(run: RunSummary) -> str:
+    """How it ended; one that is done and has something to say is not done without a word."""
+    is_warned = run.state is RunState.DONE and run.message
+    return "done with warnings" if is_warned else run.state.value
 
 
 def _labels(**labels: str) -> str:

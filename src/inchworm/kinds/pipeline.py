@@ -92,6 +92,8 @@ class PipelineSettings(Verifying):
     about: str = ""
     owner: str = ""
     timeout: str | None = None
+    warnings: Literal["pass", "fail"] = "pass"
+    """Whether a run with dead letters, files that were not taken and the like has failed."""
     schedules: dict[str, Schedule] = {}
     steps: tuple[StepSettings, ...]
 

@@ -232,15 +232,17 @@ def _show_end(screen: Console, prepared: PreparedRun, run: Run, seconds: float) 
         counts[state] = counts.get(state, 0) + 1
     outcomes = ", ".join(f"{n} {state}" for state, n in counts.items())
     environment = prepared.environment
+    warned = f", with {run.message}" if run.state is RunState.DONE and run.message else ""
     say(
         screen,
         run.state.value,
-        f"{run.id}: {run.plan.subject} in {environment.name} ({environment.protection}); "
+        f"{run.id}: {run.plan.subject} in {environment.name} ({environment.protection}){warned}; "
         f"steps: {outcomes}; {spell_seconds(seconds)}.",
     )
     for step in run.plan.steps:
         report = run.report_of(step)
-        if report.state in {StepState.FAILED, StepState.WARNED, StepState.NOT_STARTED}:
+        is_worth_saying = report.state in {StepState.FAILED, StepState.NOT_STARTED}
+        if is_worth_saying or report.state.is_warning:
             say(screen, report.state.value, f"{spell_step(step)}: {report.message}")
             print_failing_rows(screen, step.part, report, environment.name, run.plan.bundle)
     for (part, name), value in run.measures.items():

@@ -19,8 +19,14 @@ def _key(step: RunStep) -> _Key:
 def steps_done(plan: RunPlan, before: Run) -> dict[int, StepReport]:
     """The steps of a plan that an earlier run has done, by number, each with how it ended there.
 
-    What a stage builds goes live together; so where any step of it is left, all of it is.
+    What a stage builds goes live together; so where any step of it is left, all of it is. Where
+    warnings fail a run, a step that has one is left.
     """
+
+    def is_done(report: StepReport) -> bool:
+        is_left = plan.warnings_fail and report.state.is_warning
+        return report.state.is_over and not is_left
+
     reports = {_key(step): before.report_of(step) for step in before.plan.steps}
     stages: dict[str, list[RunStep]] = defaultdict(list)
     for step in plan.steps:
@@ -28,7 +34,7 @@ def steps_done(plan: RunPlan, before: Run) -> dict[int, StepReport]:
     return {
         step.number: reports[_key(step)]
         for steps in stages.values()
-        if all(_key(step) in reports and reports[_key(step)].state.is_over for step in steps)
+        if all(_key(step) in reports and is_done(reports[_key(step)]) for step in steps)
         for step in steps
     }
 

@@ -80,6 +80,15 @@ def seconds_of(subject: PartId, assembly: Assembly, rendered: RenderedParts) -> 
     ).seconds
 
 
+def fails_by_warnings(subject: PartId, rendered: RenderedParts) -> bool:
+    """Whether a run of a pipeline that has warnings has failed."""
+    if subject.kind is not Kind.PIPELINE:
+        return False
+    document = rendered[subject]
+    assert isinstance(document, RenderedDocument)
+    return document.content.get("warnings") == "fail"
+
+
 def _stages_of(pipeline: PartId, assembly: Assembly, rendered: RenderedParts) -> list[_Stage]:
     """The steps of a pipeline, each behind those that it comes after."""
     document = rendered[pipeline]

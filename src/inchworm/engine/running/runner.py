@@ -478,10 +478,14 @@ class _Running:
         states = [report.state for report in journal.reports.values()]
         failed = states.count(StepState.FAILED)
         if not failed:
-            warned = states.count(StepState.WARNED)
+            warned = sum(state.is_warning for state in states)
             message = counted(warned, "warning") if warned else ""
-            message = f"{message}{left}".removeprefix("; ")
-            return self._work.ledger.end_run(self._run.id, RunState.DONE, message)
+            fails = warned and self._work.plan.warnings_fail
+            state = RunState.PARTLY_DONE if fails else RunState.DONE
+            message = f"{message}{', and warnings fail this pipeline' if fails else ''}{left}".removeprefix(
+                "; "
+            )
+            return self._work.ledger.end_run(self._run.id, state, message)
         effective = {
             step.number
             for step in self._work.plan.steps

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
 
 from msgspec import Struct, field
@@ -43,6 +44,7 @@ class RunRequest(Struct, frozen=True, kw_only=True):
         flow_task: the rows or files that a flow takes on.
         due: the schedule that starts it, and the time at which it was due.
         started: by what, where no schedule does: ``hand``, or ``call``.
+        day: the day whose values it has, and whose rows it tells anew; None for the present one.
     """
 
     name: str
@@ -55,6 +57,7 @@ class RunRequest(Struct, frozen=True, kw_only=True):
     flow_task: FlowTask = FlowTask.NEW
     due: Due | None = None
     started: str = "hand"
+    day: dt.date | None = None
 
 
 class PreparedRun(Struct, frozen=True, kw_only=True):
@@ -89,7 +92,10 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
     """
     environment = workplace.project.environment(request.environment)
     last, live = patiently(lambda: _read_live(workplace, environment), request.patience)
-    prepared = _prepared(workplace, environment, last)
+    today = request.day or workplace.today
+    if today > workplace.today:
+        raise UsageError(f"{today} is still to come.", next="Name a day that has begun.")
+    prepared = _prepared(workplace, environment, last, today)
     bundle = prepared.bundle
     assembly = prepared.reading.assembly
     subject = subject_of(request.name, assembly)
@@ -121,7 +127,8 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
         bundle=bundle.name,
         bundle_digest=bundle.digest,
         commit=bundle.commit,
-        today=workplace.today.isoformat(),
+        today=today.isoformat(),
+        day=today.isoformat() if request.day else "",
         steps=steps,
         values={name: value.text for name, value in sorted(used.items())},
         started=request.due.schedule if request.due else request.started,
@@ -157,8 +164,10 @@ def _moved_views(prepared: Prepared, live: Mapping[PartId, LivePart]) -> list[Pa
     ]
 
 
-def _prepared(workplace: Workplace, environment: Environment, last: CompletedPromotion) -> Prepared:
-    """The bundle that is live, with the values of today."""
+def _prepared(
+    workplace: Workplace, environment: Environment, last: CompletedPromotion, today: dt.date
+) -> Prepared:
+    """The bundle that is live, with the values of a day."""
     if last.bundle not in workplace.bundles.names():
         packed = f"git checkout {last.commit[:12]} && inchworm pack" if last.commit else ""
         raise BundleError(
@@ -175,7 +184,7 @@ def _prepared(workplace: Workplace, environment: Environment, last: CompletedPro
         )
     sources = {PartId.parse(part): name for part, name in last.mixture.sources.items()}
     overrides = _overrides(workplace, last)
-    return prepare_bundle(workplace, bundle, environment, workplace.today, overrides, sources)
+    return prepare_bundle(workplace, bundle, environment, today, overrides, sources)
 
 
 def _read_live(
@@ -250,6 +259,12 @@ def _continued(plan: RunPlan, before: Sequence[Run]) -> tuple[RunPlan, Mapping[i
         raise UsageError(
             f"There is nothing to go on with: {how}.", next=f"Run it from the beginning: {again}"
         )
+    if last.plan.day != plan.day:
+        of, this = last.plan.day or "the day it ran", plan.day or "today"
+        raise UsageError(
+            f"{last.id} was for {of}, and this is for {this}.",
+            next=f"Run it from the beginning: {again}",
+        )
     if last.plan.bundle_digest != plan.bundle_digest:
         raise UsageError(
             f"{last.id} ran {last.plan.bundle}, and {plan.bundle} is live now.",
@@ -268,7 +283,7 @@ def prepare_live(workplace: Workplace, environment: str) -> Prepared:
     """
     declared = workplace.project.environment(environment)
     last, _ = patiently(lambda: _read_live(workplace, declared), 0)
-    return _prepared(workplace, declared, last)
+    return _prepared(workplace, declared, last, workplace.today)
 
 
 def keep_output(workplace: Workplace) -> Callable[[Run, str, bytes], str]:

@@ -60,7 +60,7 @@ def print_run(screen: Console, run: Run, everything: bool) -> None:
             (f"{run.id}  {plan.subject}", "bold"),
             f" of {plan.bundle} in ",
             (plan.environment, "bold"),
-            "  ",
+            f" for {plan.day}  " if plan.day else "  ",
             _state(run.state, run.message),
         )
     )

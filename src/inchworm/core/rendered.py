@@ -145,6 +145,7 @@ class RenderedModel(Rendered, frozen=True, kw_only=True):
         checks: for each column its data checks, as ``{"between": [0, 10], "required": True}``.
         since: the column that tells new rows of an increment.
         keeps_rows: whether a change of an increment leaves the rows that it has.
+        day: the column that tells of which day a row of an increment is.
     """
 
     sql: str
@@ -153,6 +154,7 @@ class RenderedModel(Rendered, frozen=True, kw_only=True):
     checks: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     since: str | None = None
     keeps_rows: bool = False
+    day: str | None = None
 
     @property
     def is_view(self) -> bool:
@@ -169,6 +171,7 @@ class RenderedModel(Rendered, frozen=True, kw_only=True):
             "key": list(self.key),
             "checks": dict(self.checks),
             **(increment if self.since is not None else {}),
+            **({"day": self.day} if self.day is not None else {}),
         }
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from inchworm.core.counting import counted
 from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, RelationName
-from inchworm.core.promotion.increments import kept_rows, new_rows
+from inchworm.core.promotion.increments import OneDay, kept_rows, new_rows
 from inchworm.core.rendered import Store
 from inchworm.engine.site import Site
 from inchworm.targets.databases.quoting import quoted
@@ -54,12 +54,18 @@ class ModelBuild:
         size = self._site.database.size(self._staged)
         message = counted(rows, "row")
         message += f", {_spell_size(size)}" if size is not None else ""
-        return StepReport(state=StepState.DONE, message=message, rows=rows, size=size)
+        state = StepState.DONE
+        if self._site.day is not None and self._model.keeps_rows and not self._model.day:
+            state = StepState.WARNED
+            message += f"; its rows of {self._site.day} stay: the model has no day = ..."
+        return StepReport(state=state, message=message, rows=rows, size=size)
 
     @property
     def _growing(self) -> RelationName | None:
         """The table whose rows the model keeps; None where it has none to keep."""
-        if not self._model.keeps_rows:  # asking what there is takes long where there is much
+        if (
+            not self._model.keeps_rows and self._anew is None
+        ):  # asking what there is takes long where there is much
             return None
         former = self._site.former(self._part)
         if former is None or self._site.database.kinds([former]).get(former) != "table":
@@ -70,6 +76,8 @@ class ModelBuild:
         sql = self._site.sql(self._model.sql, self._site.present)
         if growing is None:
             return sql
+        if self._anew is not None:
+            return self._anew.rows(sql)
         return new_rows(sql, growing, self._model.since or "", self._model.key)
 
     def _kept(self, live: RelationName) -> str:
@@ -80,7 +88,15 @@ class ModelBuild:
         new = site.assembly.tables[self._part.relation].columns if staged not in tables else ()
         columns = tables[staged].columns if staged in tables else new
         names = [c.name for c in columns if c.name.lower() in has]
-        return kept_rows(staged, live, names, self._model.key)
+        return kept_rows(staged, live, names, self._model.key, self._anew)
+
+    @property
+    def _anew(self) -> OneDay | None:
+        """The day whose rows a run is asked to tell anew, where the model says which they are."""
+        if self._site.day is None or not self._model.day:
+            return None
+        dialect = self._site.database.dialect
+        return OneDay(column=self._model.day, day=self._site.day, dialect=dialect)
 
 
 def _spell_size(size: int) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, closing, contextmanager
 from copy import copy
@@ -90,6 +91,8 @@ class Site:
         self.changed_by_hand = changed_by_hand
         self.run_subject = run_subject
         self.stakes = stakes
+        self.day: dt.date | None = None
+        """Another day than this one, for which a run is asked for."""
         self.rows_left: dict[int, dict[str, str | None]] = {}
         self.id = id
         self.building = building

@@ -68,6 +68,8 @@ class ModelSettings(Settings):
     key: tuple[str, ...] = ()
     since: str | None = None
     """Of an increment, the column that tells new rows."""
+    day: str | None = None
+    """Of an increment, the column that tells of which day a row is: a run may tell one anew."""
     on_change: Literal["rebuild", "keep"] = "rebuild"
     """Whether an increment's rows are rebuilt or stay when its logic changes."""
     moved_from: str | None = Field(None, pattern=r"^[^.\s]+\.\S+$")
@@ -83,6 +85,8 @@ class ModelSettings(Settings):
     def _grows_by_something(self) -> Self:
         if (self.store == "increment") != (self.since is not None):
             raise ValueError('store = "increment" and since = "column" go together')
+        if self.day is not None and self.since is None:
+            raise ValueError("day = ... is for an increment: anything else is built whole")
         return self
 
 
@@ -196,7 +200,9 @@ class ModelKind:
             return
         named: list[tuple[str, KeyPath]] = [(n, ("columns", n)) for n in model.settings.columns]
         named += [(name, ("key",)) for name in model.settings.key]
-        named += [(name, ("since",)) for name in (model.settings.since,) if name is not None]
+        for setting in ("since", "day"):
+            if (name := getattr(model.settings, setting)) is not None:
+                named.append((name, (setting,)))
         for name, path in named:
             if name.lower() not in names:
                 report(
@@ -220,6 +226,7 @@ class ModelKind:
             checks={n: checks for n, s in settings.columns.items() if (checks := s.checks())},
             since=settings.since,
             keeps_rows=settings.keeps_rows,
+            day=settings.day,
         )
 
 

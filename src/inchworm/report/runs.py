@@ -25,6 +25,7 @@ def run_document(run: Run) -> Document:
         "commit": run.plan.commit,
         "state": run.state.value,
         "started": run.plan.started,
+        "day": run.plan.day or None,
         "continues": None if run.plan.continues is None else f"R{run.plan.continues}",
         "began_at": run.began_at,
         "began_by": run.began_by,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import os
 import signal
@@ -10,6 +11,7 @@ import time
 from collections.abc import Mapping
 
 import click
+from msgspec.structs import replace
 from rich.console import Console
 from rich.text import Text
 
@@ -54,6 +56,9 @@ from inchworm.report.runs import run_document, step_document
     help="Of a flow that copies, record the files that are there as taken, and take none.",
 )
 @click.option("--overwrite", is_flag=True, help="Changes made by hand to tables may be lost.")
+@click.option("--day", metavar="DAY", help="With the values of that day: 2026-11-30.")
+@click.option("--from", "first", metavar="DAY", help="Once for each day from this one on ...")
+@click.option("--to", "last", metavar="DAY", help="... to this one; to today, if not given.")
 @click.option("--values", "only_values", is_flag=True, help="Show the values, and run nothing.")
 @click.option("--wait", metavar="DURATION", help="Wait so long while somebody works there: 10m.")
 @click.option("--schedule", hidden=True, help="The schedule that starts it.")
@@ -70,6 +75,9 @@ def command(
     since_failed: bool,
     flow_task: str | None,
     overwrite: bool,
+    day: str | None,
+    first: str | None,
+    last: str | None,
     only_values: bool,
     wait: str | None,
     schedule: str | None,
@@ -84,6 +92,10 @@ def command(
     need each other run side by side; one that fails keeps only those from beginning that need it.
     Ctrl-C and SIGTERM stop what runs, and nothing half done is seen.
 
+    With --day, parameters that use today have the value of that day, and an increment whose model
+    says day = COLUMN gets the rows of that day anew; views stay as they are. With --from and --to,
+    it runs once for each day, the oldest first, until one fails.
+
     With --here, what the working tree has of it goes into your own corner of an environment first
     ({owner} in its schema_pattern), where nobody else is disturbed.
     """
@@ -95,21 +107,20 @@ def command(
         environment = where
     else:
         raise click.UsageError("Say where: --in ENV, or --here.")
-    prepared = prepare_run(
-        place,
-        RunRequest(
-            name=name,
-            environment=environment,
-            upstream=upstream,
-            downstream=downstream,
-            since_failed=since_failed,
-            flow_task=FlowTask(flow_task or FlowTask.NEW),
-            overwrite=overwrite,
-            patience=duration(wait),
-            due=Due(schedule=schedule, at=due) if schedule and due else None,
-            started=started,
-        ),
+    request = RunRequest(
+        name=name,
+        environment=environment,
+        upstream=upstream,
+        downstream=downstream,
+        since_failed=since_failed,
+        flow_task=FlowTask(flow_task or FlowTask.NEW),
+        overwrite=overwrite,
+        patience=duration(wait),
+        due=Due(schedule=schedule, at=due) if schedule and due else None,
+        started=started,
     )
+    days = _days(place, day, first, last)
+    prepared = prepare_run(place, replace(request, day=days[0]))
     if only_values:
         _show_values(screen, prepared, as_json)
         return
@@ -118,14 +129,44 @@ def command(
         sys.exit(1)
     signal.signal(signal.SIGTERM, _interrupt)
     collect_as_usual()
-    began = time.monotonic()
-    prepared, run = _carried_out(place, prepared, screen, as_json)
-    if as_json:
-        _print_line({"event": "ended", **run_document(run)})
-    else:
-        _show_end(screen, prepared, run, time.monotonic() - began)
-    ends = {RunState.DONE: 0, RunState.PARTLY_DONE: PARTLY_DONE}
-    sys.exit(ends.get(run.state, 1))
+    for number, each in enumerate(days):
+        if number:
+            prepared = prepare_run(place, replace(request, day=each))
+        began = time.monotonic()
+        prepared, run = _carried_out(place, prepared, screen, as_json)
+        if as_json:
+            _print_line({"event": "ended", **run_document(run)})
+        else:
+            _show_end(screen, prepared, run, time.monotonic() - began)
+        if run.state is not RunState.DONE:
+            left = days[number + 1 :]
+            if left and not as_json:
+                say(screen, "not started", f"{left[0]} to {left[-1]}: go on with --from {each}.")
+            sys.exit(_ENDS.get(run.state, 1))
+
+
+_ENDS = {RunState.DONE: 0, RunState.PARTLY_DONE: PARTLY_DONE}
+
+
+def _days(
+    place: Workplace, day: str | None, first: str | None, last: str | None
+) -> list[dt.date | None]:
+    """The days that are asked for, the oldest first; None for the present one."""
+    if first is None and last is None:
+        return [_day("--day", day) if day else None]
+    if day is not None or first is None:
+        raise click.UsageError("Say --day, or --from and --to.")
+    begins, ends = _day("--from", first), _day("--to", last) if last else place.today
+    if ends < begins:
+        raise click.UsageError(f"--to {ends} is before --from {begins}.")
+    return [begins + dt.timedelta(days=number) for number in range((ends - begins).days + 1)]
+
+
+def _day(option: str, text: str) -> dt.date:
+    try:
+        return dt.date.fromisoformat(text)
+    except ValueError as error:
+        raise click.UsageError(f"{option}: {text} is no day. Write it as 2026-11-30.") from error
 
 
 def _carried_out(
@@ -221,6 +262,7 @@ def _title(prepared: PreparedRun) -> Text:
         " (",
         word(environment.protection),
         ")",
+        f", for {prepared.plan.day}" if prepared.plan.day else "",
     )
 
 

@@ -5,7 +5,10 @@ The last value seen is read from the table itself, so it can never say something
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
+
+from msgspec import Struct
 
 from inchworm.core.sql.spelling import spelled
 from inchworm.core.structure.change import sql_name
@@ -31,7 +34,34 @@ def new_rows(query: str, live: str, since: str, key: Sequence[str]) -> str:
     )
 
 
-def kept_rows(beside: str, live: str, columns: Sequence[str], key: Sequence[str]) -> str:
+class OneDay(Struct, frozen=True, kw_only=True):
+    """The rows of a model that are about one day.
+
+    Attributes:
+        column: the column that tells the day: a date, or a moment of it.
+        day: the day.
+        dialect: the database's.
+    """
+
+    column: str
+    day: dt.date
+    dialect: str
+
+    def has(self, alias: str) -> str:
+        """A condition for a row of a relation: that it is about the day."""
+        column = f"{alias}.{_column(self.column)}"
+        if self.dialect == "sqlite":  # its dates are texts
+            return f"date({column}) = '{self.day}'"
+        return f"CAST({column} AS DATE) = DATE '{self.day}'"
+
+    def rows(self, query: str) -> str:
+        """A SELECT of what a model gives about the day."""
+        return f"SELECT * FROM ({query}) AS came WHERE {self.has('came')}"
+
+
+def kept_rows(
+    beside: str, live: str, columns: Sequence[str], key: Sequence[str], anew: OneDay | None = None
+) -> str:
     """An INSERT of the rows that stay into the table that has the new ones.
 
     Args:
@@ -39,16 +69,18 @@ def kept_rows(beside: str, live: str, columns: Sequence[str], key: Sequence[str]
         live: the table as it is.
         columns: those that both have.
         key: columns by which a row replaces another.
+        anew: the day whose rows are all told anew; None where only later ones are new.
     """
     listed = ", ".join(map(spelled, columns))
     selected = ", ".join(f"old.{spelled(column)}" for column in columns)
     statement = (
         f"INSERT INTO {sql_name(beside)} ({listed}) SELECT {selected} FROM {sql_name(live)} AS old"
     )
-    if not key:
-        return statement
-    same = " AND ".join(f"came.{_column(c)} = old.{_column(c)}" for c in key)
-    return f"{statement} WHERE NOT EXISTS (SELECT 1 FROM {sql_name(beside)} AS came WHERE {same})"
+    conditions = [] if anew is None else [f"({anew.has('old')}) IS NOT TRUE"]
+    if key:
+        same = " AND ".join(f"came.{_column(c)} = old.{_column(c)}" for c in key)
+        conditions.append(f"NOT EXISTS (SELECT 1 FROM {sql_name(beside)} AS came WHERE {same})")
+    return f"{statement} WHERE {' AND '.join(conditions)}" if conditions else statement
 
 
 def _column(name: str) -> str:

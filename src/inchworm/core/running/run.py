@@ -122,6 +122,7 @@ class RunPlan(Struct, frozen=True, kw_only=True):
         started: by what: ``hand``, ``call``, or a schedule of a pipeline.
         seconds: how long all of it may take; None for as long as it wants.
         corner: whose corner of the environment it is; empty where it has none.
+        day: the day that was asked for, ISO 8601; empty where it is that of the run.
         warnings_fail: whether it has failed if a step has found something to warn of.
         process: the process that executes it, ``NUMBER/BEGINNING@MACHINE``; former versions
             recorded none.
@@ -139,6 +140,7 @@ class RunPlan(Struct, frozen=True, kw_only=True):
     started: str = "hand"
     seconds: float | None = None
     corner: str = ""
+    day: str = ""
     warnings_fail: bool = False
     process: str = ""
 
@@ -175,6 +177,7 @@ class RunPlan(Struct, frozen=True, kw_only=True):
             "started": self.started,
             "seconds": self.seconds,
             **({"corner": self.corner} if self.corner else {}),
+            **({"day": self.day} if self.day else {}),
             **({"warnings_fail": True} if self.warnings_fail else {}),
             **({"process": self.process} if self.process else {}),
         }

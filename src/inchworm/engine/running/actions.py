@@ -186,7 +186,8 @@ def _switch(action: RunAction, site: RunSite) -> StepReport:
     for part in action.stage:
         if not site.rendered.model(part).is_view:
             tables.append(part.relation)
-        elif site.assembly.outlines[part].uses:  # its values may be those of another day
+        elif site.assembly.outlines[part].uses and site.day is None:
+            # its values may be those of another day; one that was asked for is nobody's to see
             renewed.append(part)
         else:
             other.append(part.relation)

@@ -482,9 +482,9 @@ class _Running:
             message = counted(warned, "warning") if warned else ""
             fails = warned and self._work.plan.warnings_fail
             state = RunState.PARTLY_DONE if fails else RunState.DONE
-            message = f"{message}{', and warnings fail this pipeline' if fails else ''}{left}".removeprefix(
-                "; "
-            )
+            if fails:
+                message += ", and warnings fail this pipeline"
+            message = f"{message}{left}".removeprefix("; ")
             return self._work.ledger.end_run(self._run.id, state, message)
         effective = {
             step.number

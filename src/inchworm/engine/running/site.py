@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import threading
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -91,6 +92,7 @@ class RunSite(Site):
             by=context.by,
             now=context.now,
         )
+        self.day = dt.date.fromisoformat(context.plan.day) if context.plan.day else None
 
     def _reach(self, place: OpenEnvironment) -> None:
         """Work over a connection; what is started here is not another one's to end."""

@@ -18,6 +18,11 @@ from inchworm.targets.databases import connect
 from tests.driver import Answer, Program
 from tests.once import DEV, Once
 
+ENDLESS = (
+    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n "
+    "WHERE i < (SELECT 2000000000 * count(*) FROM raw.reading)) SELECT max(i) AS top FROM n"
+)
+"""A SELECT that ends soon only while nothing was read."""
 SLOW = (
     "SELECT pid FROM pg_stat_activity WHERE query LIKE '%2000000000%' AND state = 'active' "
     "AND pid <> pg_backend_pid() AND datname = current_database()"
@@ -235,12 +240,8 @@ def test_a_run_that_is_stopped_leaves_nothing_half_done(
     live: tuple[Program, str], how: signal.Signals
 ) -> None:
     program, url = live
-    slow = (
-        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n "
-        "WHERE i < (SELECT 2000000000 * count(*) FROM raw.reading)) SELECT max(i) AS top FROM n"
-    )
     execute(program, url, "DELETE FROM raw.reading")
-    program.write("models/mart/apart.sql", f"{TABLE}{slow}\n")
+    program.write("models/mart/apart.sql", f"{TABLE}{ENDLESS}\n")
     program.promote(program.pack(), "dev")
     execute(program, url, "INSERT INTO raw.reading VALUES (1, 80)")
     process = program.start("run", "mart.apart", "--in", "dev", "--json")
@@ -257,6 +258,31 @@ def test_a_run_that_is_stopped_leaves_nothing_half_done(
     assert rows(program, url, "apart") == [(1,)]
     aside = program.ask(url, "SELECT * FROM inchworm.aside WHERE purpose = 'reserved'")
     assert aside == []
+
+
+def test_a_run_is_stopped_from_elsewhere(live: tuple[Program, str]) -> None:
+    """By whoever has its ledger; the record says who it was, and why."""
+    program, url = live
+    execute(program, url, "DELETE FROM raw.reading")
+    program.write("models/mart/apart.sql", f"{TABLE}{ENDLESS}\n")
+    program.promote(program.pack(), "dev")
+    execute(program, url, "INSERT INTO raw.reading VALUES (1, 80)")
+    process = program.start("run", "mart.apart", "--in", "dev", "--json")
+    assert process.stdout is not None
+    for line in process.stdout:
+        if json.loads(line)["event"] == "step began":
+            break
+    stop = ("run", "--stop", "R1", "--because", "it locks the map out")
+    told = program(*stop, environ={"INCHWORM_USER": "mira"}).text
+    assert "R1: stopped by mira: it locks the map out" in told
+    process.communicate(timeout=60)
+    assert process.returncode == 130
+    recorded = program("history", "R1", "--json").json
+    assert recorded["state"] == "stopped"
+    assert [step["state"] for step in recorded["steps"]] == ["failed", "not started"]
+    assert rows(program, url, "apart") == [(1,)]
+    assert program.ask(url, "SELECT * FROM inchworm.aside WHERE purpose = 'reserved'") == []
+    assert "R1 is stopped" in program(*stop, code=2).text
 
 
 def test_a_run_goes_on_when_nobody_reads_its_lines(live_here: tuple[Program, str]) -> None:
@@ -339,11 +365,7 @@ def test_a_connection_that_is_killed_ends_no_run_without_a_word(
     program, url = starter, postgres_url
     program.edit("environments/dev.toml", DEV, url)
     once(make_live, program, url)
-    slow = (
-        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n "
-        "WHERE i < (SELECT 2000000000 * count(*) FROM raw.reading)) SELECT max(i) AS top FROM n"
-    )
-    program.write("models/mart/apart.sql", f"{TABLE}{slow}\n")
+    program.write("models/mart/apart.sql", f"{TABLE}{ENDLESS}\n")
     program.edit("pipelines/all.toml", 'build = ["mart.apart"]', f"{APART}{retries}")
     execute(program, url, "DELETE FROM raw.reading")
     program.promote(program.pack(), "dev")
@@ -420,12 +442,8 @@ def test_a_promotion_that_stopped_builds_again_what_a_run_has_refreshed(
 @pytest.mark.parametrize("limited", ["step", "run"])
 def test_what_takes_too_long_is_ended(live: tuple[Program, str], limited: str) -> None:
     program, url = live
-    slow = (
-        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n "
-        "WHERE i < (SELECT 2000000000 * count(*) FROM raw.reading)) SELECT max(i) AS top FROM n"
-    )
     execute(program, url, "DELETE FROM raw.reading")
-    program.write("models/mart/apart.sql", f"{TABLE}{slow}\n")
+    program.write("models/mart/apart.sql", f"{TABLE}{ENDLESS}\n")
     program.write("models/mart/later.sql", f"{TABLE}SELECT top FROM mart.apart\n")
     whole, step = ('timeout = "2s"\n', "") if limited == "run" else ("", 'timeout = "1s"\n')
     program.write(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import time
 from collections.abc import Callable, Mapping, Sequence
 
 from msgspec import Struct, field
@@ -21,8 +22,8 @@ from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.composition import CompletedPromotion, LivePart
 from inchworm.core.running.earlier import steps_done, usual_seconds
 from inchworm.core.running.planning import fails_by_warnings, plan_steps, seconds_of, subject_of
-from inchworm.core.running.run import Run, RunPlan
-from inchworm.core.running.states import FlowTask
+from inchworm.core.running.run import Run, RunId, RunPlan
+from inchworm.core.running.states import FlowTask, RunState
 from inchworm.engine.connections import open_database
 from inchworm.engine.open_environment import check_name
 from inchworm.engine.preparation import Prepared
@@ -293,6 +294,40 @@ def keep_output(workplace: Workplace) -> Callable[[Run, str, bytes], str]:
     )
 
 
+def stop_asked(workplace: Workplace) -> Callable[[RunId], str]:
+    """Tells who has asked for the stop of a run; with a ledger opened for whoever asks."""
+    beside = replace(workplace)  # what that has opened stays with its own thread
+    return lambda run: beside.ledger.recorded_run(run).stop_asked
+
+
+def stop_run(workplace: Workplace, name: str, because: str, patience: float) -> Run:
+    """Ask for the stop of a run, whoever began it and wherever, and wait for it.
+
+    Args:
+        workplace: where the ledger is that knows it.
+        name: the run's id.
+        because: the reason.
+        patience: seconds to wait at most.
+
+    Returns:
+        How it stands then.
+
+    Raises:
+        UsageError: when there is no such run, or it is not at work any more.
+    """
+    run = workplace.ledger.run(name)
+    workplace.ledger.ask_to_stop(run.id, because)
+    until = time.monotonic() + patience
+    while run.state is RunState.RUNNING and time.monotonic() < until:
+        time.sleep(_LOOKS)
+        run = workplace.ledger.run(run.id)
+    return run
+
+
+_LOOKS = 0.2
+"""Seconds between two looks at a run that is to stop."""
+
+
 def carry_out_run(workplace: Workplace, prepared: PreparedRun, reporter: RunReporter) -> Run:
     """Execute a run.
 
@@ -318,6 +353,7 @@ def carry_out_run(workplace: Workplace, prepared: PreparedRun, reporter: RunRepo
             overwrite=prepared.request.overwrite,
             flow_task=prepared.request.flow_task,
             due=prepared.request.due,
+            stop_asked=stop_asked(workplace),
             reporter=reporter,
         )
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from inchworm.application.running import keep_output
+from inchworm.application.running import keep_output, stop_asked
 from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.identifiers import PartId
 from inchworm.core.promotion.promotion import Promotion
@@ -66,6 +66,7 @@ def run_within(
             by=workplace.user,
             now=place.clock(workplace.now),
             process=workplace.process,
+            stop_asked=stop_asked(workplace),
         ),
         place,
     )

@@ -63,10 +63,8 @@ class ModelBuild:
     @property
     def _growing(self) -> RelationName | None:
         """The table whose rows the model keeps; None where it has none to keep."""
-        if (
-            not self._model.keeps_rows and self._anew is None
-        ):  # asking what there is takes long where there is much
-            return None
+        if not self._model.keeps_rows and self._anew is None:
+            return None  # asking what there is takes long where there is much
         former = self._site.former(self._part)
         if former is None or self._site.database.kinds([former]).get(former) != "table":
             return None

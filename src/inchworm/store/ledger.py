@@ -31,6 +31,7 @@ from inchworm.core.ledger.events import (
     RunEnded,
     RunStarted,
     RunStepReported,
+    RunStopAsked,
     StateChanged,
     StatementsRecorded,
     StepReported,
@@ -144,6 +145,17 @@ class Ledger(Chain):
         """Record how steps of a run stand, all at once."""
         if reports:
             self.append(str(run), *(RunStepReported(step=n, report=r) for n, r in reports))
+
+    def ask_to_stop(self, run: RunId, because: str) -> None:
+        """Record that somebody wants a run to stop.
+
+        Raises:
+            UsageError: when it is not at work any more.
+        """
+        present = self.run(run)
+        if present.state is not RunState.RUNNING:
+            raise UsageError(f"{run} is {present.state}.", next="See inchworm history --runs.")
+        self.append(str(run), RunStopAsked(because=because))
 
     def end_run(self, run: RunId, state: RunState, message: str = "") -> Run:
         """Record how a run ended.

@@ -9,13 +9,20 @@ import signal
 import sys
 import time
 from collections.abc import Mapping
+from typing import NoReturn
 
 import click
 from msgspec.structs import replace
 from rich.console import Console
 from rich.text import Text
 
-from inchworm.application.running import PreparedRun, RunRequest, carry_out_run, prepare_run
+from inchworm.application.running import (
+    PreparedRun,
+    RunRequest,
+    carry_out_run,
+    prepare_run,
+    stop_run,
+)
 from inchworm.application.running_here import own_corner, put_here
 from inchworm.application.workplace import Workplace
 from inchworm.cli.options import PARTLY_DONE, duration
@@ -37,7 +44,7 @@ from inchworm.report.runs import run_document, step_document
 
 
 @click.command("run")
-@click.argument("name", metavar="PIPELINE|MODEL|NOTEBOOK|FLOW")
+@click.argument("name", metavar="PIPELINE|MODEL|NOTEBOOK|FLOW", default="")
 @click.option("--in", "where", metavar="ENV", help="Where it is live.")
 @click.option("--here", is_flag=True, help="The tree as it is, in your own corner.")
 @click.option("--upstream", is_flag=True, help="First what it depends on: models and notebooks.")
@@ -61,6 +68,8 @@ from inchworm.report.runs import run_document, step_document
 @click.option("--to", "last", metavar="DAY", help="... to this one; to today, if not given.")
 @click.option("--values", "only_values", is_flag=True, help="Show the values, and run nothing.")
 @click.option("--wait", metavar="DURATION", help="Wait so long while somebody works there: 10m.")
+@click.option("--stop", metavar="RUN", help="Stop a run, wherever it is at work: R12.")
+@click.option("--because", default="", metavar="TEXT", help="Why it is stopped.")
 @click.option("--schedule", hidden=True, help="The schedule that starts it.")
 @click.option("--due", hidden=True, help="The time at which that was due, ISO 8601, UTC.")
 @click.option("--started", hidden=True, default="hand", help="By what, where no schedule does.")
@@ -80,6 +89,8 @@ def command(
     last: str | None,
     only_values: bool,
     wait: str | None,
+    stop: str | None,
+    because: str,
     schedule: str | None,
     due: str | None,
     started: str,
@@ -90,7 +101,7 @@ def command(
 
     Tables are built beside the live ones, checked, and switched over together. Steps that do not
     need each other run side by side; one that fails keeps only those from beginning that need it.
-    Ctrl-C and SIGTERM stop what runs, and nothing half done is seen.
+    Ctrl-C, SIGTERM and --stop stop what runs, and nothing half done is seen.
 
     With --day, parameters that use today have the value of that day, and an increment whose model
     says day = COLUMN gets the rows of that day anew; views stay as they are. With --from and --to,
@@ -101,6 +112,10 @@ def command(
     """
     place = workplace()
     screen = console()
+    if stop is not None:
+        _stop(screen, place, stop, because, duration(wait) or _STOPS_WITHIN, as_json)
+    if not name:
+        raise click.UsageError("Say what is to run; or --stop RUN.")
     if here:
         environment = _put_here(screen, place, name, where, as_json)
     elif where is not None:
@@ -145,7 +160,24 @@ def command(
             sys.exit(_ENDS.get(run.state, 1))
 
 
-_ENDS = {RunState.DONE: 0, RunState.PARTLY_DONE: PARTLY_DONE}
+_ENDS = {RunState.DONE: 0, RunState.PARTLY_DONE: PARTLY_DONE, RunState.STOPPED: 130}
+
+_STOPS_WITHIN = 60.0
+"""Seconds to wait until a run has stopped."""
+
+
+def _stop(
+    screen: Console, place: Workplace, name: str, because: str, patience: float, as_json: bool
+) -> NoReturn:
+    """Have a run stop, and say how it ended."""
+    run = stop_run(place, name, because, patience)
+    if as_json:
+        _print_line(run_document(run))
+    elif run.state is RunState.RUNNING:
+        say(screen, "warning", f"{run.id} was asked to stop, and still runs after {patience:g} s.")
+    else:
+        say(screen, run.state.value, f"{run.id}: {run.message}")
+    sys.exit(1 if run.state is RunState.RUNNING else 0)
 
 
 def _days(

@@ -205,6 +205,23 @@ class RunStepReported(StepReported, frozen=True, kw_only=True):
     kind: ClassVar[str] = "run-step"
 
 
+class RunStopAsked(Struct, frozen=True, kw_only=True):
+    """Somebody wants a run to stop; its own process does it."""
+
+    kind: ClassVar[str] = "run-stop-asked"
+    because: str = ""
+
+    @property
+    def body(self) -> dict[str, Any]:
+        """The event as an entry keeps it."""
+        return {"because": self.because}
+
+    @classmethod
+    def of(cls, body: Mapping[str, Any]) -> Self:
+        """The event that an entry keeps."""
+        return cls(because=body["because"])
+
+
 class RunEnded(Struct, frozen=True, kw_only=True):
     """A run ended."""
 
@@ -303,6 +320,7 @@ Event = (
     | Judgement
     | RunStarted
     | RunStepReported
+    | RunStopAsked
     | RunEnded
     | Heard
     | PartsHeard

@@ -10,7 +10,13 @@ from msgspec.structs import replace
 from inchworm.core.execution import StepReport
 from inchworm.core.identifiers import PartId
 from inchworm.core.ledger.entries import Entry
-from inchworm.core.ledger.events import RunEnded, RunStarted, RunStepReported, event_of
+from inchworm.core.ledger.events import (
+    RunEnded,
+    RunStarted,
+    RunStepReported,
+    RunStopAsked,
+    event_of,
+)
 from inchworm.core.parts import Digest
 from inchworm.core.running.run import Run, RunId, run_number
 from inchworm.core.running.states import RunState
@@ -105,6 +111,8 @@ def run_of(ledger: str, entries: Sequence[Entry]) -> Run:
         match event_of(entry):
             case RunStepReported(step=step, report=report):
                 steps[step] = report
+            case RunStopAsked(because=because):
+                run = replace(run, stop_asked=f"{entry.by}{f': {because}' if because else ''}")
             case RunEnded(state=state, message=message):
                 run = replace(run, state=state, message=message, changed_at=entry.at)
     return replace(run, steps=steps)

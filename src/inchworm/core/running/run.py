@@ -217,6 +217,8 @@ class Run(Struct, frozen=True, kw_only=True):
     changed_at: str
     steps: Mapping[int, StepReport]
     message: str = ""
+    stop_asked: str = ""
+    """Who has asked for its stop, and why; empty while nobody has."""
 
     def report_of(self, step: RunStep) -> StepReport:
         """How a step stands."""

@@ -7,10 +7,11 @@ former rows or its new ones. What it left beside them is removed by the next run
 
 from __future__ import annotations
 
+import threading
 import time
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from functools import cached_property
 from pathlib import Path
 from typing import TypeVar
@@ -24,7 +25,7 @@ from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId, RelationName
 from inchworm.core.ledger.runs import RunsAsked
 from inchworm.core.promotion.composition import Composition
-from inchworm.core.running.run import Run, RunPlan, RunStep
+from inchworm.core.running.run import Run, RunId, RunPlan, RunStep
 from inchworm.core.running.states import FlowTask, RunState, Work
 from inchworm.engine.connections import is_shared, open_environment
 from inchworm.engine.executor import Executor
@@ -57,6 +58,10 @@ class AlreadyRan(InchwormError):
     """A run for the same due time began before."""
 
     exit_code = 0
+
+
+_HEEDS = 1.0
+"""Seconds between two looks at whether somebody wants a run to stop."""
 
 
 class AnotherBundle(EnvironmentMoved):
@@ -92,6 +97,8 @@ class RunWork(Struct, kw_only=True, dict=True):
         patience: seconds to wait while somebody else works in the environment.
         overwrite: whether changes that were made by hand to what is built may be lost.
         flow_task: the rows or files that flows take on.
+        stop_asked: who has asked for the stop of a run, and why; empty while nobody has. Asked from
+            a thread of its own.
     """
 
     prepared: Prepared
@@ -107,6 +114,7 @@ class RunWork(Struct, kw_only=True, dict=True):
     patience: float = 0.0
     overwrite: bool = False
     flow_task: FlowTask = FlowTask.NEW
+    stop_asked: Callable[[RunId], str] = lambda run: ""
     due: Due | None = None
     """The schedule that started it, and the time at which it was due."""
     reporter: RunReporter = field(default_factory=RunReporter)
@@ -411,19 +419,46 @@ class _Running:
         )
         try:
             self._stage()
-            with deadline(self._work.plan.seconds, self._site.stop) as over:
+            with (
+                deadline(self._work.plan.seconds, self._site.stop) as over,
+                self._heeding() as asked,
+            ):
                 executor.run([RunAction(s, self._stages[s.stage]) for s in self._work.plan.steps])
         except KeyboardInterrupt:
             self._site.stop()
-            self._stopped(journal, executor.running)
+            self._stopped(journal, executor.running, self._work.by)
             raise
         except InchwormError as error:
             left = self._clear()
             self._work.ledger.end_run(self._run.id, RunState.FAILED, f"{error}{left}")
             raise
+        if asked:
+            return self._stopped(journal, executor.running, asked[0])
         left = self._clear()
         self._not_started(journal)
         return self._end(journal, left, is_late=over.is_set())
+
+    @contextmanager
+    def _heeding(self) -> Iterator[list[str]]:
+        """Stop what the block does once somebody asks for it; who did, and why."""
+        asked: list[str] = []
+        done = threading.Event()
+
+        def heed() -> None:
+            while not done.wait(_HEEDS):
+                with suppress(InchwormError):  # a ledger that cannot be read now can be later
+                    if who := self._work.stop_asked(self._run.id):
+                        asked.append(who)
+                        self._site.stop()
+                        return
+
+        thread = threading.Thread(target=heed, daemon=True)
+        thread.start()
+        try:
+            yield asked
+        finally:
+            done.set()
+            thread.join()
 
     def _stage(self) -> None:
         """Record the names of staging relations before anything is made."""
@@ -460,9 +495,9 @@ class _Running:
         if left:
             journal.ended(left)
 
-    def _stopped(self, journal: _Journal, running: Sequence[int]) -> None:
+    def _stopped(self, journal: _Journal, running: Sequence[int], by: str) -> Run:
         """Somebody stopped the run: what was at work failed, and the rest does not begin."""
-        why = f"stopped by {self._work.by}"
+        why = f"stopped by {by}"
         stopped = StepReport(state=StepState.FAILED, message=why)
         journal.ended(dict.fromkeys(running, stopped))
         for _ in range(2):  # an interrupt that came late ends the first attempt
@@ -470,9 +505,9 @@ class _Running:
             if not left:
                 break
         rest = [s.number for s in self._work.plan.steps if s.number not in journal.reports]
-        not_started = StepReport(state=StepState.NOT_STARTED, message=f"stopped by {self._work.by}")
+        not_started = StepReport(state=StepState.NOT_STARTED, message=f"stopped by {by}")
         journal.ended(dict.fromkeys(rest, not_started))
-        self._work.ledger.end_run(self._run.id, RunState.STOPPED, f"{why}{left}")
+        return self._work.ledger.end_run(self._run.id, RunState.STOPPED, f"{why}{left}")
 
     def _end(self, journal: _Journal, left: str, *, is_late: bool) -> Run:
         states = [report.state for report in journal.reports.values()]

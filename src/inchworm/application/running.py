@@ -13,7 +13,7 @@ from inchworm.application.promoting import prepare_bundle
 from inchworm.application.signing import keep_head
 from inchworm.application.workplace import LOCKS, Workplace
 from inchworm.core.environments.environment import Environment
-from inchworm.core.errors import BundleError, UsageError
+from inchworm.core.errors import BundleError, EnvironmentMoved, UsageError
 from inchworm.core.execution import StepReport
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.ledger.runs import RunsAsked
@@ -21,6 +21,7 @@ from inchworm.core.lineage.facts import Trait
 from inchworm.core.parameters.values import Value
 from inchworm.core.promotion.composition import CompletedPromotion, LivePart
 from inchworm.core.running.earlier import steps_done, usual_seconds
+from inchworm.core.running.pauses import Pause, pause_of
 from inchworm.core.running.planning import fails_by_warnings, plan_steps, seconds_of, subject_of
 from inchworm.core.running.run import Run, RunId, RunPlan
 from inchworm.core.running.states import FlowTask, RunState
@@ -45,6 +46,7 @@ class RunRequest(Struct, frozen=True, kw_only=True):
         flow_task: the rows or files that a flow takes on.
         due: the schedule that starts it, and the time at which it was due.
         started: by what, where no schedule does: ``hand``, or ``call``.
+        unless_paused: whether it is not to run while a schedule of it is paused.
         day: the day whose values it has, and whose rows it tells anew; None for the present one.
     """
 
@@ -58,6 +60,7 @@ class RunRequest(Struct, frozen=True, kw_only=True):
     flow_task: FlowTask = FlowTask.NEW
     due: Due | None = None
     started: str = "hand"
+    unless_paused: bool = False
     day: dt.date | None = None
 
 
@@ -92,7 +95,7 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
         TargetError: when the environment cannot be read.
     """
     environment = workplace.project.environment(request.environment)
-    last, live = patiently(lambda: _read_live(workplace, environment), request.patience)
+    last, live, pauses = patiently(lambda: _read_live(workplace, environment), request.patience)
     today = request.day or workplace.today
     if today > workplace.today:
         raise UsageError(f"{today} is still to come.", next="Name a day that has begun.")
@@ -100,6 +103,9 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
     bundle = prepared.bundle
     assembly = prepared.reading.assembly
     subject = subject_of(request.name, assembly)
+    if request.due is not None or request.unless_paused:
+        schedule = request.due.schedule if request.due else ""
+        _check_not_paused(pauses, subject, schedule, environment, workplace.clock())
     if request.flow_task is not FlowTask.NEW and subject.kind is not Kind.FLOW:
         raise UsageError(f"{subject} is no flow.", next="Name a flow.")
     is_copying = subject.kind is Kind.FLOW and assembly.outlines[subject].place == "files"
@@ -152,6 +158,23 @@ def prepare_run(workplace: Workplace, request: RunRequest) -> PreparedRun:
     )
 
 
+def _check_not_paused(
+    pauses: Sequence[Pause],
+    subject: PartId,
+    schedule: str,
+    environment: Environment,
+    now: dt.datetime,
+) -> None:
+    """Whether nobody has paused what a schedule, or a scheduler of others, wants to start."""
+    paused = pause_of(pauses, subject, schedule, now)
+    if paused is not None:
+        what = f"{environment.name} {paused.what}".strip()
+        raise EnvironmentMoved(
+            f"{schedule or subject} is {paused.in_words}.",
+            next=f"inchworm pause {what} --resume",
+        )
+
+
 def _moved_views(prepared: Prepared, live: Mapping[PartId, LivePart]) -> list[PartId]:
     """The views whose values are others today than those that they were put in place with."""
     outlines = prepared.reading.assembly.outlines
@@ -190,8 +213,8 @@ def _prepared(
 
 def _read_live(
     workplace: Workplace, environment: Environment
-) -> tuple[CompletedPromotion, dict[PartId, LivePart]]:
-    """The promotion that is live in an environment, and its parts."""
+) -> tuple[CompletedPromotion, dict[PartId, LivePart], tuple[Pause, ...]]:
+    """The promotion that is live in an environment, its parts, and the pauses of schedules."""
     project = workplace.project.settings.name
     values = workplace.values(environment)
     with open_database(environment, workplace.machine, values, read_only=True) as database:
@@ -199,13 +222,14 @@ def _read_live(
         check_name(environment, project, bookkeeping.environment())
         last = bookkeeping.last()
         live = {part.part: part for part in bookkeeping.parts_of_ours()}
+        pauses = bookkeeping.pauses()
     if last is None:
         raise UsageError(
             f"Nothing is live in {environment.name} ({environment.protection}): nothing was "
             "promoted there yet.",
             next=f"inchworm promote BUNDLE --to {environment.name}",
         )
-    return last, live
+    return last, live, pauses
 
 
 def _overrides(workplace: Workplace, last: CompletedPromotion) -> Mapping[str, str]:
@@ -283,7 +307,7 @@ def prepare_live(workplace: Workplace, environment: str) -> Prepared:
         TargetError: when the environment cannot be read.
     """
     declared = workplace.project.environment(environment)
-    last, _ = patiently(lambda: _read_live(workplace, declared), 0)
+    last, _, _ = patiently(lambda: _read_live(workplace, declared), 0)
     return _prepared(workplace, declared, last, workplace.today)
 
 

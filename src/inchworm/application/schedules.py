@@ -17,6 +17,7 @@ from inchworm.core.ledger.runs import RunsAsked, RunSummary
 from inchworm.core.lineage.facts import Scheduled
 from inchworm.core.promotion.composition import CompletedPromotion
 from inchworm.core.running.copying import ListedFile
+from inchworm.core.running.pauses import Pause, pause_of, paused_until
 from inchworm.core.running.schedules import Missed, next_times
 from inchworm.core.running.states import RunState
 from inchworm.engine.connections import is_shared, open_environment
@@ -31,12 +32,21 @@ class LiveSchedule(Struct, frozen=True, kw_only=True):
 
     Attributes:
         state: ``on``, ``off`` or ``paused``.
+        pause: that which keeps it from starting anything; None where none does.
+        paused_until: when its last pause ended.
     """
 
     pipeline: PartId
     scheduled: Scheduled
     missed: Missed
     state: str
+    pause: Pause | None = None
+    paused_until: dt.datetime | None = None
+
+    @property
+    def starts(self) -> bool:
+        """Whether it starts what is due."""
+        return self.state == "on" and self.pause is None
 
     @property
     def name(self) -> str:
@@ -100,7 +110,7 @@ def schedules(workplace: Workplace, environment: str | None = None) -> Schedules
                 environment=each.name,
                 schedule=schedule,
                 due=tuple(next_times(schedule.scheduled, now + ahead[each.name], _SHOWN))
-                if schedule.state == "on"
+                if schedule.starts
                 else (),
                 last=last.get((each.name, schedule.pipeline)),
             )
@@ -152,8 +162,9 @@ def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment
         due = place.bookkeeping.due_times()
         ahead = place.workspace.ahead()
         items = place.gateway.items()
-        schedules = sorted(_schedules(documents, states), key=lambda each: each.name)
-        waiting = {s.scheduled.arrives for s in schedules if s.state == "on"} - {""}
+        pauses, now = place.bookkeeping.pauses(), workplace.clock()
+        schedules = sorted(_schedules(documents, states, pauses, now), key=lambda each: each.name)
+        waiting = {s.scheduled.arrives for s in schedules if s.starts} - {""}
         arrived, troubles = files_waiting(
             waiting, place, environment, workplace.machine, workplace.clock()
         )
@@ -190,7 +201,10 @@ def _ended(workplace: Workplace, environment: Environment) -> dict[PartId, dt.da
 
 
 def _schedules(
-    documents: Mapping[PartId, Mapping[str, Any]], states: Mapping[str, str]
+    documents: Mapping[PartId, Mapping[str, Any]],
+    states: Mapping[str, str],
+    pauses: Sequence[Pause],
+    now: dt.datetime,
 ) -> Iterator[LiveSchedule]:
     for pipeline, document in documents.items():
         for name, settings in document.get("schedules", {}).items():
@@ -205,4 +219,6 @@ def _schedules(
                 ),
                 missed=Missed(settings.get("missed", Missed.RUN_ONCE)),
                 state=states.get(f"{pipeline.name}.{name}", "off"),
+                pause=pause_of(pauses, pipeline, f"{pipeline.name}.{name}", now),
+                paused_until=paused_until(pauses, pipeline, f"{pipeline.name}.{name}"),
             )

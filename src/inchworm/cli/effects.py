@@ -51,6 +51,7 @@ EFFECTS: Mapping[str, frozenset[Effect]] = {
     "review": _ASKS | {_E.OUTPUT},
     "approve": _ASKS,
     "run": _CARRIES_OUT,
+    "pause": _ASKS,
     "serve": _CARRIES_OUT,
     "status": _ASKS,
     "compare": _ASKS | {_E.OUTPUT},

@@ -39,6 +39,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     },
     "Run": {
         "run": "Run what is live: a pipeline, model, notebook or flow.",
+        "pause": "Have schedules of an environment start nothing for a while.",
         "serve": "Run the schedules of environments, and tell how they stand.",
     },
     "Watch": {

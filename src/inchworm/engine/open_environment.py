@@ -205,6 +205,7 @@ class OpenEnvironment(Struct, frozen=True, kw_only=True, dict=True):
             migrations=tuple(self.bookkeeping.migrations()),
             tables=structure,
             set_schedules=self.bookkeeping.schedules(),
+            pauses=self.bookkeeping.pauses(),
             holds=tuple(self.bookkeeping.holds()),
             promotions=promotions,
             is_unfinished=claim.promotion not in completed,

@@ -54,12 +54,19 @@ def _lines(watched: list[Watched], runs: list[RunSummary], now: dt.datetime) -> 
         began = dt.datetime.fromisoformat(run.began_at).timestamp()
         labels = _labels(environment=environment, name=name)
         yield f"inchworm_last_run_timestamp_seconds{labels} {began:.0f}"
+    yield "# TYPE inchworm_paused gauge"
+    yield "# HELP inchworm_paused Whether a schedule that is on is paused."
+    for live in filter(None, (each.live for each in watched)):
+        for schedule in live.schedules:
+            if schedule.state == "on":
+                labels = _labels(environment=live.environment.name, schedule=schedule.name)
+                yield f"inchworm_paused{labels} {int(schedule.pause is not None)}"
     yield "# TYPE inchworm_due_timestamp_seconds gauge"
     yield "# UNIT inchworm_due_timestamp_seconds seconds"
     yield "# HELP inchworm_due_timestamp_seconds When a schedule that is on is due next."
     for live in filter(None, (each.live for each in watched)):
         for schedule in live.schedules:
-            if schedule.state == "on":
+            if schedule.starts:
                 labels = _labels(environment=live.environment.name, schedule=schedule.name)
                 for due in next_times(schedule.scheduled, now + live.ahead, 1):
                     at = (due - live.ahead).timestamp()

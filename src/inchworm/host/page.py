@@ -92,13 +92,16 @@ def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
             f"<p>{escape(last.bundle)} is live since {since} UTC"
             f"{f', by {escape(last.by)}' if last.by else ''}, commit {commit}.</p>"
         )
+    for pause in dict.fromkeys(s.pause for s in each.live.schedules if s.pause is not None):
+        what = pause.what or "everything here"
+        yield f"<p><b>{escape(what)}</b> is {escape(pause.in_words)}.</p>"
     if each.live.ahead:
         by = spell_ahead(each.live.ahead)
         yield f"<p>Schedules go by the clock of its workspace, which is {by}.</p>"
     rows = (
         (
             escape(schedule.name),
-            _state(schedule.state),
+            _state(schedule.state) if schedule.pause is None else _state("paused"),
             escape(schedule.scheduled.text)
             if not schedule.scheduled.cron
             else "<br>".join(
@@ -106,7 +109,7 @@ def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
                 f"{escape(schedule.scheduled.timezone)}"
                 for due in next_times(schedule.scheduled, now + each.live.ahead, 3)
             )
-            if schedule.state == "on"
+            if schedule.starts
             else "-",
         )
         for schedule in each.live.schedules

@@ -65,7 +65,7 @@ def jobs_due(
             another one; ``cron`` goes by that.
     """
     for schedule in live.schedules:
-        if schedule.state != "on":
+        if not schedule.starts:
             continue
         began, last = since, _last(schedule, live, considered)
         if schedule.scheduled.cron:
@@ -77,6 +77,8 @@ def jobs_due(
             due = _ended(schedule, live, last or began)
         if due is None:
             continue
+        if schedule.paused_until is not None:  # what was due in a pause was missed
+            began = max(began, schedule.paused_until + live.ahead)
         was_missed = due <= began and not schedule.scheduled.arrives  # files wait, and can be taken
         yield schedule, due, not (was_missed and schedule.missed is Missed.SKIP)
 

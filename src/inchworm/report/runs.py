@@ -51,6 +51,7 @@ def schedules_document(schedules: Iterable[ScheduleStatus]) -> Document:
                 "timezone": each.schedule.scheduled.timezone,
                 "missed": each.schedule.missed.value,
                 "state": each.schedule.state,
+                "paused": each.schedule.pause.to_json() if each.schedule.pause else None,
                 "due": [moment.isoformat() for moment in each.due],
                 "last_run": str(each.last.id) if each.last else None,
                 "last_state": each.last.state.value if each.last else None,

@@ -13,6 +13,7 @@ from inchworm.core.identifiers import PartId
 from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import digest_of
 from inchworm.core.promotion.composition import (
+    Circumstances,
     CompletedPromotion,
     Composition,
     Interface,
@@ -23,6 +24,7 @@ from inchworm.core.promotion.composition import (
 )
 from inchworm.core.promotion.holds import Hold
 from inchworm.core.running.api_versions import ApiVersion
+from inchworm.core.running.pauses import Pause
 from inchworm.core.structure.definitions import Definition, Difference
 from inchworm.core.structure.shapes import ColumnShape, TableShape
 from inchworm.core.structure.tables import Column, Table
@@ -78,8 +80,9 @@ class Compositions:
 
 
 _FIELDS = (
-    *(ApiVersion, Column, ColumnShape, CompletedPromotion, Composition, Definition, Difference),
-    *(Head, Hold, Interface, LivePart, Mixture, PartId, RanMigration, Remembered, SetSchedule),
+    *(ApiVersion, Circumstances, Column, ColumnShape, CompletedPromotion, Composition),
+    *(Definition, Difference, Head, Hold, Interface, LivePart, Mixture, PartId, Pause),
+    *(RanMigration, Remembered, SetSchedule),
     *(Table, TableShape),
 )
 _LAYOUT = digest_of(repr([(each.__name__, [*each.__annotations__]) for each in _FIELDS]).encode())

@@ -68,6 +68,7 @@ from inchworm.report.runs import run_document, step_document
 @click.option("--to", "last", metavar="DAY", help="... to this one; to today, if not given.")
 @click.option("--values", "only_values", is_flag=True, help="Show the values, and run nothing.")
 @click.option("--wait", metavar="DURATION", help="Wait so long while somebody works there: 10m.")
+@click.option("--unless-paused", is_flag=True, help="Not while it is paused: for a crontab.")
 @click.option("--stop", metavar="RUN", help="Stop a run, wherever it is at work: R12.")
 @click.option("--because", default="", metavar="TEXT", help="Why it is stopped.")
 @click.option("--schedule", hidden=True, help="The schedule that starts it.")
@@ -89,6 +90,7 @@ def command(
     last: str | None,
     only_values: bool,
     wait: str | None,
+    unless_paused: bool,
     stop: str | None,
     because: str,
     schedule: str | None,
@@ -133,6 +135,7 @@ def command(
         patience=duration(wait),
         due=Due(schedule=schedule, at=due) if schedule and due else None,
         started=started,
+        unless_paused=unless_paused,
     )
     days = _days(place, day, first, last)
     prepared = prepare_run(place, replace(request, day=days[0]))

@@ -115,12 +115,15 @@ def _show_schedules(read: Schedules, as_json: bool) -> int:
         times = "\n".join(f"{moment:%Y-%m-%d %H:%M} {zone}" for moment in due)
         if not each.schedule.scheduled.cron:
             times = each.schedule.scheduled.text
-        state = word(each.schedule.state)
+        state = word(each.schedule.state if each.schedule.pause is None else "paused")
         lines.append((each.environment, each.schedule.name, state, times or "-", ended))
     if lines:
         screen.print(rows(("in", "schedule", "state", "due", "last run"), lines))
     else:
         screen.print("There are no schedules.")
+    pauses = ((each.environment, each.schedule.pause) for each in read.schedules)
+    for name, pause in dict.fromkeys((name, pause) for name, pause in pauses if pause):
+        say(screen, "paused", f"{name}: {pause.what or 'everything'} is {pause.in_words}")
     for name, ahead in read.ahead.items():
         if ahead:
             by = spell_ahead(ahead)
@@ -186,6 +189,11 @@ def _show(place: Workplace, read: Status) -> None:
         if each.live is not None and (why := each.live.notebooks_unreachable):
             said = f"  {each.environment.name}: of its notebooks nothing is known: {why}"
             screen.print(Text.assemble(word("warning"), said))
+    for each in read.environments:
+        for pause in each.live.pauses if each.live else ():
+            if pause.is_in_force(place.clock()):
+                text = f"  {each.environment.name}: {pause.what or 'everything'} is "
+                screen.print(Text.assemble(word("paused"), text, pause.in_words))
     for each in read.environments:
         last = each.live.last if each.live else None
         if last is not None and last.exception:

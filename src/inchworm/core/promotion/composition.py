@@ -18,6 +18,7 @@ from inchworm.core.ledger.entries import Head
 from inchworm.core.parts import Digest, digest_of
 from inchworm.core.promotion.holds import Hold
 from inchworm.core.running.api_versions import ApiVersion
+from inchworm.core.running.pauses import Pause
 from inchworm.core.structure.definitions import Definition, Difference
 from inchworm.core.structure.tables import Column, Table
 
@@ -326,6 +327,7 @@ class Composition(Struct, frozen=True, kw_only=True):
     items: Mapping[PartId, LiveItem] = field(default_factory=dict)
     schedules: Mapping[str, str] = field(default_factory=dict)
     set_schedules: Mapping[str, SetSchedule] = field(default_factory=dict)
+    pauses: tuple[Pause, ...] = ()
     notebooks_unreachable: str = ""
     """Why the server of the notebooks cannot be asked; then nothing is known of them."""
     holds: tuple[Hold, ...] = ()

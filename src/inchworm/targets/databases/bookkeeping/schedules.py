@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from inchworm.core.promotion.composition import SetSchedule
+from inchworm.core.running.pauses import Pause
 from inchworm.targets.databases.bookkeeping.base import AT_ONCE, Books, batched, read_back
 from inchworm.targets.databases.bookkeeping.tables import DUE_TIMES
 
@@ -40,6 +41,39 @@ class Schedules(Books):
                 f"DELETE FROM {self.schema}.schedules WHERE project = ? AND schedule IN ({places})",
                 [self._project, *some],
             )
+
+    @read_back
+    def pauses(self) -> tuple[Pause, ...]:
+        """The pauses of this project's schedules, also those that are over, in their order."""
+        if not self.has("pauses"):
+            return ()
+        return tuple(
+            Pause(what=what, because=why, by=by, at=at, until=until or "", resumed_at=ended or "")
+            for what, why, by, at, until, ended in self._sorted(
+                "SELECT what, because, paused_by, paused_at, until, resumed_at "
+                f"FROM {self.schema}.pauses WHERE project = ?",
+                [self._project],
+                by=[3, 0],
+            )
+        )
+
+    def pause(self, pause: Pause) -> None:
+        """Record a pause. Called inside a transaction."""
+        self._database.execute(
+            f"INSERT INTO {self.schema}.pauses VALUES (?, ?, ?, ?, ?, ?, NULL, NULL)",
+            [
+                *(self._project, pause.what, pause.because, pause.until or None),
+                *(pause.by, pause.at),
+            ],
+        )
+
+    def resume(self, what: str, at: str, by: str) -> None:
+        """Record the end of the pauses of something. Called inside a transaction."""
+        self._database.execute(
+            f"UPDATE {self.schema}.pauses SET resumed_at = ?, resumed_by = ? "
+            "WHERE project = ? AND what = ? AND resumed_at IS NULL",
+            [at, by, self._project, what],
+        )
 
     @read_back
     def due_times(self) -> dict[str, str]:

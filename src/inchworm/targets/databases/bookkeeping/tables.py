@@ -48,6 +48,10 @@ TABLES = (
     project VARCHAR NOT NULL, flow VARCHAR NOT NULL, version VARCHAR NOT NULL,
     number INTEGER NOT NULL, document VARCHAR NOT NULL, put_at VARCHAR NOT NULL,
     is_live INTEGER NOT NULL, requests INTEGER NOT NULL, requested_at VARCHAR NOT NULL)""",
+    """CREATE TABLE IF NOT EXISTS {schema}.pauses (
+    project VARCHAR NOT NULL, what VARCHAR NOT NULL, because VARCHAR NOT NULL,
+    until VARCHAR, paused_by VARCHAR NOT NULL, paused_at VARCHAR NOT NULL,
+    resumed_by VARCHAR, resumed_at VARCHAR)""",
     """CREATE TABLE IF NOT EXISTS {schema}.schedules (
     project VARCHAR NOT NULL, schedule VARCHAR NOT NULL,
     state VARCHAR NOT NULL, set_at VARCHAR NOT NULL)""",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from typing import Any
 
 import pytest
 from msgspec.structs import replace
@@ -12,7 +13,7 @@ from inchworm.core.execution import StepReport, StepState
 from inchworm.core.identifiers import PartId
 from inchworm.core.ledger.entries import Entry
 from inchworm.core.ledger.events import Event, RunEnded, RunStarted, RunStepReported
-from inchworm.core.ledger.runs import run_of
+from inchworm.core.ledger.runs import RunSummary, run_of, usually_took
 from inchworm.core.parameters.matrix import evaluate
 from inchworm.core.parameters.values import read_size
 from inchworm.core.parts import Digest
@@ -317,3 +318,47 @@ def test_sizes(text: str, size: int) -> None:
 def test_what_is_no_size(text: str) -> None:
     with pytest.raises(ValueError, match="is not a size"):
         read_size(text)
+
+
+def test_how_long_runs_usually_take() -> None:
+    """The median of the last ones of the same that were done; those that failed do not count."""
+
+    def summary(number: int, seconds: int, **more: Any) -> RunSummary:
+        ended = dt.datetime(2026, 1, 1, tzinfo=dt.UTC) + dt.timedelta(seconds=seconds)
+        fields: dict[str, Any] = {
+            "environment": "dev",
+            "subject": PLAN.subject,
+            "state": RunState.DONE,
+            **more,
+        }
+        return RunSummary(
+            id=RunId("l", number),
+            corner="",
+            bundle="p-1.0.0",
+            bundle_digest=Digest("d"),
+            started="hand",
+            began_at="2026-01-01T00:00:00+00:00",
+            began_by="lena",
+            changed_at=ended.isoformat(),
+            message="",
+            through=number,
+            **fields,
+        )
+
+    runs = [
+        summary(1, 10),
+        summary(2, 900, state=RunState.FAILED),
+        summary(3, 30),
+        summary(4, 50, environment="test"),
+        summary(5, 80),
+        summary(6, 70, state=RunState.RUNNING),
+    ]
+    assert {id_.number: took for id_, took in usually_took(runs).items()} == {
+        2: 10,
+        3: 10,
+        5: 20,
+        6: 30,
+    }
+    assert (runs[1].took, runs[5].took) == (900, None)
+    many = [summary(number, 1 if number <= 30 else 9) for number in range(1, 52)]
+    assert usually_took(many)[RunId("l", 51)] == 9

@@ -375,3 +375,35 @@ def test_a_promotion_that_is_not_there(ledger: Ledger) -> None:
     ledger.draft(draft(), None)
     with pytest.raises(UsageError, match="The latest is P1"):
         ledger.promotion("P11")
+
+
+def test_a_run_that_ends_while_somebody_looks_is_not_broken_off(tmp_path: Path) -> None:
+    """Its process records the end before it goes."""
+    ended = False
+
+    def is_gone(process: str) -> bool:
+        nonlocal ended
+        if not ended:
+            ended = True
+            ledger.end_run(run.id, RunState.DONE)
+        return True
+
+    storage = SqliteLedger(tmp_path / "ledger.sqlite")
+    ledger = Ledger(storage, now=lambda: "2026-01-01T00:00:00+00:00", by="lena", is_gone=is_gone)
+    plan = RunPlan(
+        environment="dev",
+        subject=A,
+        bundle="p-1.0.0",
+        bundle_digest=Digest("sha256:p"),
+        commit=None,
+        today="2026-11-23",
+        steps=(),
+        process="7/1@wharf",
+    )
+    run = ledger.start_run(plan)
+    assert ledger.run(run.id).state is RunState.DONE
+    other = ledger.start_run(plan)
+    assert ledger.run(other.id).state is RunState.BROKEN_OFF
+    states = [each.state for each in ledger.runs(RunsAsked(state=RunState.BROKEN_OFF))]
+    assert states == [RunState.BROKEN_OFF]
+    assert ledger.runs(RunsAsked(state=RunState.RUNNING)) == []

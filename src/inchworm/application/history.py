@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Mapping
+from typing import NamedTuple
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -13,10 +15,11 @@ from inchworm.core.execution import StepReport
 from inchworm.core.identifiers import Kind, PartId, PromotionId, promotion_number
 from inchworm.core.ledger.events import HeardPart
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
-from inchworm.core.ledger.runs import RunsAsked, RunSummary
+from inchworm.core.ledger.runs import RunsAsked, RunSummary, usually_took
 from inchworm.core.promotion.promotion import Promotion, Step
 from inchworm.core.promotion.states import Phase, State
-from inchworm.core.running.run import Measured, Run
+from inchworm.core.running.run import Measured, Run, RunId
+from inchworm.core.running.states import RunState
 
 
 class History(Struct, frozen=True, kw_only=True):
@@ -267,16 +270,29 @@ def status_at(workplace: Workplace, at: dt.datetime) -> list[LiveThen]:
     return [latest.get(name, LiveThen(environment=name)) for name in names]
 
 
-def runs(workplace: Workplace, environment: str | None = None) -> list[RunSummary]:
-    """All runs, or those in one environment, the latest first; the ledger's chain is followed.
+class Runs(NamedTuple):
+    """Runs, the latest first, and how long runs of the same usually took before each."""
+
+    runs: list[RunSummary]
+    usual: Mapping[RunId, float]
+
+
+def runs(workplace: Workplace, environment: str | None = None, state: str = "") -> Runs:
+    """All runs, or those in one environment or state; the ledger's chain is followed.
 
     Raises:
         LedgerError: when an entry was altered.
-        UsageError: when there is no environment of that name.
+        UsageError: when there is no environment of that name, or no such state.
     """
     workplace.ledger.check()
     name = None if environment is None else workplace.project.environment(environment).name
-    return workplace.ledger.runs(RunsAsked(environment=name))[::-1]
+    states = [each.value for each in RunState]
+    if state and state not in states:
+        near = did_you_mean(state, states, "Try failed.")
+        raise UsageError(f"{state} is no state of a run.", next=near)
+    every = workplace.ledger.runs(RunsAsked(environment=name))
+    shown = [run for run in every[::-1] if state in {"", run.state.value}]
+    return Runs(shown, usually_took(every))
 
 
 def run(workplace: Workplace, id_: str) -> Run:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from rich.console import Console
 from rich.padding import Padding
@@ -11,10 +11,10 @@ from rich.text import Text
 from inchworm.cli.process import shown_time
 from inchworm.cli.samples import print_failing_rows
 from inchworm.cli.step_lines import listed
-from inchworm.cli.terminal import STYLES, rows, spell_seconds, word
+from inchworm.cli.terminal import STYLES, rows, spell_seconds, spell_whole_seconds, word
 from inchworm.core.identifiers import PartId
 from inchworm.core.ledger.runs import RunSummary
-from inchworm.core.running.run import Run, RunStep
+from inchworm.core.running.run import Run, RunId, RunStep
 from inchworm.core.running.states import RunState
 
 
@@ -26,8 +26,8 @@ def spell_step(step: RunStep) -> str:
     return f"{what}{stage}"
 
 
-def print_runs(screen: Console, runs: Sequence[RunSummary]) -> None:
-    """A line for each."""
+def print_runs(screen: Console, runs: Sequence[RunSummary], usual: Mapping[RunId, float]) -> None:
+    """A line for each, with how long it took, and how long runs of the same usually took."""
     lines = [
         (
             str(run.id),
@@ -35,14 +35,23 @@ def print_runs(screen: Console, runs: Sequence[RunSummary]) -> None:
             str(run.subject),
             _state(run.state, run.message),
             shown_time(run.began_at),
+            _took(run.took, usual.get(run.id)),
+            spell_whole_seconds(usual.get(run.id)),
             run.began_by,
             run.started,
             run.bundle,
         )
         for run in runs
     ]
-    headings = ("", "in", "what", "state", "began, UTC", "by", "started", "bundle")
-    screen.print(rows(headings, lines))
+    took = ("took", "usually")
+    headings = ("", "in", "what", "state", "began, UTC", *took, "by", "started", "bundle")
+    screen.print(rows(headings, lines, right=(5, 6)))
+
+
+def _took(seconds: float | None, usual: float | None) -> Text:
+    """A duration; one that is much longer than usual stands out."""
+    is_slow = seconds is not None and usual is not None and seconds > max(2 * usual, usual + 10)
+    return Text(spell_whole_seconds(seconds), STYLES["warning"] if is_slow else "")
 
 
 def _state(state: RunState, message: str) -> Text:

@@ -239,6 +239,13 @@ def spell_seconds(seconds: float | None) -> str:
     return f"{minutes} min {rest} s"
 
 
+def spell_whole_seconds(seconds: float | None) -> str:
+    """A duration that is known to the second: ``8 s``, ``2 min 10 s``."""
+    if seconds is None or seconds >= 90:
+        return spell_seconds(seconds)
+    return f"{seconds:.0f} s"
+
+
 def print_json(document: dict[str, Any]) -> None:
     """A machine-readable answer on standard output."""
     sys.stdout.write(escaped(json.dumps(document, indent=2, ensure_ascii=False)) + "\n")

@@ -54,6 +54,21 @@ def _lines(watched: list[Watched], runs: list[RunSummary], now: dt.datetime) -> 
         began = dt.datetime.fromisoformat(run.began_at).timestamp()
         labels = _labels(environment=environment, name=name)
         yield f"inchworm_last_run_timestamp_seconds{labels} {began:.0f}"
+    yield "# TYPE inchworm_last_success_timestamp_seconds gauge"
+    yield "# UNIT inchworm_last_success_timestamp_seconds seconds"
+    yield "# HELP inchworm_last_success_timestamp_seconds When the last run that succeeded ended."
+    done = {(r.environment, str(r.subject)): r for r in ended if r.state is RunState.DONE}
+    for (environment, name), run in sorted(done.items()):
+        at = dt.datetime.fromisoformat(run.changed_at).timestamp()
+        labels = _labels(environment=environment, name=name)
+        yield f"inchworm_last_success_timestamp_seconds{labels} {at:.0f}"
+    yield "# TYPE inchworm_last_run_duration_seconds gauge"
+    yield "# UNIT inchworm_last_run_duration_seconds seconds"
+    yield "# HELP inchworm_last_run_duration_seconds How long the last run that has ended took."
+    timed = {(r.environment, str(r.subject)): r.took for r in ended if r.took is not None}
+    for (environment, name), took in sorted(timed.items()):
+        labels = _labels(environment=environment, name=name)
+        yield f"inchworm_last_run_duration_seconds{labels} {took:.0f}"
     yield "# TYPE inchworm_paused gauge"
     yield "# HELP inchworm_paused Whether a schedule that is on is paused."
     for live in filter(None, (each.live for each in watched)):

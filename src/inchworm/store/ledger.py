@@ -177,6 +177,8 @@ class Ledger(Chain):
         """
         run = self.recorded_run(id_)
         if run.state is RunState.RUNNING and self._is_gone(run.plan.process):
+            run = self.recorded_run(id_)  # it may have ended since it was read, and said so
+        if run.state is RunState.RUNNING and self._is_gone(run.plan.process):
             return replace(run, state=RunState.BROKEN_OFF, message=run.plan.gone)
         return run
 

@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from inchworm.application.history import (
+    Runs,
     Wanted,
     executed_notebook,
     heard_promotion,
@@ -32,7 +33,6 @@ from inchworm.core.entry.rules import OF_RULES
 from inchworm.core.errors import UsageError
 from inchworm.core.identifiers import promotion_key, promotion_number
 from inchworm.core.ledger.promotions import HeardPromotion, Summary
-from inchworm.core.ledger.runs import RunSummary
 from inchworm.core.promotion.promotion import Promotion
 from inchworm.core.promotion.states import State
 from inchworm.core.running.run import Measured, run_number
@@ -126,7 +126,7 @@ def command(
         else:
             _show_one(one, everything)
     elif of_runs:
-        _show_runs(place, runs(place, environment), everything, as_json)
+        _show_runs(place, runs(place, environment, state), everything, as_json)
     else:
         wanted = Wanted(environment=environment or "", by=by, state=state, since=since, until=until)
         if picture is not None:
@@ -197,19 +197,22 @@ def _show_measures(measured: list[Measured], picture: Path | None, as_json: bool
         screen.print(f"drawn in {picture}", style="dim")
 
 
-def _show_runs(
-    place: Workplace, recorded: list[RunSummary], everything: bool, as_json: bool
-) -> None:
+def _show_runs(place: Workplace, asked: Runs, everything: bool, as_json: bool) -> None:
+    recorded, usual = asked
     shown = recorded if everything else recorded[:_SHOWN]
     if as_json:
-        documents = [run_document(place.ledger.run(run.id)) for run in shown]
+        documents = [
+            run_document(place.ledger.run(run.id))
+            | {"took_seconds": run.took, "usual_seconds": usual.get(run.id)}
+            for run in shown
+        ]
         print_json({"format": "inchworm/runs/1", "runs": documents})
         return
     screen = console()
     if not shown:
         screen.print("Nothing ran yet. Run what is live: inchworm run NAME --in ENV")
         return
-    print_runs(screen, shown)
+    print_runs(screen, shown, usual)
     if len(recorded) > len(shown):
         screen.print(f"... and {len(recorded) - len(shown):,} earlier: --all", style="dim")
 

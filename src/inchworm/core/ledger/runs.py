@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import datetime as dt
+from collections import defaultdict, deque
+from collections.abc import Mapping, Sequence
+from statistics import median
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -46,6 +49,38 @@ class RunSummary(Struct, frozen=True, kw_only=True):
     changed_at: str
     message: str
     through: int
+
+    @property
+    def took(self) -> float | None:
+        """How long it took, in seconds; None where it has no end that was recorded."""
+        if self.state in {RunState.RUNNING, RunState.BROKEN_OFF}:
+            return None
+        began, ended = map(dt.datetime.fromisoformat, (self.began_at, self.changed_at))
+        return (ended - began).total_seconds()
+
+
+def usually_took(runs: Sequence[RunSummary]) -> Mapping[RunId, float]:
+    """How long runs of the same usually took before each, in seconds: the median of the last ones.
+
+    Args:
+        runs: the latest last; of the same are those of one part in one environment or corner.
+
+    Returns:
+        By run; one without a run of the same before it that was done is missing.
+    """
+    before: dict[tuple[str, str, PartId], deque[float]] = defaultdict(lambda: deque(maxlen=_LAST))
+    usual: dict[RunId, float] = {}
+    for run in runs:
+        known = before[run.environment, run.corner, run.subject]
+        if known:
+            usual[run.id] = median(known)
+        if run.state is RunState.DONE and run.took is not None:
+            known.append(run.took)
+    return usual
+
+
+_LAST = 20
+"""Runs whose durations count for what is usual."""
 
 
 class RunsAsked(Struct, frozen=True, kw_only=True):

@@ -131,12 +131,12 @@ def test_a_run_does_not_begin_while_somebody_promotes(served: Program, postgres_
 def test_a_run_that_was_killed_is_ended_by_the_next_one_of_its_parts(
     served: Program, postgres_url: str, waiting: Started
 ) -> None:
-    """Another one cannot know whether it is dead, and leaves what it built alone."""
+    """Whoever looks sees that it is broken off; another one leaves what it built alone."""
     asked(postgres_url, "CREATE TABLE mart.slow__beside_of_somebody AS SELECT 1 AS one")
     waiting.send_signal(signal.SIGKILL)
     waiting.wait()
     served("run", "quick", "--in", "dev")
-    assert state_of(served, "R1") == "running"
+    assert state_of(served, "R1") == "broken off"
     asked(postgres_url, OPEN)
     served("run", "slow", "--in", "dev", "--wait", "1m")
     assert state_of(served, "R1") == "broken off"

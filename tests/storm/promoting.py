@@ -217,6 +217,7 @@ def _took_place(
     place.enter(release)
     if any(document["state"] == "done" for document in documents):
         team.entered_by[team.ledger].add(place.key)
+        place.by_ledger = team.ledger
     if not place.is_partly:
         place.by_hand.discard("restored")
 
@@ -394,6 +395,7 @@ def roll_back(team: Team, chance: random.Random) -> Place | None:
     place.holds = dict(back[0].holds)
     if document["state"] == "done":
         place.enter(release)
+        place.by_ledger = team.ledger
     return place
 
 

@@ -273,6 +273,8 @@ class Place:
     taken: set[str] = field(default_factory=set)
     study: list[Row] | None = None
     grants: set[str] = field(default_factory=set)
+    by_ledger: str = ""
+    """The ledger that its last promotion is of; another one need not have heard of it."""
     was_granted: bool = False
     """Whether somebody has ever given a right there."""
     may_lose: set[str] = field(default_factory=set)

@@ -99,6 +99,7 @@ COMMANDS = {
     "review": ["review", "P1", "--html", "out.html"],
     "approve": ["approve", "P1"],
     "run": ["run", "daily", "--in", "dev"],
+    "pause": ["pause", "dev", "--because", "so"],
     "status": ["status"],
     "compare": ["compare", "dev", "dev"],
     "drift": ["drift", "dev"],

@@ -230,7 +230,7 @@ def test_it_cannot_be_reached(plain: Program, jupyter: Jupyter, tmp_path: Path) 
     assert program("run", "mart.reading", "--in", "dev", environ=ENVIRON).code == 0
     told = program("status", "dev", environ=ENVIRON, code=1).text
     assert "starter-0.1.0-" in told
-    assert "of its notebooks nothing is known" in told
+    assert "nothing is known of its notebooks" in told
     status = program("status", "dev", "--json", environ=ENVIRON, code=1).json["environments"][0]
     assert "cannot be reached" in status["notebooks_unreachable"]
     assert status["drifted_parts"] == []

@@ -16,6 +16,7 @@ from inchworm.cli import process
 from inchworm.engine.locks import Lock
 from inchworm.targets.databases import connect
 from tests.driver import Answer, Program
+from tests.forked import Started
 from tests.once import DEV, Once
 
 ENDLESS = (
@@ -235,11 +236,8 @@ def test_a_protected_environment_asks(live_here: tuple[Program, str]) -> None:
     assert run(program, "all", "--yes").code == 0
 
 
-@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM])
-def test_a_run_that_is_stopped_leaves_nothing_half_done(
-    live: tuple[Program, str], how: signal.Signals
-) -> None:
-    program, url = live
+def endless(program: Program, url: str) -> Started:
+    """A run at work on a step that does not end by itself."""
     execute(program, url, "DELETE FROM raw.reading")
     program.write("models/mart/apart.sql", f"{TABLE}{ENDLESS}\n")
     program.promote(program.pack(), "dev")
@@ -249,6 +247,15 @@ def test_a_run_that_is_stopped_leaves_nothing_half_done(
     for line in process.stdout:
         if json.loads(line)["event"] == "step began":
             break
+    return process
+
+
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM])
+def test_a_run_that_is_stopped_leaves_nothing_half_done(
+    live: tuple[Program, str], how: signal.Signals
+) -> None:
+    program, url = live
+    process = endless(program, url)
     process.send_signal(how)
     process.communicate(timeout=60)
     assert process.returncode == 130
@@ -263,15 +270,7 @@ def test_a_run_that_is_stopped_leaves_nothing_half_done(
 def test_a_run_is_stopped_from_elsewhere(live: tuple[Program, str]) -> None:
     """By whoever has its ledger; the record says who it was, and why."""
     program, url = live
-    execute(program, url, "DELETE FROM raw.reading")
-    program.write("models/mart/apart.sql", f"{TABLE}{ENDLESS}\n")
-    program.promote(program.pack(), "dev")
-    execute(program, url, "INSERT INTO raw.reading VALUES (1, 80)")
-    process = program.start("run", "mart.apart", "--in", "dev", "--json")
-    assert process.stdout is not None
-    for line in process.stdout:
-        if json.loads(line)["event"] == "step began":
-            break
+    process = endless(program, url)
     stop = ("run", "--stop", "R1", "--because", "it locks the map out")
     told = program(*stop, environ={"INCHWORM_USER": "mira"}).text
     assert "R1: stopped by mira: it locks the map out" in told
@@ -387,9 +386,9 @@ def test_a_connection_that_is_killed_ends_no_run_without_a_word(
     (step,) = [
         s for s in recorded["steps"] if (s["part"], s["work"]) == ("model:mart.apart", "build")
     ]
-    said = f"{step['message']} {step['log']}"
-    assert "does not answer any more: terminating connection" in said
-    assert "promotion" not in said
+    words = f"{step['message']} {step['log']}"
+    assert "does not answer any more: terminating connection" in words
+    assert "promotion" not in words
     assert step["state"] == ("done" if retries else "failed")
     assert recorded["state"] in ({"done", "partly done"} if retries else {"partly done"})
     assert program.ask(url, "SELECT * FROM inchworm.aside WHERE purpose <> 'replaced'") == []

@@ -85,12 +85,12 @@ def compared(team: Team, place: Place) -> None:
     states = {p["part"]: p["state"] for p in team(*words, is_judge=True).json["parts"]}
     for name in {*other.models, *place.models}:
         one, two = other.models.get(name), place.models.get(name)
-        said = states.get(f"model:{name}", "same")
+        state = states.get(f"model:{name}", "same")
         right = {"values only", "same", "drifted"} if one == two else {"differs", "drifted"}
         right = {"only in A", "drifted"} if two is None else right
         right = {"only in B", "drifted"} if one is None else right
-        if said not in right and not (said == "held" and name in {*place.holds, *other.holds}):
-            raise Wrong(f"compare {other.name} {place.name} says of {name} {said}: {one}, {two}")
+        if state not in right and not (state == "held" and name in {*place.holds, *other.holds}):
+            raise Wrong(f"compare {other.name} {place.name} says of {name} {state}: {one}, {two}")
 
 
 def recorded(team: Team, place: Place, id_: str) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from contextlib import AbstractContextManager
 from pathlib import Path
 
 from msgspec import Struct
@@ -18,7 +17,6 @@ from inchworm.core.sql.schema_names import with_physical_schemas
 from inchworm.core.structure.definitions import Definition, Thing, script_of
 from inchworm.core.structure.left_out import LeftOut
 from inchworm.engine.adoption import TakenUp, taken_up
-from inchworm.engine.connections import open_environment
 from inchworm.engine.desired_schema import own_definitions
 from inchworm.engine.open_environment import OpenEnvironment
 from inchworm.kinds.registry import UNFIT
@@ -105,7 +103,7 @@ def _adopt_schema(
     managed: Managed,
     without: Collection[str],
 ) -> AdoptedSchema:
-    with _reading(workplace, declared) as place:
+    with workplace.opened(declared) as place:
         database = place.database
         is_outside = managed is Managed.OUTSIDE
         physical = name if is_outside else declared.database.physical_schema(name)
@@ -143,25 +141,12 @@ _NAMED = 5
 """Objects that a refusal names."""
 
 
-def _reading(
-    workplace: Workplace, declared: Environment
-) -> AbstractContextManager[OpenEnvironment]:
-    """The environment, to look at it."""
-    return open_environment(
-        declared,
-        workplace.project.settings.name,
-        workplace.machine,
-        workplace.values(declared),
-        read_only=True,
-    )
-
-
 def _adopt_changes(workplace: Workplace, declared: Environment, schema: PartId) -> AdoptedChanges:
     """Changes made by hand become a migration, or are put into ``tables.sql``."""
     rendered = workplace.read_remembered().render(schema, {})
     assert isinstance(rendered, RenderedSchema)
     folder = workplace.root / "schemas" / schema.name
-    with _reading(workplace, declared) as place:
+    with workplace.opened(declared) as place:
         where = f"{declared.name} ({declared.protection}), as {place.identity}"
         changes = None
         if rendered.managed is Managed.MIGRATIONS:

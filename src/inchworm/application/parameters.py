@@ -11,7 +11,6 @@ from inchworm.core.errors import InchwormError, UsageError, did_you_mean
 from inchworm.core.lineage.facts import Assembly
 from inchworm.core.parameters.matrix import Parameter, Values, evaluate
 from inchworm.core.promotion.states import State
-from inchworm.engine.connections import open_environment
 from inchworm.project.parameters import set_value
 
 EVERY = "every"
@@ -122,10 +121,8 @@ def live_value(workplace: Workplace, environment: str, parameter: Parameter) -> 
     if not workplace.machine.trust.is_given:
         return "this project is not trusted, so no environment was asked: inchworm trust"
     declared = workplace.project.environment(environment)
-    name = workplace.project.settings.name
     try:
-        values = workplace.values(declared)
-        with open_environment(declared, name, workplace.machine, values, read_only=True) as place:
+        with workplace.opened(declared) as place:
             parts = place.bookkeeping.parts_of_ours()
     except InchwormError as error:
         return error.what

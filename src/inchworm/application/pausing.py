@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import datetime as dt
-from contextlib import AbstractContextManager
 
 from inchworm.application.workplace import Workplace
 from inchworm.core.errors import UsageError, did_you_mean
 from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.running.pauses import Pause
-from inchworm.engine.connections import open_environment
 from inchworm.engine.open_environment import OpenEnvironment
 
 
@@ -33,7 +31,8 @@ def pause(
         raise UsageError("A pause needs a reason.", next="Say --because TEXT.")
     if until is not None and until <= workplace.clock():
         raise UsageError(f"--until {until:%Y-%m-%d %H:%M} is over.", next="Name a later time.")
-    with _opened(workplace, environment) as place:
+    declared = workplace.project.environment(environment)
+    with workplace.opened(declared, read_only=False) as place:
         begun = Pause(
             what=_named(what, place),
             because=because,
@@ -55,8 +54,8 @@ def resume(workplace: Workplace, environment: str, what: str) -> list[Pause]:
         UsageError: when nothing of that is paused.
         TargetError: when the environment cannot be reached.
     """
-    now = workplace.clock()
-    with _opened(workplace, environment) as place:
+    now, declared = workplace.clock(), workplace.project.environment(environment)
+    with workplace.opened(declared, read_only=False) as place:
         in_force = [each for each in place.bookkeeping.pauses() if each.is_in_force(now)]
         named = _named(what, place)
         ending = [each for each in in_force if each.what == named]
@@ -68,17 +67,6 @@ def resume(workplace: Workplace, environment: str, what: str) -> list[Pause]:
         with place.database.transaction():
             place.bookkeeping.resume(named, workplace.now(), workplace.user)
     return ending
-
-
-def _opened(workplace: Workplace, name: str) -> AbstractContextManager[OpenEnvironment]:
-    environment = workplace.project.environment(name)
-    return open_environment(
-        environment,
-        workplace.project.settings.name,
-        workplace.machine,
-        workplace.values(environment),
-        read_only=False,
-    )
 
 
 def _named(what: str, place: OpenEnvironment) -> str:

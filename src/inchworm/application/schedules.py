@@ -20,7 +20,7 @@ from inchworm.core.running.copying import ListedFile
 from inchworm.core.running.pauses import Pause, pause_of, paused_until
 from inchworm.core.running.schedules import Missed, next_times
 from inchworm.core.running.states import RunState
-from inchworm.engine.connections import is_shared, open_environment
+from inchworm.engine.connections import is_shared
 from inchworm.engine.running.arrivals import files_waiting
 
 _SHOWN = 3
@@ -153,8 +153,7 @@ def read_live(workplace: Workplace, environment: Environment) -> LiveEnvironment
     Raises:
         TargetError: when it cannot be reached.
     """
-    project, values = workplace.project.settings.name, workplace.values(environment)
-    with open_environment(environment, project, workplace.machine, values, read_only=True) as place:
+    with workplace.opened(environment) as place:
         states = place.workspace.schedules()
         pipelines = [part for part in place.workspace.items() if part.kind is Kind.PIPELINE]
         documents = {part: place.workspace.document(part) for part in pipelines}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
-from contextlib import suppress
+from contextlib import AbstractContextManager, suppress
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from inchworm.core.checks.findings import Finding
     from inchworm.core.environments.environment import Environment
     from inchworm.core.parameters.values import Value
+    from inchworm.engine.open_environment import OpenEnvironment
     from inchworm.kinds.project_reader import Reading
     from inchworm.store.bundle_facts import BundleFacts
     from inchworm.store.bundles import BundleStore
@@ -193,6 +194,20 @@ class Workplace(Struct, frozen=True, dict=True):
         """An environment's values as the source tree has them, as far as they can be had."""
         matrix, _ = read_files(self.tree.parameters, [e.name for e in self.project.environments])
         return dict(evaluate(matrix, environment.name, self.today).values)
+
+    def opened(
+        self, environment: Environment, *, read_only: bool = True
+    ) -> AbstractContextManager[OpenEnvironment]:
+        """An environment, open to look at it, or to change it.
+
+        Raises:
+            TargetError: when something of it cannot be reached.
+            EnvironmentMoved: when another process holds the database.
+        """
+        from inchworm.engine.connections import open_environment
+
+        name, values = self.project.settings.name, self.values(environment)
+        return open_environment(environment, name, self.machine, values, read_only=read_only)
 
 
 def _keep_private(folder: Path) -> None:

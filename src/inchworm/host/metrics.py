@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
+from inchworm.application.schedules import LiveEnvironment
 from inchworm.core.ledger.runs import RunSummary
 from inchworm.core.running.schedules import next_times
 from inchworm.core.running.states import RunState
@@ -25,67 +26,101 @@ def metrics(watched: Iterable[Watched], runs: Iterable[RunSummary], now: dt.date
 
 def _lines(watched: list[Watched], runs: list[RunSummary], now: dt.datetime) -> Iterator[str]:
     names = {each.name for each in watched}
-    runs = [run for run in runs if run.environment in names]
-    yield "# TYPE inchworm_environment_readable gauge"
-    yield "# HELP inchworm_environment_readable Whether the environment could be read last."
-    for each in watched:
-        readable = int(each.live is not None and not each.problem)
-        yield f"inchworm_environment_readable{_labels(environment=each.name)} {readable}"
-    yield "# TYPE inchworm_running gauge"
-    yield "# HELP inchworm_running Runs at work."
-    for each in watched:
-        yield f"inchworm_running{_labels(environment=each.name)} {len(each.jobs)}"
-    yield "# TYPE inchworm_not_begun gauge"
-    yield "# HELP inchworm_not_begun Runs that were due or called for and could not begin."
-    for each in watched:
-        yield f"inchworm_not_begun{_labels(environment=each.name)} {len(each.not_begun)}"
+    yield from _of_environments(watched)
+    yield from _of_runs([run for run in runs if run.environment in names])
+    yield from _of_schedules([each.live for each in watched if each.live is not None], now)
+
+
+def _of_environments(watched: list[Watched]) -> Iterator[str]:
+    yield from _gauge(
+        "environment_readable",
+        "Whether the environment could be read last.",
+        [({"environment": w.name}, w.live is not None and not w.problem) for w in watched],
+    )
+    yield from _gauge(
+        "running", "Runs at work.", [({"environment": w.name}, len(w.jobs)) for w in watched]
+    )
+    yield from _gauge(
+        "not_begun",
+        "Runs that were due or called for and could not begin.",
+        [({"environment": w.name}, len(w.not_begun)) for w in watched],
+    )
+
+
+def _of_runs(runs: list[RunSummary]) -> Iterator[str]:
+    ended = [run for run in runs if run.state is not RunState.RUNNING]
     yield "# TYPE inchworm_runs counter"
     yield "# HELP inchworm_runs Runs that have ended, by how they ended."
-    ended = [run for run in runs if run.state is not RunState.RUNNING]
     counts = Counter((r.environment, str(r.subject), _ending(r)) for r in ended)
     for (environment, name, state), count in sorted(counts.items()):
         labels = _labels(environment=environment, name=name, state=state)
         yield f"inchworm_runs_total{labels} {count}"
-    yield "# TYPE inchworm_last_run_timestamp_seconds gauge"
-    yield "# UNIT inchworm_last_run_timestamp_seconds seconds"
-    yield "# HELP inchworm_last_run_timestamp_seconds When the last run began."
-    last = {(r.environment, str(r.subject)): r for r in runs}
-    for (environment, name), run in sorted(last.items()):
-        began = dt.datetime.fromisoformat(run.began_at).timestamp()
-        labels = _labels(environment=environment, name=name)
-        yield f"inchworm_last_run_timestamp_seconds{labels} {began:.0f}"
-    yield "# TYPE inchworm_last_success_timestamp_seconds gauge"
-    yield "# UNIT inchworm_last_success_timestamp_seconds seconds"
-    yield "# HELP inchworm_last_success_timestamp_seconds When the last run that succeeded ended."
-    done = {(r.environment, str(r.subject)): r for r in ended if r.state is RunState.DONE}
-    for (environment, name), run in sorted(done.items()):
-        at = dt.datetime.fromisoformat(run.changed_at).timestamp()
-        labels = _labels(environment=environment, name=name)
-        yield f"inchworm_last_success_timestamp_seconds{labels} {at:.0f}"
-    yield "# TYPE inchworm_last_run_duration_seconds gauge"
-    yield "# UNIT inchworm_last_run_duration_seconds seconds"
-    yield "# HELP inchworm_last_run_duration_seconds How long the last run that has ended took."
-    timed = {(r.environment, str(r.subject)): r.took for r in ended if r.took is not None}
-    for (environment, name), took in sorted(timed.items()):
-        labels = _labels(environment=environment, name=name)
-        yield f"inchworm_last_run_duration_seconds{labels} {took:.0f}"
-    yield "# TYPE inchworm_paused gauge"
-    yield "# HELP inchworm_paused Whether a schedule that is on is paused."
-    for live in filter(None, (each.live for each in watched)):
-        for schedule in live.schedules:
-            if schedule.state == "on":
-                labels = _labels(environment=live.environment.name, schedule=schedule.name)
-                yield f"inchworm_paused{labels} {int(schedule.pause is not None)}"
-    yield "# TYPE inchworm_due_timestamp_seconds gauge"
-    yield "# UNIT inchworm_due_timestamp_seconds seconds"
-    yield "# HELP inchworm_due_timestamp_seconds When a schedule that is on is due next."
-    for live in filter(None, (each.live for each in watched)):
-        for schedule in live.schedules:
-            if schedule.starts:
-                labels = _labels(environment=live.environment.name, schedule=schedule.name)
-                for due in next_times(schedule.scheduled, now + live.ahead, 1):
-                    at = (due - live.ahead).timestamp()
-                    yield f"inchworm_due_timestamp_seconds{labels} {at:.0f}"
+    yield from _gauge(
+        "last_run_timestamp_seconds",
+        "When the last run began.",
+        [(labels, _seconds(run.began_at)) for labels, run in _last_of_each(runs)],
+    )
+    succeeded = [run for run in ended if run.state is RunState.DONE]
+    yield from _gauge(
+        "last_success_timestamp_seconds",
+        "When the last run that succeeded ended.",
+        [(labels, _seconds(run.changed_at)) for labels, run in _last_of_each(succeeded)],
+    )
+    timed = [run for run in ended if run.took is not None]
+    yield from _gauge(
+        "last_run_duration_seconds",
+        "How long the last run that has ended took.",
+        [(labels, run.took or 0) for labels, run in _last_of_each(timed)],
+    )
+
+
+def _of_schedules(environments: list[LiveEnvironment], now: dt.datetime) -> Iterator[str]:
+    on = [
+        ({"environment": live.environment.name, "schedule": schedule.name}, live, schedule)
+        for live in environments
+        for schedule in live.schedules
+        if schedule.state == "on"
+    ]
+    yield from _gauge(
+        "paused",
+        "Whether a schedule that is on is paused.",
+        [(labels, schedule.pause is not None) for labels, _, schedule in on],
+    )
+    yield from _gauge(
+        "due_timestamp_seconds",
+        "When a schedule that is on is due next.",
+        [
+            (labels, (due - live.ahead).timestamp())
+            for labels, live, schedule in on
+            if schedule.starts
+            for due in next_times(schedule.scheduled, now + live.ahead, 1)
+        ],
+    )
+
+
+def _gauge(
+    name: str, means: str, values: Iterable[tuple[Mapping[str, str], float]]
+) -> Iterator[str]:
+    """A number for each thing that has those labels; its name ends with its unit, if it has one."""
+    yield f"# TYPE inchworm_{name} gauge"
+    if name.endswith("_seconds"):
+        yield f"# UNIT inchworm_{name} seconds"
+    yield f"# HELP inchworm_{name} {means}"
+    for labels, value in values:
+        yield f"inchworm_{name}{_labels(**labels)} {value:.0f}"
+
+
+def _last_of_each(runs: Iterable[RunSummary]) -> list[tuple[Mapping[str, str], RunSummary]]:
+    """The latest run of each part in each environment, with the labels of that."""
+    last = {(run.environment, str(run.subject)): run for run in runs}
+    return [
+        ({"environment": environment, "name": name}, run)
+        for (environment, name), run in sorted(last.items())
+    ]
+
+
+def _seconds(moment: str) -> float:
+    return dt.datetime.fromisoformat(moment).timestamp()
 
 
 def _ending(run: RunSummary) -> str:

@@ -1,4 +1,4 @@
-"""A time after which work is ended."""
+"""Work that is ended: after a time, or once something else happens."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ _AGAIN = 0.2
 
 @contextmanager
 def deadline(seconds: float | None, end: Callable[[], None]) -> Iterator[threading.Event]:
-    """Have what the block does ended once a time is over, again and again until it has.
+    """Have what the block does ended once a time is over.
 
     Args:
         seconds: the time; None for as long as it takes.
@@ -21,13 +21,31 @@ def deadline(seconds: float | None, end: Callable[[], None]) -> Iterator[threadi
     Yields:
         An event that is set when the time is over.
     """
-    over, done = threading.Event(), threading.Event()
     if seconds is None:
-        yield over
+        yield threading.Event()
         return
+    with ended_once(lambda done: not done.wait(seconds), end) as over:
+        yield over
+
+
+@contextmanager
+def ended_once(
+    comes: Callable[[threading.Event], bool], end: Callable[[], None]
+) -> Iterator[threading.Event]:
+    """Have what the block does ended once a moment comes, again and again until it has.
+
+    Args:
+        comes: waits for the moment, and says whether it has come; it returns once the event that it
+            is given is set. Called from another thread.
+        end: has what is at work fail; called from another thread.
+
+    Yields:
+        An event that is set when the moment has come.
+    """
+    over, done = threading.Event(), threading.Event()
 
     def watch() -> None:
-        if not done.wait(seconds):
+        if comes(done):
             over.set()
             end()
             while not done.wait(_AGAIN):

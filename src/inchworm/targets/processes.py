@@ -48,15 +48,15 @@ class Descendants(Struct, frozen=True):
 
         left: list[Process] = []
         for _ in range(_ROUNDS):
-            there = list(self._there(first))
-            for process in there:
+            processes = list(self._alive(first))
+            for process in processes:
                 _kill(process)
-            _, left = wait_procs(there, timeout=_PATIENCE)
-            if not there or left:
+            _, left = wait_procs(processes, timeout=_PATIENCE)
+            if not processes or left:
                 break
         return [f"{_name(process)} (process {process.pid})" for process in left]
 
-    def _there(self, first: int | None) -> Iterator[Process]:
+    def _alive(self, first: int | None) -> Iterator[Process]:
         """The tree below the first process, with that; and whatever has the mark."""
         import psutil
 

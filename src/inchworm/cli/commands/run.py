@@ -8,7 +8,7 @@ import os
 import signal
 import sys
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import NoReturn
 
 import click
@@ -147,6 +147,18 @@ def command(
         sys.exit(1)
     signal.signal(signal.SIGTERM, _interrupt)
     collect_as_usual()
+    _run_each(place, prepared, days, screen, as_json)
+
+
+def _run_each(
+    place: Workplace,
+    prepared: PreparedRun,
+    days: Sequence[dt.date | None],
+    screen: Console,
+    as_json: bool,
+) -> None:
+    """Run once for each day, until one fails; the first has been prepared."""
+    request = prepared.request
     for number, each in enumerate(days):
         if number:
             prepared = prepare_run(place, replace(request, day=each))

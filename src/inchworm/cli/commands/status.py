@@ -187,8 +187,8 @@ def _show(place: Workplace, read: Status) -> None:
             screen.print(f"{identity}{_with(each.live.last, read.ledger)}", style="dim")
     for each in read.environments:
         if each.live is not None and (why := each.live.notebooks_unreachable):
-            said = f"  {each.environment.name}: of its notebooks nothing is known: {why}"
-            screen.print(Text.assemble(word("warning"), said))
+            text = f"  {each.environment.name}: nothing is known of its notebooks: {why}"
+            screen.print(Text.assemble(word("warning"), text))
     for each in read.environments:
         for pause in each.live.pauses if each.live else ():
             if pause.is_in_force(place.clock()):

@@ -36,7 +36,7 @@ from inchworm.engine.running.actions import RunAction
 from inchworm.engine.running.folder import private_folder
 from inchworm.engine.running.site import RunContext, RunSite
 from inchworm.store.ledger import Ledger
-from inchworm.targets.deadline import deadline
+from inchworm.targets.deadline import deadline, ended_once
 from inchworm.targets.machine import Machine
 
 Result = TypeVar("Result")
@@ -379,6 +379,8 @@ class _Running:
         self._work = work
         self._place = place
         self._run = work.ledger.start_run(work.plan)
+        self._stops_for = ""
+        """Who has asked for its stop, and why, once somebody has."""
         self._stages: dict[str, list[PartId]] = defaultdict(list)
         for step in work.plan.steps:
             if step.work is Work.BUILD and isinstance(step.part, PartId):
@@ -421,7 +423,7 @@ class _Running:
             self._stage()
             with (
                 deadline(self._work.plan.seconds, self._site.stop) as over,
-                self._heeding() as asked,
+                ended_once(self._is_to_stop, self._site.stop),
             ):
                 executor.run([RunAction(s, self._stages[s.stage]) for s in self._work.plan.steps])
         except KeyboardInterrupt:
@@ -432,33 +434,20 @@ class _Running:
             left = self._clear()
             self._work.ledger.end_run(self._run.id, RunState.FAILED, f"{error}{left}")
             raise
-        if asked:
-            return self._stopped(journal, executor.running, asked[0])
+        if self._stops_for and executor.failed:  # or it was done by then
+            return self._stopped(journal, executor.running, self._stops_for)
         left = self._clear()
         self._not_started(journal)
         return self._end(journal, left, is_late=over.is_set())
 
-    @contextmanager
-    def _heeding(self) -> Iterator[list[str]]:
-        """Stop what the block does once somebody asks for it; who did, and why."""
-        asked: list[str] = []
-        done = threading.Event()
-
-        def heed() -> None:
-            while not done.wait(_HEEDS):
-                with suppress(InchwormError):  # a ledger that cannot be read now can be later
-                    if who := self._work.stop_asked(self._run.id):
-                        asked.append(who)
-                        self._site.stop()
-                        return
-
-        thread = threading.Thread(target=heed, daemon=True)
-        thread.start()
-        try:
-            yield asked
-        finally:
-            done.set()
-            thread.join()
+    def _is_to_stop(self, done: threading.Event) -> bool:
+        """Wait until somebody wants the run to stop, or it is done."""
+        while not done.wait(_HEEDS):
+            with suppress(InchwormError):  # a ledger that cannot be read now can be later
+                if who := self._work.stop_asked(self._run.id):
+                    self._stops_for = who
+                    return True
+        return False
 
     def _stage(self) -> None:
         """Record the names of staging relations before anything is made."""

@@ -40,7 +40,7 @@ def test_what_is_paused_starts_nothing_until_it_is_resumed(
     program, url = live
     words = ("dev", *filter(None, [what]))
     told = paused(program, *words, "--because", "the sensors are recalibrated")
-    assert "paused by mira: the sensors are recalibrated" in told
+    assert "by mira: the sensors are recalibrated" in told
     run = ("run", "daily", "--in", "dev", "--yes")
     assert "by mira: the sensors" in program(*run, *DUE, code=4).text
     if "." not in what:
@@ -102,7 +102,7 @@ def test_a_host_starts_nothing_in_a_pause_and_counts_it_as_missed(missed: Missed
     during = with_(pause=pause)
     assert list(jobs_due(during, NOW - 5 * hour, NOW, {})) == []
     shown = page([Watched(name="dev", live=during)], [], NOW)
-    assert "paused by mira: &lt;why&gt;" in shown
+    assert "is paused, by mira: &lt;why&gt;" in shown
     text = metrics([Watched(name="dev", live=during)], [], NOW)
     assert 'inchworm_paused{environment="dev",schedule="all.often"} 1' in text
     over = replace(pause, resumed_at=NOW.isoformat())

@@ -170,7 +170,7 @@ def _check_not_paused(
     if paused is not None:
         what = f"{environment.name} {paused.what}".strip()
         raise EnvironmentMoved(
-            f"{schedule or subject} is {paused.in_words}.",
+            f"{schedule or subject} is paused, {paused.in_words}.",
             next=f"inchworm pause {what} --resume",
         )
 

@@ -28,6 +28,7 @@ def spell_step(step: RunStep) -> str:
 
 def print_runs(screen: Console, runs: Sequence[RunSummary], usual: Mapping[RunId, float]) -> None:
     """A line for each, with how long it took, and how long runs of the same usually took."""
+    headings = ("", "in", "what", "state", "began, UTC", "took", "usually", "by", "started")
     lines = [
         (
             str(run.id),
@@ -39,12 +40,9 @@ def print_runs(screen: Console, runs: Sequence[RunSummary], usual: Mapping[RunId
             spell_whole_seconds(usual.get(run.id)),
             run.began_by,
             run.started,
-            run.bundle,
         )
         for run in runs
     ]
-    took = ("took", "usually")
-    headings = ("", "in", "what", "state", "began, UTC", *took, "by", "started", "bundle")
     screen.print(rows(headings, lines, right=(5, 6)))
 
 

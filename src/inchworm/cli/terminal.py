@@ -46,6 +46,7 @@ STYLES = {
     "approved": "green",
     "rejected": "bold red",
     "held": "bold cyan",
+    "paused": "bold cyan",
     "not chosen": "yellow",
     "undone": "dim",
     "dropped": "dim",

@@ -94,7 +94,7 @@ def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
         )
     for pause in dict.fromkeys(s.pause for s in each.live.schedules if s.pause is not None):
         what = pause.what or "everything here"
-        yield f"<p><b>{escape(what)}</b> is {escape(pause.in_words)}.</p>"
+        yield f"<p><b>{escape(what)}</b> is paused, {escape(pause.in_words)}.</p>"
     if each.live.ahead:
         by = spell_ahead(each.live.ahead)
         yield f"<p>Schedules go by the clock of its workspace, which is {by}.</p>"

@@ -38,8 +38,8 @@ def command(
     name = place.project.environment(environment).name
     for each in paused:
         named = f"{name}: {each.what or 'everything'}"
-        how = "starts what is due again" if ends else f"is {each.in_words}"
-        say(console(), "done" if ends else "paused", f"{named} {how}")
+        how = " starts what is due again" if ends else f", {each.in_words}"
+        say(console(), "done" if ends else "paused", f"{named}{how}")
 
 
 def _moment(text: str | None) -> dt.datetime | None:

@@ -123,7 +123,7 @@ def _show_schedules(read: Schedules, as_json: bool) -> int:
         screen.print("There are no schedules.")
     pauses = ((each.environment, each.schedule.pause) for each in read.schedules)
     for name, pause in dict.fromkeys((name, pause) for name, pause in pauses if pause):
-        say(screen, "paused", f"{name}: {pause.what or 'everything'} is {pause.in_words}")
+        say(screen, "paused", f"{name}: {pause.what or 'everything'}, {pause.in_words}")
     for name, ahead in read.ahead.items():
         if ahead:
             by = spell_ahead(ahead)
@@ -192,8 +192,8 @@ def _show(place: Workplace, read: Status) -> None:
     for each in read.environments:
         for pause in each.live.pauses if each.live else ():
             if pause.is_in_force(place.clock()):
-                text = f"  {each.environment.name}: {pause.what or 'everything'} is "
-                screen.print(Text.assemble(word("paused"), text, pause.in_words))
+                text = f"  {each.environment.name}: {pause.what or 'everything'}, {pause.in_words}"
+                screen.print(Text.assemble(word("paused"), text))
     for each in read.environments:
         last = each.live.last if each.live else None
         if last is not None and last.exception:

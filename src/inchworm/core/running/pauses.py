@@ -55,9 +55,9 @@ class Pause(Struct, frozen=True, kw_only=True):
 
     @property
     def in_words(self) -> str:
-        """Since when, until when, by whom and why."""
-        until = f" until {_shown(self.until)} UTC" if self.until else ""
-        return f"paused{until} by {self.by}: {self.because}"
+        """Until when, by whom and why."""
+        until = f"until {_shown(self.until)} UTC, " if self.until else ""
+        return f"{until}by {self.by}: {self.because}"
 
 
 def pause_of(

@@ -15,6 +15,7 @@ from inchworm.host.host import Watched
 from inchworm.host.metrics import metrics
 from inchworm.host.page import page
 from inchworm.host.scheduling import jobs_due
+from inchworm.host.seen import without_names
 from tests.driver import Program
 from tests.program.test_serve import NOW, watched
 
@@ -28,6 +29,7 @@ def paused(program: Program, *words: str, code: int = 0) -> str:
 @pytest.fixture
 def live(anywhere: tuple[Program, str]) -> tuple[Program, str]:
     program, url = anywhere
+    program.edit("environments/dev.toml", 'default = "off"', 'default = "on"')
     program.promote(program.pack(), "dev")
     return program, url
 
@@ -47,6 +49,7 @@ def test_what_is_paused_starts_nothing_until_it_is_resumed(
         assert "--resume" in program(*run, "--unless-paused", code=4).text
     program(*run)
     assert "by mira: the sensors are recalibrated" in program("status", "dev").text
+    assert "daily.morning paused" in program("status", "dev").text
     (schedule,) = program("status", "--schedules", "--json").json["schedules"]
     assert schedule["paused"]["because"] == "the sensors are recalibrated"
     program.promote(program.pack(), "dev")
@@ -103,6 +106,9 @@ def test_a_host_starts_nothing_in_a_pause_and_counts_it_as_missed(missed: Missed
     assert list(jobs_due(during, NOW - 5 * hour, NOW, {})) == []
     shown = page([Watched(name="dev", live=during)], [], NOW)
     assert "is paused, by mira: &lt;why&gt;" in shown
+    hidden = page([without_names(Watched(name="dev", live=during))], [], NOW)
+    assert "is paused, why is shown with a token" in hidden
+    assert "mira" not in hidden
     text = metrics([Watched(name="dev", live=during)], [], NOW)
     assert 'inchworm_paused{environment="dev",schedule="all.often"} 1' in text
     over = replace(pause, resumed_at=NOW.isoformat())

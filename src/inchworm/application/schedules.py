@@ -49,6 +49,11 @@ class LiveSchedule(Struct, frozen=True, kw_only=True):
         return self.state == "on" and self.pause is None
 
     @property
+    def shown_state(self) -> str:
+        """Its state to a person: one that is on and starts nothing now is paused."""
+        return "paused" if self.state == "on" and self.pause is not None else self.state
+
+    @property
     def name(self) -> str:
         """``pipeline.schedule``."""
         return f"{self.pipeline.name}.{self.scheduled.name}"

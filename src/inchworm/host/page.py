@@ -101,7 +101,7 @@ def _environment(each: Watched, now: dt.datetime) -> Iterator[str]:
     rows = (
         (
             escape(schedule.name),
-            _state(schedule.state) if schedule.pause is None else _state("paused"),
+            _state(schedule.shown_state),
             escape(schedule.scheduled.text)
             if not schedule.scheduled.cron
             else "<br>".join(

@@ -26,7 +26,15 @@ def without_names(watched: Watched) -> Watched:
     live = watched.live
     if live is not None:
         last = replace(live.last, by="", exception="") if live.last is not None else None
-        live = replace(live, last=last, troubles=tuple(_HIDDEN for _ in live.troubles))
+        live = replace(
+            live,
+            last=last,
+            troubles=tuple(_HIDDEN for _ in live.troubles),
+            schedules=tuple(
+                replace(each, pause=each.pause.without_names) if each.pause else each
+                for each in live.schedules
+            ),
+        )
     return replace(
         watched,
         live=live,

@@ -15,9 +15,11 @@ from inchworm.application.watching import Status, status
 from inchworm.application.workplace import Workplace
 from inchworm.cli.process import shown_time, workplace
 from inchworm.cli.terminal import console, print_json, rows, say, word
+from inchworm.core.identifiers import Kind, PartId
 from inchworm.core.ledger.promotions import lacking_in_words
 from inchworm.core.parameters.values import spell_ahead
-from inchworm.core.promotion.composition import CompletedPromotion
+from inchworm.core.promotion.composition import CompletedPromotion, Composition
+from inchworm.core.running.pauses import pause_of
 from inchworm.engine.status import EnvironmentStatus
 from inchworm.report.documents import status_at_document, status_document
 
@@ -59,7 +61,7 @@ def command(
     else:
         _show(place, read)
         if environment:
-            _show_detail(read.environments[0])
+            _show_detail(read.environments[0], place.clock())
     sys.exit(0 if all(each.is_whole for each in read.environments) else 1)
 
 
@@ -115,7 +117,7 @@ def _show_schedules(read: Schedules, as_json: bool) -> int:
         times = "\n".join(f"{moment:%Y-%m-%d %H:%M} {zone}" for moment in due)
         if not each.schedule.scheduled.cron:
             times = each.schedule.scheduled.text
-        state = word(each.schedule.state if each.schedule.pause is None else "paused")
+        state = word(each.schedule.shown_state)
         lines.append((each.environment, each.schedule.name, state, times or "-", ended))
     if lines:
         screen.print(rows(("in", "schedule", "state", "due", "last run"), lines))
@@ -280,11 +282,23 @@ def _with(last: CompletedPromotion | None, ledger: str) -> str:
     return f"; {last.bundle} went in with {last.named(ledger)}, another ledger"
 
 
-def _show_detail(status: EnvironmentStatus) -> None:
+def _is_paused(schedule: str, live: Composition, now: dt.datetime) -> bool:
+    pipeline = PartId(Kind.PIPELINE, schedule.rpartition(".")[0])
+    return pause_of(live.pauses, pipeline, schedule, now) is not None
+
+
+def _show_detail(status: EnvironmentStatus, now: dt.datetime) -> None:
     if status.live is None:
         return
     screen = console()
-    lines = [("schedule", name, state) for name, state in status.live.schedules.items()]
+    lines = [
+        (
+            "schedule",
+            name,
+            "paused" if state == "on" and _is_paused(name, status.live, now) else state,
+        )
+        for name, state in status.live.schedules.items()
+    ]
     lines += [
         (part.kind.value, str(part), f"{item.state} {item.reason}".strip())
         for part, item in status.live.items.items()

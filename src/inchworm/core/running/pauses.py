@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from inchworm.core.identifiers import PartId
 
@@ -57,7 +58,13 @@ class Pause(Struct, frozen=True, kw_only=True):
     def in_words(self) -> str:
         """Until when, by whom and why."""
         until = f"until {_shown(self.until)} UTC, " if self.until else ""
-        return f"{until}by {self.by}: {self.because}"
+        by = f"by {self.by}: " if self.by else ""
+        return f"{until}{by}{self.because}"
+
+    @property
+    def without_names(self) -> Pause:
+        """The same for somebody who may see neither names nor reasons."""
+        return replace(self, by="", because="why is shown with a token")
 
 
 def pause_of(

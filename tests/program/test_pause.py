@@ -17,6 +17,7 @@ from inchworm.host.page import page
 from inchworm.host.scheduling import jobs_due
 from inchworm.host.seen import without_names
 from tests.driver import Program
+from tests.once import SQLITE, Once
 from tests.program.test_serve import NOW, watched
 
 DUE = ("--schedule", "daily.morning", "--due", "2026-12-01T06:00:00+00:00")
@@ -26,20 +27,35 @@ def paused(program: Program, *words: str, code: int = 0) -> str:
     return program("pause", *words, code=code, environ={"INCHWORM_USER": "mira"}).text
 
 
-@pytest.fixture
-def live(anywhere: tuple[Program, str]) -> tuple[Program, str]:
-    program, url = anywhere
+def make_live(program: Program, url: str) -> None:
     program.edit("environments/dev.toml", 'default = "off"', 'default = "on"')
     program.promote(program.pack(), "dev")
-    return program, url
 
 
-@pytest.mark.parametrize("what", ["", "daily", "pipeline:daily", "Daily.Morning"])
-def test_what_is_paused_starts_nothing_until_it_is_resumed(
-    live: tuple[Program, str], what: str
-) -> None:
+@pytest.fixture
+def live(once: Once, anywhere: tuple[Program, str]) -> tuple[Program, str]:
+    once(make_live, *anywhere)
+    return anywhere
+
+
+@pytest.fixture
+def live_here(once: Once, plain: Program) -> tuple[Program, str]:
+    """The same in SQLite, for what does not depend on the database."""
+    once(make_live, plain, SQLITE)
+    return plain, SQLITE
+
+
+def test_what_is_paused_starts_nothing_until_it_is_resumed(live: tuple[Program, str]) -> None:
     """Neither by its schedule nor from a crontab; a person may run it all the same."""
-    program, url = live
+    pause_and_resume(*live, "pipeline:daily")
+
+
+@pytest.mark.parametrize("what", ["", "daily", "Daily.Morning"])
+def test_all_of_it_can_be_paused_or_one_schedule(live_here: tuple[Program, str], what: str) -> None:
+    pause_and_resume(*live_here, what)
+
+
+def pause_and_resume(program: Program, url: str, what: str) -> None:
     words = ("dev", *filter(None, [what]))
     told = paused(program, *words, "--because", "the sensors are recalibrated")
     assert "by mira: the sensors are recalibrated" in told
@@ -64,8 +80,10 @@ def test_what_is_paused_starts_nothing_until_it_is_resumed(
     assert "is not paused" in paused(program, *words, "--resume", code=2)
 
 
-def test_a_pause_ends_by_itself(live: tuple[Program, str], monkeypatch: pytest.MonkeyPatch) -> None:
-    program, _ = live
+def test_a_pause_ends_by_itself(
+    live_here: tuple[Program, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    program, _ = live_here
     now = dt.datetime(2026, 12, 1, 5, tzinfo=dt.UTC)
     monkeypatch.setattr(process, "clock", lambda: now)
     paused(program, "dev", "--because", "a night off", "--until", "2026-12-01 07:00")
@@ -86,9 +104,9 @@ def test_a_pause_ends_by_itself(live: tuple[Program, str], monkeypatch: pytest.M
     ],
 )
 def test_what_makes_no_sense_is_refused(
-    live: tuple[Program, str], words: tuple[str, ...], says: str
+    live_here: tuple[Program, str], words: tuple[str, ...], says: str
 ) -> None:
-    assert says in paused(live[0], *words, code=2)
+    assert says in paused(live_here[0], *words, code=2)
 
 
 @pytest.mark.parametrize("missed", Missed)
